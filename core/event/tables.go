@@ -1,0 +1,133 @@
+package event
+
+import "time"
+
+// Header says what was recorded.
+type Header struct {
+	Program  string    `cbor:"program"`
+	Language string    `cbor:"language"`
+	Compiler string    `cbor:"compiler"`
+	BuildID  string    `cbor:"buildID"`
+	Revision string    `cbor:"revision"`
+	Host     string    `cbor:"host"`
+	Started  time.Time `cbor:"started"`
+	Recorder string    `cbor:"recorder"`
+	Detail   string    `cbor:"detail"`
+	Command  []string  `cbor:"command"`
+}
+
+// Process is one process of a recording; a test run has one for each tested package.
+type Process struct {
+	ID       uint16   `cbor:"id"`
+	PID      int      `cbor:"pid"`
+	Program  string   `cbor:"program"`
+	Args     []string `cbor:"args"`
+	BuildID  string   `cbor:"buildID"`
+	Host     string   `cbor:"host"`
+	Compiler string   `cbor:"compiler"`
+	Started  int64    `cbor:"started"` // wall clock, nanoseconds since 1970 (UTC)
+}
+
+// End says how a process ended, as far as the recorder learned it.
+type End struct {
+	Process  uint16 `cbor:"process"`
+	ExitCode int    `cbor:"exitCode"` // -1 where it is not known
+	Signal   string `cbor:"signal"`
+	Crash    string `cbor:"crash"`    // the text the language's runtime printed, if any
+	Trouble  string `cbor:"trouble"`  // why the recorder itself had to stop early
+	Duration int64  `cbor:"duration"` // nanoseconds
+}
+
+// Scope says what a variable is to its function.
+type Scope string
+
+// The scopes of a variable, as they appear in every answer.
+const (
+	Parameter Scope = "parameter"
+	Local     Scope = "local"
+	Return    Scope = "return"
+	Global    Scope = "global"
+	Register  Scope = "register"
+)
+
+// Variable is a name that a function declares or captures. It is visible from
+// the line after Line to EndLine; a parameter from the first line on.
+type Variable struct {
+	Name    string
+	Scope   Scope
+	Type    string
+	Line    int
+	EndLine int
+}
+
+// Function is one function, method or function literal of the program.
+type Function struct {
+	ID        FunctionID
+	Name      string // with its package and receiver, as the language writes it
+	File      FileID
+	Line      int
+	EndLine   int
+	Own       bool
+	Variables []Variable
+	// Parameters and Results list the variables whose values Enter and Leave
+	// carry, in their order.
+	Parameters []VariableID
+	Results    []VariableID
+}
+
+// Site is a place in the program that can be reached: a line of a function,
+// with the names that the line reads and writes.
+type Site struct {
+	ID       SiteID
+	Function FunctionID
+	Line     int
+	Reads    []string
+	Writes   []string
+	Flows    []Flow
+}
+
+// FlowKind says where the value of an expression goes.
+type FlowKind uint8
+
+// The kinds of flow, with the numbers of the .wraith format.
+const (
+	FlowAssign   FlowKind = 1 // into what Target names
+	FlowArgument FlowKind = 2 // into the parameter Target of the function Callee
+	FlowResult   FlowKind = 3 // into the result with the number Target, from 0
+	FlowSend     FlowKind = 4 // into the channel that Target names
+	FlowPart     FlowKind = 5 // into the field Target of a value that is made here
+	FlowForeign  FlowKind = 6 // into code that is not recorded, which may change what it is given
+	FlowYield    FlowKind = 7 // into Target, as the value number Callee that the function yields which is ranged over
+)
+
+// Flow says what the value that a line stores, passes, returns or sends is
+// computed from. Reads are the names read, Calls the functions of the program
+// whose results are used, Receives the channels, Foreign the calls of code that
+// is not recorded. Text is the expression as it stands in the source.
+type Flow struct {
+	Kind     FlowKind
+	Target   string
+	Callee   string
+	Text     string
+	Reads    []string
+	Calls    []string
+	Receives []string
+	Foreign  []string
+}
+
+// File is a source file as it was when the program was built. Text is empty
+// where the log carries none.
+type File struct {
+	ID   FileID
+	Path string
+	Text string
+}
+
+// Thread is a thread of execution: for Go, a goroutine.
+type Thread struct {
+	ID      ThreadID
+	Process uint16
+	Number  uint64 // the number the program's own runtime gives it
+	Creator string // "function at file:line" that started it; empty for the first
+	Started int64
+}

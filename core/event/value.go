@@ -1,0 +1,92 @@
+package event
+
+// Form is the shape of a type and of its values.
+type Form uint8
+
+// The forms, with the numbers of the .wraith format.
+const (
+	Bool      Form = 1
+	Int       Form = 2
+	Uint      Form = 3
+	Float     Form = 4
+	Complex   Form = 5
+	Text      Form = 6
+	Struct    Form = 7
+	Array     Form = 8
+	Slice     Form = 9
+	Map       Form = 10
+	Pointer   Form = 11
+	Interface Form = 12
+	Func      Form = 13
+	Chan      Form = 14
+	Opaque    Form = 15
+)
+
+// TypeID indexes the type table of one process.
+type TypeID uint32
+
+// Field is a member of a struct type; Offset is in bytes from its start.
+type Field struct {
+	Name   string
+	Type   TypeID
+	Offset uint64
+}
+
+// Type describes the values of one type. Size is in bytes. Elem is the element
+// of an array, slice, map, pointer or channel, Key that of a map.
+type Type struct {
+	ID     TypeID
+	Name   string
+	Form   Form
+	Size   uint64
+	Elem   TypeID
+	Key    TypeID
+	Length uint64
+	Fields []Field
+}
+
+// State says how far a value is known. The words are those of every answer.
+type State string
+
+// The states of a value.
+const (
+	Known        State = "known"
+	Unassigned   State = "unassigned"
+	Leftover     State = "leftover"
+	OptimisedOut State = "optimised-away"
+	Unrecorded   State = "unrecorded"
+	Redacted     State = "redacted"
+)
+
+// Value is a decoded value. Which members count depends on the type's form:
+// Int, Uint and Float for numbers (Imag as well for complex ones, Uint 0 or 1
+// for booleans), Text for text and names of functions, Items for fields and
+// elements, Pairs (key, value, key, value, …) for the entries of a map, Address
+// and Length for what is reached through a reference. An interface holds its
+// dynamic value as its only item.
+type Value struct {
+	Type     *Type
+	State    State
+	Nil      bool
+	Int      int64
+	Uint     uint64
+	Float    float64
+	Imag     float64
+	Text     string
+	Items    []Value
+	Pairs    []Value
+	Address  uint64
+	Length   uint64
+	Capacity uint64
+	// Whole is the full length of a text or list of which only the beginning
+	// was recorded, else 0.
+	Whole uint64
+}
+
+// Form returns the form of the value's type, or 0 where the type is not known.
+func (v Value) Form() Form {
+	if v.Type == nil {
+		return 0
+	}
+	return v.Type.Form
+}

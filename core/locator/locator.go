@@ -1,0 +1,75 @@
+// Package locator reads and writes locators, the texts that name a place in
+// evidence: EVIDENCE@MOMENT#THREAD.FRAME. What is left off means the failure's
+// moment, the thread of the moment, and the innermost frame.
+package locator
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"wraithology/core/event"
+)
+
+// Locator is a place in evidence. Moment is event.NoMoment and Thread 0 where
+// they were left off.
+type Locator struct {
+	Evidence string
+	Moment   event.Moment
+	Thread   event.ThreadID
+	Frame    int
+}
+
+// ErrMalformed says that a text is no locator.
+var ErrMalformed = errors.New("not a locator")
+
+// Parse reads a locator. An @ in a path is part of the path unless a moment
+// follows it.
+func Parse(text string) (Locator, error) {
+	l := Locator{Moment: event.NoMoment}
+	rest := text
+	if i := strings.LastIndexByte(rest, '#'); i >= 0 {
+		thread, frame, _ := strings.Cut(rest[i+1:], ".")
+		n, err := strconv.ParseUint(thread, 10, 32)
+		if err != nil || n == 0 {
+			return l, fmt.Errorf("%w: %q: after # a thread's number is wanted, as in run.wraith@4711#1.2", ErrMalformed, text)
+		}
+		l.Thread = event.ThreadID(n)
+		if frame != "" {
+			if l.Frame, err = strconv.Atoi(frame); err != nil || l.Frame < 0 {
+				return l, fmt.Errorf("%w: %q: after the dot a frame's number is wanted, as in run.wraith@4711#1.2", ErrMalformed, text)
+			}
+		}
+		rest = rest[:i]
+	}
+	if i := strings.LastIndexByte(rest, '@'); i >= 0 {
+		n, err := strconv.ParseInt(rest[i+1:], 10, 64)
+		switch {
+		case err == nil && n >= 0:
+			l.Moment, rest = event.Moment(n), rest[:i]
+		case !strings.Contains(rest[i:], "/"):
+			return l, fmt.Errorf("%w: %q: after @ a moment is wanted, a whole number from 0 on", ErrMalformed, text)
+		}
+	}
+	if rest == "" {
+		return l, fmt.Errorf("%w: %q names no evidence", ErrMalformed, text)
+	}
+	l.Evidence = rest
+	return l, nil
+}
+
+// String writes the locator; Parse reads it back.
+func (l Locator) String() string {
+	s := l.Evidence
+	if l.Moment != event.NoMoment {
+		s += "@" + strconv.FormatInt(int64(l.Moment), 10)
+	}
+	if l.Thread != 0 {
+		s += "#" + strconv.FormatUint(uint64(l.Thread), 10)
+		if l.Frame != 0 {
+			s += "." + strconv.Itoa(l.Frame)
+		}
+	}
+	return s
+}
