@@ -1,0 +1,306 @@
+package question
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"reflect"
+	"strconv"
+	"strings"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/operators"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/common/types/traits"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+// object is a composite value in an expression. Its parts are read when asked for.
+type object struct{ v replay.Value }
+
+var objectType = types.NewObjectType("value", traits.IndexerType, traits.SizerType, traits.IterableType)
+
+// toCEL converts a value; what names it, for errors.
+func toCEL(what string, v replay.Value) ref.Val {
+	switch v.State {
+	case event.Known:
+	case event.Unassigned:
+		return types.NewErr("%s has not been assigned yet", what)
+	default:
+		return types.NewErr("%s is %s", what, strings.ReplaceAll(string(v.State), "-", " "))
+	}
+	if v.Nil {
+		return types.NullValue
+	}
+	switch v.Form() {
+	case event.Bool:
+		return types.Bool(v.Uint != 0)
+	case event.Int:
+		return types.Int(v.Int)
+	case event.Uint, event.Opaque:
+		if v.Uint > math.MaxInt64 {
+			return types.Uint(v.Uint)
+		}
+		return types.Int(v.Uint)
+	case event.Float:
+		return types.Double(v.Float)
+	case event.Text:
+		return types.String(v.Value.Text)
+	case event.Interface:
+		if len(v.Items) == 1 {
+			return toCEL(what, replay.Value{Value: v.Items[0], Memory: v.Memory})
+		}
+	}
+	return object{v}
+}
+
+// ConvertToNative implements ref.Val.
+func (o object) ConvertToNative(reflect.Type) (any, error) {
+	return nil, errors.New("a composite value has no plain form")
+}
+
+// ConvertToType implements ref.Val.
+func (o object) ConvertToType(t ref.Type) ref.Val {
+	if t.TypeName() == "string" {
+		return types.String(o.v.Text())
+	}
+	return types.NewErr("a value of type %s cannot be made a %s", o.v.TypeName(), t.TypeName())
+}
+
+// Equal implements ref.Val: references are equal that lead to the same object.
+func (o object) Equal(other ref.Val) ref.Val {
+	p, ok := other.(object)
+	if !ok {
+		return types.False
+	}
+	if o.v.Address != 0 || p.v.Address != 0 {
+		return types.Bool(o.v.Address == p.v.Address && o.v.Length == p.v.Length)
+	}
+	return types.Bool(o.v.Text() == p.v.Text())
+}
+
+// Type implements ref.Val.
+func (o object) Type() ref.Type { return objectType }
+
+// Value implements ref.Val.
+func (o object) Value() any { return o.v.Text() }
+
+// Get implements traits.Indexer: fields by name, elements by number, entries by key.
+func (o object) Get(index ref.Val) ref.Val {
+	if s := o.v; s.Form() == event.Map {
+		pairs, all := s.Memory.Entries(s.Address, s.Type)
+		for i := 0; i+1 < len(pairs); i += 2 {
+			key := toCEL("key", replay.Value{Value: pairs[i], Memory: s.Memory})
+			if key.Equal(index) == types.True {
+				return toCEL(fmt.Sprintf("[%v]", index.Value()), replay.Value{Value: pairs[i+1], Memory: s.Memory})
+			}
+		}
+		if !all {
+			return types.NewErr("the entry for %v was not recorded", index.Value())
+		}
+		return types.NewErr("the map has no entry for %v", index.Value())
+	}
+	switch i := index.(type) {
+	case types.String:
+		f := o.v.Field(string(i))
+		if f.Type == nil {
+			return types.NewErr("%s has no field %s; it has %s", o.v.TypeName(), string(i), strings.Join(o.v.Fields(), ", "))
+		}
+		return toCEL(string(i), f)
+	case types.Int:
+		if n := o.v.Count(); i < 0 || uint64(i) >= n {
+			return types.NewErr("element %d is out of range, there are %d", int64(i), n)
+		}
+		return toCEL("["+strconv.FormatInt(int64(i), 10)+"]", o.v.Element(uint64(i)))
+	}
+	return types.NewErr("a value is indexed by name or number")
+}
+
+// Size implements traits.Sizer.
+func (o object) Size() ref.Val { return types.Int(o.v.Count()) }
+
+// maxIterated bounds what all, exists and the like go through.
+const maxIterated = 10_000
+
+// Iterator implements traits.Iterable: over elements, or the keys of a map.
+func (o object) Iterator() traits.Iterator {
+	it := &iterator{}
+	if o.v.Form() == event.Map {
+		pairs, _ := o.v.Memory.Entries(o.v.Address, o.v.Type)
+		for i := 0; i+1 < len(pairs); i += 2 {
+			it.list = append(it.list, toCEL("key", replay.Value{Value: pairs[i], Memory: o.v.Memory}))
+		}
+		return it
+	}
+	children, _ := o.v.Children(replay.Page{Count: maxIterated})
+	for _, c := range children {
+		it.list = append(it.list, toCEL(c.Name, c.Value))
+	}
+	return it
+}
+
+type iterator struct {
+	object
+	list []ref.Val
+}
+
+// HasNext implements traits.Iterator.
+func (i *iterator) HasNext() ref.Val { return types.Bool(len(i.list) > 0) }
+
+// Next implements traits.Iterator.
+func (i *iterator) Next() ref.Val {
+	v := i.list[0]
+	i.list = i.list[1:]
+	return v
+}
+
+// mixed names the functions that stand in for the arithmetic operators, so that
+// whole and broken numbers may be mixed, as people write them.
+var mixed = map[string]string{operators.Add: "mixed_add", operators.Subtract: "mixed_subtract", operators.Multiply: "mixed_multiply", operators.Divide: "mixed_divide"}
+
+func mixNumbers(a *ast.AST) {
+	factory := ast.NewExprFactory()
+	ast.PreOrderVisit(a.Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		if e.Kind() != ast.CallKind {
+			return
+		}
+		if name, ok := mixed[e.AsCall().FunctionName()]; ok {
+			e.SetKindCase(factory.NewCall(e.ID(), name, e.AsCall().Args()...))
+		}
+	}))
+}
+
+func arithmetic(name string, apply func(a, b ref.Val) ref.Val) cel.EnvOption {
+	return cel.Function(name, cel.Overload(name, []*cel.Type{cel.DynType, cel.DynType}, cel.DynType, cel.BinaryBinding(func(a, b ref.Val) ref.Val {
+		if i, ok := a.(types.Int); ok && b.Type() == types.DoubleType {
+			a = types.Double(i)
+		}
+		if i, ok := b.(types.Int); ok && a.Type() == types.DoubleType {
+			b = types.Double(i)
+		}
+		return apply(a, b)
+	})))
+}
+
+// formatted makes a function that writes a whole number in a format.
+func formatted(f replay.Format) cel.OverloadOpt {
+	return cel.UnaryBinding(func(v ref.Val) ref.Val {
+		switch n := v.(type) {
+		case types.Int:
+			return types.String(f.Write(int64(n)))
+		case types.Uint:
+			return types.String(f.Write(int64(n)))
+		}
+		return types.NewErr("%s takes a whole number", f)
+	})
+}
+
+// oldName begins the names that old(x) is turned into; scope resolves them.
+const oldName = "old "
+
+func expandOld(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+	path, ok := pathText(args[0])
+	if !ok {
+		return nil, f.NewError(args[0].ID(), "old and changed take a name, a field or an element")
+	}
+	return f.NewIdent(oldName + path), nil
+}
+
+func expandChanged(f cel.MacroExprFactory, target ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+	old, err := expandOld(f, target, args)
+	if err != nil {
+		return nil, err
+	}
+	return f.NewCall(operators.NotEquals, old, args[0]), nil
+}
+
+// pathText writes an expression that only names something.
+func pathText(e ast.Expr) (string, bool) {
+	switch e.Kind() {
+	case ast.IdentKind:
+		return e.AsIdent(), true
+	case ast.SelectKind:
+		of, ok := pathText(e.AsSelect().Operand())
+		return of + "." + e.AsSelect().FieldName(), ok && !e.AsSelect().IsTestOnly()
+	case ast.CallKind:
+		c := e.AsCall()
+		if c.FunctionName() != operators.Index || c.Args()[1].Kind() != ast.LiteralKind {
+			return "", false
+		}
+		of, ok := pathText(c.Args()[0])
+		switch i := c.Args()[1].AsLiteral().(type) {
+		case types.Int:
+			return fmt.Sprintf("%s[%d]", of, int64(i)), ok
+		case types.String:
+			return fmt.Sprintf("%s[%q]", of, string(i)), ok
+		}
+	}
+	return "", false
+}
+
+var environment = func() *cel.Env {
+	env, err := cel.NewEnv(
+		cel.CrossTypeNumericComparisons(true),
+		arithmetic("mixed_add", func(a, b ref.Val) ref.Val {
+			if x, ok := a.(traits.Adder); ok {
+				return x.Add(b)
+			}
+			return types.MaybeNoSuchOverloadErr(a)
+		}),
+		arithmetic("mixed_subtract", func(a, b ref.Val) ref.Val {
+			if x, ok := a.(traits.Subtractor); ok {
+				return x.Subtract(b)
+			}
+			return types.MaybeNoSuchOverloadErr(a)
+		}),
+		arithmetic("mixed_multiply", func(a, b ref.Val) ref.Val {
+			if x, ok := a.(traits.Multiplier); ok {
+				return x.Multiply(b)
+			}
+			return types.MaybeNoSuchOverloadErr(a)
+		}),
+		arithmetic("mixed_divide", func(a, b ref.Val) ref.Val {
+			if x, ok := a.(traits.Divider); ok {
+				return x.Divide(b)
+			}
+			return types.MaybeNoSuchOverloadErr(a)
+		}),
+		cel.Function("hex", cel.Overload("hex_int", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(func(v ref.Val) ref.Val {
+			switch n := v.(type) {
+			case types.Int:
+				return types.String(fmt.Sprintf("0x%x", uint64(n)))
+			case types.Uint:
+				return types.String(fmt.Sprintf("0x%x", uint64(n)))
+			case object:
+				return types.String(fmt.Sprintf("0x%x", n.v.Address))
+			}
+			return types.NewErr("hex takes a whole number or a reference")
+		}))),
+		cel.Function("binary", cel.Overload("binary_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Binary))),
+		cel.Function("character", cel.Overload("character_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Character))),
+		cel.Function("size_of", cel.Overload("size_of_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Bytes))),
+		cel.Function("nanoseconds", cel.Overload("nanoseconds_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Nanoseconds))),
+		cel.Function("unixTime", cel.Overload("unixTime_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.UnixTime))),
+		cel.Macros(cel.GlobalMacro("old", 1, expandOld), cel.GlobalMacro("changed", 1, expandChanged)),
+		cel.Function("typeOf", cel.Overload("typeOf_any", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(func(v ref.Val) ref.Val {
+			if o, ok := v.(object); ok {
+				return types.String(o.v.TypeName())
+			}
+			return types.String(v.Type().TypeName())
+		}))),
+		cel.Function("deref", cel.Overload("deref_pointer", []*cel.Type{cel.DynType}, cel.DynType, cel.UnaryBinding(func(v ref.Val) ref.Val {
+			if o, ok := v.(object); ok && o.v.Form() == event.Pointer {
+				return toCEL("what the pointer leads to", o.v.Deref())
+			}
+			return types.NewErr("deref takes a pointer that is not nil")
+		}))),
+	)
+	if err != nil {
+		panic(err) // the declarations are constants
+	}
+	return env
+}()

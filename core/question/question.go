@@ -1,0 +1,271 @@
+// Package question evaluates expressions over the names of a frame, in the open
+// Common Expression Language. Names are resolved only when they are needed.
+package question
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/operators"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/interpreter"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+// Errors that callers tell apart.
+var (
+	ErrSyntax  = errors.New("the expression cannot be read")
+	ErrNoName  = errors.New("no such name here")
+	ErrNoValue = errors.New("no value")
+)
+
+// costLimit bounds the work of one evaluation, in CEL's cost units.
+const costLimit = 1_000_000
+
+// Question is a parsed expression. It may be asked anywhere, any number of
+// times, also concurrently.
+type Question struct {
+	text    string
+	program cel.Program
+	path    ast.Expr // the expression, where it only names something
+	quick   quick    // nil where the expression is not simple enough
+}
+
+// Answer is the result of a question.
+type Answer struct {
+	Value string
+	Type  string
+}
+
+// Parse reads an expression. The error wraps ErrSyntax and names the place.
+func Parse(text string) (*Question, error) {
+	if strings.TrimSpace(text) == "" {
+		return nil, fmt.Errorf("%w: it is empty", ErrSyntax)
+	}
+	parsed, issues := environment.Parse(text)
+	if issues != nil && issues.Err() != nil {
+		return nil, fmt.Errorf("%w: %s", ErrSyntax, firstLine(issues.Err().Error()))
+	}
+	q := &Question{text: text}
+	if root := parsed.NativeRep().Expr(); isPath(root) {
+		q.path = root
+	}
+	q.quick = compile(parsed.NativeRep().Expr())
+	mixNumbers(parsed.NativeRep())
+	program, err := environment.Program(parsed, cel.CostLimit(costLimit), cel.InterruptCheckFrequency(1000))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrSyntax, err)
+	}
+	q.program = program
+	return q, nil
+}
+
+func firstLine(s string) string {
+	line, _, _ := strings.Cut(s, "\n")
+	return strings.TrimPrefix(line, "ERROR: ")
+}
+
+// Ask evaluates the question in a frame. Errors wrap ErrNoName where a name does
+// not exist there, and ErrNoValue where something has no value there.
+func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment, t event.ThreadID, frame int) (Answer, error) {
+	s := &scope{ctx: ctx, r: r, at: at, t: t, frame: frame}
+	if q.path != nil {
+		if v, ok := s.follow(q.path); ok && v.State == event.Known {
+			return Answer{v.Text(), v.TypeName()}, nil
+		}
+	}
+	out, err := q.eval(ctx, s)
+	if err != nil {
+		return Answer{}, err
+	}
+	return answer(out), nil
+}
+
+// Holds evaluates the question as a condition in the innermost frame.
+func (q *Question) Holds(ctx context.Context, r replay.Recording, at event.Moment, t event.ThreadID) (bool, error) {
+	s := &scope{ctx: ctx, r: r, at: at, t: t}
+	if q.quick != nil {
+		if v := q.quick(s); v.kind == plainBool {
+			return v.whole != 0, nil
+		}
+	}
+	out, err := q.eval(ctx, s)
+	if err != nil {
+		return false, err
+	}
+	b, ok := out.(types.Bool)
+	if !ok {
+		return false, fmt.Errorf("%q: %w: a condition is true or false, this is of type %s", q.text, ErrNoValue, out.Type().TypeName())
+	}
+	return bool(b), nil
+}
+
+func (q *Question) eval(ctx context.Context, s *scope) (ref.Val, error) {
+	out, _, err := q.program.ContextEval(ctx, s)
+	if s.err != nil {
+		return nil, fmt.Errorf("%q: %w", q.text, s.err)
+	}
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if strings.Contains(err.Error(), "no such overload") {
+			return nil, fmt.Errorf("%q: %w: the operands' types do not go together; int(x), double(x) and string(x) convert", q.text, ErrNoValue)
+		}
+		return nil, fmt.Errorf("%q: %w: %s", q.text, ErrNoValue, firstLine(err.Error()))
+	}
+	return out, nil
+}
+
+func answer(v ref.Val) Answer {
+	switch x := v.(type) {
+	case object:
+		return Answer{x.v.Text(), x.v.TypeName()}
+	case types.String:
+		return Answer{fmt.Sprintf("%q", string(x)), "string"}
+	case types.Null:
+		return Answer{"null", "null"}
+	}
+	return Answer{fmt.Sprint(v.Value()), v.Type().TypeName()}
+}
+
+// scope resolves the names of one frame at one moment.
+type scope struct {
+	ctx   context.Context
+	r     replay.Recording
+	at    event.Moment
+	t     event.ThreadID
+	frame int
+	err   error
+}
+
+// ResolveName implements interpreter.Activation.
+func (s *scope) ResolveName(name string) (any, bool) {
+	if path, ok := strings.CutPrefix(name, oldName); ok {
+		past, ok := s.r.(replay.Replay)
+		if !ok {
+			return types.NewErr("the evidence has one moment only"), true
+		}
+		v, err := past.ValueBefore(s.ctx, path, s.at, s.t, s.frame)
+		if err != nil {
+			return types.NewErr("old(%s): %s", path, err), true
+		}
+		return toCEL("old("+path+")", v), true
+	}
+	v, ok, err := s.r.Variable(s.ctx, s.at, s.t, s.frame, name)
+	if err != nil {
+		s.err = err
+		return nil, false
+	}
+	if !ok {
+		if !strings.Contains(name, ".") && s.err == nil && !s.isPackage(name) {
+			s.err = s.unknown(name)
+		}
+		return nil, false
+	}
+	s.err = nil
+	return toCEL(name, v.Value), true
+}
+
+// Parent implements interpreter.Activation.
+func (s *scope) Parent() interpreter.Activation { return nil }
+
+func (s *scope) names() []string {
+	list, err := s.r.Variables(s.ctx, s.at, s.t, s.frame)
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, v := range list {
+		names = append(names, v.Name)
+	}
+	return names
+}
+
+// isPackage reports whether a name begins that of a global variable.
+func (s *scope) isPackage(name string) bool {
+	for _, n := range s.names() {
+		if strings.HasPrefix(n, name+".") {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *scope) unknown(name string) error {
+	names := s.names()
+	sort.SliceStable(names, func(i, j int) bool { return distance(name, names[i]) < distance(name, names[j]) })
+	switch {
+	case len(names) == 0:
+		return fmt.Errorf("%s: %w; the frame has no variables", name, ErrNoName)
+	case distance(name, names[0]) <= max(2, len(name)/3):
+		return fmt.Errorf("%s: %w; did you mean %s?", name, ErrNoName, names[0])
+	}
+	return fmt.Errorf("%s: %w; there are %s", name, ErrNoName, strings.Join(names[:min(len(names), 8)], ", "))
+}
+
+// distance is the number of single-letter edits between two names, letter case
+// aside (Wagner and Fischer, 1974).
+func distance(a, b string) int {
+	a, b = strings.ToLower(a), strings.ToLower(b)
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		diagonal := row[0]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := diagonal
+			if a[i-1] != b[j-1] {
+				cost++
+			}
+			diagonal = row[j]
+			row[j] = min(cost, row[j]+1, row[j-1]+1)
+		}
+	}
+	return row[len(b)]
+}
+
+func isPath(e ast.Expr) bool {
+	switch e.Kind() {
+	case ast.IdentKind:
+		return true
+	case ast.SelectKind:
+		return !e.AsSelect().IsTestOnly() && isPath(e.AsSelect().Operand())
+	case ast.CallKind:
+		c := e.AsCall()
+		return c.FunctionName() == operators.Index && isPath(c.Args()[0]) && c.Args()[1].Kind() == ast.LiteralKind
+	}
+	return false
+}
+
+// follow resolves an expression that only names something, keeping its own type.
+func (s *scope) follow(e ast.Expr) (replay.Value, bool) {
+	switch e.Kind() {
+	case ast.IdentKind:
+		v, ok, err := s.r.Variable(s.ctx, s.at, s.t, s.frame, e.AsIdent())
+		return v.Value, ok && err == nil
+	case ast.SelectKind:
+		if v, ok := s.follow(e.AsSelect().Operand()); ok {
+			f := v.Field(e.AsSelect().FieldName())
+			return f, f.Type != nil
+		}
+	case ast.CallKind:
+		if v, ok := s.follow(e.AsCall().Args()[0]); ok {
+			if i, ok := e.AsCall().Args()[1].AsLiteral().(types.Int); ok && i >= 0 && v.Form() != event.Map {
+				x := v.Element(uint64(i))
+				return x, x.Type != nil && x.State == event.Known
+			}
+		}
+	}
+	return replay.Value{}, false
+}

@@ -1,0 +1,188 @@
+package question_test
+
+import (
+	"context"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/event"
+	"wraithology/core/question"
+	"wraithology/core/replay"
+)
+
+// frame is a recording with one frame, whose variables are the map's.
+type frame struct {
+	replay.Recording
+	values map[string]event.Value
+}
+
+func (f frame) Variable(_ context.Context, _ event.Moment, _ event.ThreadID, _ int, name string) (replay.Variable, bool, error) {
+	v, ok := f.values[name]
+	return replay.Variable{Name: name, Value: replay.Value{Value: v, Memory: memory{}}}, ok, nil
+}
+
+func (f frame) Variables(context.Context, event.Moment, event.ThreadID, int) ([]replay.Variable, error) {
+	var list []replay.Variable
+	for name := range f.values {
+		list = append(list, replay.Variable{Name: name})
+	}
+	return list, nil
+}
+
+var (
+	float  = &event.Type{ID: 1, Name: "float64", Form: event.Float, Size: 8}
+	whole  = &event.Type{ID: 2, Name: "int", Form: event.Int, Size: 8}
+	text   = &event.Type{ID: 3, Name: "string", Form: event.Text, Size: 16}
+	quay   = &event.Type{ID: 4, Name: "berth.Quay", Form: event.Struct, Size: 24, Fields: []event.Field{{Name: "Name", Type: 3}, {Name: "Sill", Type: 1, Offset: 16}}}
+	toQuay = &event.Type{ID: 5, Name: "*berth.Quay", Form: event.Pointer, Size: 8, Elem: 4}
+	quays  = &event.Type{ID: 6, Name: "[]berth.Quay", Form: event.Slice, Size: 24, Elem: 4}
+	byName = &event.Type{ID: 7, Name: "map[string]int", Form: event.Map, Size: 8, Elem: 2, Key: 3}
+)
+
+// memory holds quays at every address, and one map.
+type memory struct{}
+
+func (memory) Type(id event.TypeID) *event.Type {
+	for _, t := range []*event.Type{float, whole, text, quay, toQuay, quays, byName} {
+		if t.ID == id {
+			return t
+		}
+	}
+	return nil
+}
+
+func (memory) Load(address uint64, t *event.Type) event.Value {
+	return event.Value{Type: t, State: event.Known, Items: []event.Value{str("Kelp Quay 3"), number(float64(address) / 1000)}}
+}
+
+func (memory) Entries(uint64, *event.Type) ([]event.Value, bool) {
+	return []event.Value{str("Osprey Wall"), integer(3)}, true
+}
+
+func number(f float64) event.Value { return event.Value{Type: float, State: event.Known, Float: f} }
+func integer(i int64) event.Value  { return event.Value{Type: whole, State: event.Known, Int: i} }
+func str(s string) event.Value     { return event.Value{Type: text, State: event.Known, Text: s} }
+
+var here = frame{values: map[string]event.Value{
+	"water": number(3.5), "draught": number(3.25), "count": integer(7), "name": str("Two Sisters of Ness"),
+	"quay": {Type: toQuay, State: event.Known, Address: 3100}, "nobody": {Type: toQuay, State: event.Known, Nil: true},
+	"list":  {Type: quays, State: event.Known, Address: 1000, Length: 2, Capacity: 2},
+	"given": {Type: byName, State: event.Known, Address: 9, Length: 1},
+	"later": {Type: float, State: event.Unassigned}, "hidden": {Type: float, State: event.Unrecorded},
+	"tides.Mean": number(1013.25),
+}}
+
+func ask(expression string) (question.Answer, error) {
+	q, err := question.Parse(expression)
+	if err != nil {
+		return question.Answer{}, err
+	}
+	return q.Ask(context.Background(), here, 0, 1, 0)
+}
+
+func TestAnswers(t *testing.T) {
+	for expression, want := range map[string]question.Answer{
+		"water":                             {Value: "3.5", Type: "float64"},
+		"water - draught < 0.5":             {Value: "true", Type: "bool"},
+		"water - 2":                         {Value: "1.5", Type: "double"}, // whole and broken numbers mix
+		"2 * water > count":                 {Value: "false", Type: "bool"},
+		"count / 2":                         {Value: "3", Type: "int"},
+		"name.startsWith('Two')":            {Value: "true", Type: "bool"},
+		"quay.Name":                         {Value: `"Kelp Quay 3"`, Type: "string"},
+		"quay.Sill + 1":                     {Value: "4.1", Type: "double"},
+		"deref(quay).Name + '!'":            {Value: `"Kelp Quay 3!"`, Type: "string"},
+		"nobody == null":                    {Value: "true", Type: "bool"},
+		"quay != null && quay.Sill > 3.0":   {Value: "true", Type: "bool"},
+		"list[1].Sill":                      {Value: "1.024", Type: "float64"},
+		"size(list)":                        {Value: "2", Type: "int"},
+		"list.exists(q, q.Sill > 1.01)":     {Value: "true", Type: "bool"},
+		"given['Osprey Wall']":              {Value: "3", Type: "int"},
+		"hex(count + 248)":                  {Value: `"0xff"`, Type: "string"},
+		"binary(count)":                     {Value: `"0b111"`, Type: "string"},
+		"character(count + 58)":             {Value: "\"'A'\"", Type: "string"},
+		"size_of(count * 600)":              {Value: `"4.2 kB"`, Type: "string"},
+		"nanoseconds(3100000000)":           {Value: `"3.1s"`, Type: "string"},
+		"unixTime(1900000000)":              {Value: `"2030-03-17T17:46:40Z"`, Type: "string"},
+		"typeOf(quay)":                      {Value: `"*berth.Quay"`, Type: "string"},
+		"tides.Mean > 1000.0":               {Value: "true", Type: "bool"},
+		"count > 100 || later > 1.0 || 1<2": {Value: "true", Type: "bool"},
+	} {
+		got, err := ask(expression)
+		require.NoError(t, err, expression)
+		assert.Equal(t, want, got, expression)
+	}
+}
+
+func TestErrorsSayWhatIsWrong(t *testing.T) {
+	for expression, want := range map[string]struct {
+		is   error
+		says string
+	}{
+		"":                     {question.ErrSyntax, "empty"},
+		"water +":              {question.ErrSyntax, "Syntax error"},
+		"watr > 1.0":           {question.ErrNoName, "did you mean water?"},
+		"zebra":                {question.ErrNoName, "there are"},
+		"later > 1.0":          {question.ErrNoValue, "later has not been assigned yet"},
+		"hidden > 1.0":         {question.ErrNoValue, "hidden is unrecorded"},
+		"quay.Depth":           {question.ErrNoValue, "no field Depth; it has Name, Sill"},
+		"list[2]":              {question.ErrNoValue, "out of range, there are 2"},
+		"given['Kelp Quay 3']": {question.ErrNoValue, "no entry"},
+		"name - 1":             {question.ErrNoValue, "operands' types"},
+		"[1,2,3,4,5,6,7,8,9,10].all(a, [1,2,3,4,5,6,7,8,9,10].all(b, [1,2,3,4,5,6,7,8,9,10].all(c, [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, [1,2,3,4,5,6,7,8,9,10].all(f, true))))))": {question.ErrNoValue, "cost"},
+	} {
+		_, err := ask(expression)
+		require.ErrorIs(t, err, want.is, expression)
+		assert.ErrorContains(t, err, want.says, expression)
+	}
+}
+
+func TestAConditionIsTrueOrFalse(t *testing.T) {
+	q, err := question.Parse("count")
+	require.NoError(t, err)
+	_, err = q.Holds(context.Background(), here, 0, 1)
+	require.ErrorIs(t, err, question.ErrNoValue)
+	q, err = question.Parse("count == 7")
+	require.NoError(t, err)
+	holds, err := q.Holds(context.Background(), here, 0, 1)
+	require.NoError(t, err)
+	assert.True(t, holds)
+}
+
+// Simple conditions do without the language's machinery; what they say must be
+// what the machinery says, which a conditional operator around them calls for.
+func TestSimpleConditionsAgreeWithTheLanguage(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 6))
+	leaves := []string{"water", "draught", "count", "name", "later", "hidden", "quay.Sill", "quay.Name", "nobody.Sill", "nothing", "3", "7", "3.5", "3.25", "0.0", "'Kelp Quay 3'", "true", "9007199254740993"}
+	leaf := func() string { return leaves[random.IntN(len(leaves))] }
+	term := func() string {
+		if random.IntN(3) == 0 {
+			return "(" + leaf() + []string{" + ", " - "}[random.IntN(2)] + leaf() + ")"
+		}
+		return leaf()
+	}
+	compare := func() string {
+		return term() + []string{" < ", " <= ", " > ", " >= ", " == ", " != "}[random.IntN(6)] + term()
+	}
+	decided := 0
+	for range 5000 {
+		text := compare()
+		for random.IntN(2) == 0 {
+			text = []string{"(" + text + ") && (" + compare() + ")", "(" + text + ") || (" + compare() + ")", "!(" + text + ")"}[random.IntN(3)]
+		}
+		simple, err := question.Parse(text)
+		require.NoError(t, err, text)
+		whole, err := question.Parse("(" + text + ") ? true : false")
+		require.NoError(t, err, text)
+		got, gotErr := simple.Holds(context.Background(), here, 0, 1)
+		want, wantErr := whole.Holds(context.Background(), here, 0, 1)
+		require.Equal(t, wantErr == nil, gotErr == nil, "%s: %v, %v", text, wantErr, gotErr)
+		require.Equal(t, want, got, text)
+		if gotErr == nil {
+			decided++
+		}
+	}
+	assert.Greater(t, decided, 1000)
+}

@@ -1,0 +1,225 @@
+package question
+
+import (
+	"cmp"
+	"math"
+
+	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/operators"
+	"cel.dev/cel-go/common/types"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+// Most conditions compare a few names with a few constants, at very many moments.
+// Such an expression is evaluated without the language's machinery, with the same
+// result. Wherever anything is unusual, a name that is not there or operands that
+// do not go together, the machinery takes over and says what is wrong.
+
+// plainValue is a number, a text or a truth value.
+type plainValue struct {
+	kind   plainKind
+	number float64
+	whole  int64
+	text   string
+}
+
+type plainKind uint8
+
+const (
+	notPlain plainKind = iota
+	plainBool
+	plainInt
+	plainFloat
+	plainText
+)
+
+// quick evaluates a part of an expression; notPlain sends it to the machinery.
+type quick func(s *scope) plainValue
+
+func truth(b bool) plainValue {
+	v := plainValue{kind: plainBool}
+	if b {
+		v.whole = 1
+	}
+	return v
+}
+
+func (v plainValue) float() float64 {
+	if v.kind == plainInt {
+		return float64(v.whole)
+	}
+	return v.number
+}
+
+// exact bounds the whole numbers that a float64 holds without loss.
+const exact = 1 << 53
+
+// compile returns the quick form of an expression, or nil where it has none.
+func compile(e ast.Expr) quick {
+	switch e.Kind() {
+	case ast.LiteralKind:
+		return literal(e)
+	case ast.IdentKind, ast.SelectKind:
+		if !isPath(e) {
+			return nil
+		}
+		return func(s *scope) plainValue { return plain(s.followQuick(e)) }
+	case ast.CallKind:
+		return compileCall(e.AsCall())
+	}
+	return nil
+}
+
+func literal(e ast.Expr) quick {
+	var v plainValue
+	switch x := e.AsLiteral().(type) {
+	case types.Bool:
+		v = truth(bool(x))
+	case types.Int:
+		v = plainValue{kind: plainInt, whole: int64(x)}
+	case types.Double:
+		v = plainValue{kind: plainFloat, number: float64(x)}
+	case types.String:
+		v = plainValue{kind: plainText, text: string(x)}
+	default:
+		return nil
+	}
+	return func(*scope) plainValue { return v }
+}
+
+func plain(v replay.Value, ok bool) plainValue {
+	if !ok || v.State != event.Known || v.Nil {
+		return plainValue{}
+	}
+	switch v.Form() {
+	case event.Bool:
+		return truth(v.Uint != 0)
+	case event.Int:
+		return plainValue{kind: plainInt, whole: v.Int}
+	case event.Uint:
+		if v.Uint <= math.MaxInt64 {
+			return plainValue{kind: plainInt, whole: int64(v.Uint)}
+		}
+	case event.Float:
+		return plainValue{kind: plainFloat, number: v.Float}
+	case event.Text:
+		if v.Whole == 0 {
+			return plainValue{kind: plainText, text: v.Value.Text}
+		}
+	}
+	return plainValue{}
+}
+
+func compileCall(c ast.CallExpr) quick {
+	if c.IsMemberFunction() {
+		return nil
+	}
+	var args []quick
+	for _, a := range c.Args() {
+		q := compile(a)
+		if q == nil {
+			return nil
+		}
+		args = append(args, q)
+	}
+	switch c.FunctionName() {
+	case operators.LogicalAnd, operators.LogicalOr:
+		ends := int64(0)
+		if c.FunctionName() == operators.LogicalOr {
+			ends = 1
+		}
+		return func(s *scope) plainValue {
+			v := args[0](s)
+			if v.kind != plainBool || v.whole == ends {
+				return v
+			}
+			return args[1](s)
+		}
+	case operators.LogicalNot:
+		return func(s *scope) plainValue {
+			if v := args[0](s); v.kind == plainBool {
+				return truth(v.whole == 0)
+			}
+			return plainValue{}
+		}
+	case operators.Less:
+		return comparison(args, func(c int) bool { return c < 0 })
+	case operators.LessEquals:
+		return comparison(args, func(c int) bool { return c <= 0 })
+	case operators.Greater:
+		return comparison(args, func(c int) bool { return c > 0 })
+	case operators.GreaterEquals:
+		return comparison(args, func(c int) bool { return c >= 0 })
+	case operators.Equals:
+		return comparison(args, func(c int) bool { return c == 0 })
+	case operators.NotEquals:
+		return comparison(args, func(c int) bool { return c != 0 })
+	case operators.Subtract:
+		return sum(args, func(a, b float64) float64 { return a - b })
+	case operators.Add:
+		return sum(args, func(a, b float64) float64 { return a + b })
+	}
+	return nil
+}
+
+func comparison(args []quick, holds func(c int) bool) quick {
+	return func(s *scope) plainValue {
+		a, b := args[0](s), args[1](s)
+		switch {
+		case a.kind == plainInt && b.kind == plainInt:
+			return truth(holds(cmp.Compare(a.whole, b.whole)))
+		case a.kind == plainText && b.kind == plainText:
+			return truth(holds(cmp.Compare(a.text, b.text)))
+		case a.kind == plainBool && b.kind == plainBool:
+			return truth(holds(cmp.Compare(a.whole, b.whole)))
+		case (a.kind == plainInt || a.kind == plainFloat) && (b.kind == plainInt || b.kind == plainFloat):
+			x, y := a.float(), b.float()
+			if math.IsNaN(x) || math.IsNaN(y) || math.Abs(x) > exact || math.Abs(y) > exact {
+				return plainValue{}
+			}
+			return truth(holds(cmp.Compare(x, y)))
+		}
+		return plainValue{}
+	}
+}
+
+func sum(args []quick, apply func(a, b float64) float64) quick {
+	return func(s *scope) plainValue {
+		a, b := args[0](s), args[1](s)
+		switch {
+		case a.kind == plainFloat && b.kind == plainFloat:
+			return plainValue{kind: plainFloat, number: apply(a.number, b.number)}
+		case a.kind == plainInt && b.kind == plainInt:
+			if x := apply(float64(a.whole), float64(b.whole)); math.Abs(x) < exact && a.whole < exact && b.whole < exact && a.whole > -exact && b.whole > -exact {
+				return plainValue{kind: plainInt, whole: int64(x)}
+			}
+		}
+		return plainValue{}
+	}
+}
+
+// scalars is what a recording offers that answers simple names quickly.
+type scalars interface {
+	Scalar(at event.Moment, name string) (event.Value, bool)
+}
+
+// followQuick resolves a name or a path of fields.
+func (s *scope) followQuick(e ast.Expr) (replay.Value, bool) {
+	if e.Kind() == ast.IdentKind {
+		if q, ok := s.r.(scalars); ok && s.frame == 0 {
+			if v, ok := q.Scalar(s.at, e.AsIdent()); ok {
+				return replay.Value{Value: v}, true
+			}
+		}
+		v, ok, err := s.r.Variable(s.ctx, s.at, s.t, s.frame, e.AsIdent())
+		return v.Value, ok && err == nil
+	}
+	v, ok := s.followQuick(e.AsSelect().Operand())
+	if !ok || v.State != event.Known || v.Nil {
+		return v, false
+	}
+	f := v.Field(e.AsSelect().FieldName())
+	return f, f.Type != nil
+}

@@ -1,0 +1,330 @@
+package replay
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"wraithology/core/event"
+)
+
+// Memory says what lay at an address at a moment.
+type Memory interface {
+	// Load returns the value of a type at an address; what is not known of it
+	// is unrecorded.
+	Load(address uint64, t *event.Type) event.Value
+	// Entries returns the keys and values of the map at an address, in turn, and
+	// whether these are all.
+	Entries(address uint64, t *event.Type) (pairs []event.Value, all bool)
+	// Type returns a type by its number, or nil.
+	Type(id event.TypeID) *event.Type
+}
+
+// Value is a value together with the memory in which its references lead on.
+type Value struct {
+	event.Value
+	Memory Memory
+}
+
+func (v Value) with(x event.Value) Value { return Value{Value: x, Memory: v.Memory} }
+
+func (v Value) elemType() *event.Type {
+	if v.Type == nil || v.Memory == nil {
+		return nil
+	}
+	return v.Memory.Type(v.Type.Elem)
+}
+
+// Deref returns what a pointer points to.
+func (v Value) Deref() Value {
+	t := v.elemType()
+	if v.Form() != event.Pointer || v.Nil || t == nil || v.State != event.Known {
+		return Value{Value: event.Value{Type: t, State: event.Unrecorded}, Memory: v.Memory}
+	}
+	return v.with(v.Memory.Load(v.Address, t))
+}
+
+// settled follows interfaces, and pointers to structs, to where fields are.
+func (v Value) settled() Value {
+	for range 8 {
+		switch {
+		case v.Form() == event.Interface && len(v.Items) == 1:
+			v = v.with(v.Items[0])
+		case v.Form() == event.Pointer && !v.Nil && v.State == event.Known:
+			v = v.Deref()
+		default:
+			return v
+		}
+	}
+	return v
+}
+
+// Field returns a field of a struct, also through a pointer or an interface. Its
+// state is unrecorded and its type nil where there is no such field.
+func (v Value) Field(name string) Value {
+	s := v.settled()
+	if s.Form() == event.Struct {
+		for i, f := range s.Type.Fields {
+			if f.Name == name && i < len(s.Items) {
+				return s.with(s.Items[i])
+			}
+		}
+	}
+	return Value{Value: event.Value{State: event.Unrecorded}, Memory: v.Memory}
+}
+
+// Fields lists the names of a struct's fields, also through a pointer.
+func (v Value) Fields() []string {
+	s := v.settled()
+	var names []string
+	if s.Form() == event.Struct {
+		for _, f := range s.Type.Fields {
+			names = append(names, f.Name)
+		}
+	}
+	return names
+}
+
+// Element returns an element of a slice or array.
+func (v Value) Element(i uint64) Value {
+	s := v.settled()
+	t := s.elemType()
+	unknown := Value{Value: event.Value{Type: t, State: event.Unrecorded}, Memory: v.Memory}
+	switch s.Form() {
+	case event.Array:
+		if i < uint64(len(s.Items)) {
+			return s.with(s.Items[i])
+		}
+	case event.Slice:
+		if t != nil && i < s.Length && s.Address <= math.MaxUint64-i*t.Size {
+			return s.with(s.Memory.Load(s.Address+i*t.Size, t))
+		}
+	}
+	return unknown
+}
+
+// Count returns how many elements or entries a list, map or channel has, also
+// through a pointer.
+func (v Value) Count() uint64 {
+	s := v.settled()
+	n := s.Length
+	if s.Form() == event.Map && s.State == event.Known && !s.Nil {
+		// The number of entries was read when the variable was written; where all
+		// entries are known, they count.
+		if pairs, all := s.Memory.Entries(s.Address, s.Type); all || uint64(len(pairs)/2) > n {
+			n = uint64(len(pairs) / 2)
+		}
+	}
+	return n
+}
+
+// Child is a part of a value: a field, an element, an entry, a pointee.
+type Child struct {
+	Name  string
+	Value Value
+}
+
+// Children lists a page of a value's parts and says how many there are in all.
+func (v Value) Children(page Page) (list []Child, total int) {
+	if v.State != event.Known || v.Nil || v.Type == nil {
+		return nil, 0
+	}
+	switch v.Form() {
+	case event.Interface:
+		if len(v.Items) == 1 {
+			return v.with(v.Items[0]).Children(page)
+		}
+	case event.Pointer:
+		d := v.Deref()
+		if d.Form() == event.Struct {
+			return d.Children(page)
+		}
+		if d.State == event.Known {
+			list = []Child{{"*", d}}
+		}
+	case event.Struct:
+		if isTime(v.Value) {
+			return nil, 0
+		}
+		for i, f := range v.Type.Fields {
+			if i < len(v.Items) {
+				list = append(list, Child{f.Name, v.with(v.Items[i])})
+			}
+		}
+	case event.Array, event.Slice:
+		total = int(min(v.Length, math.MaxInt32))
+		from, to := page.Cut(total)
+		for i := from; i < to; i++ {
+			list = append(list, Child{"[" + strconv.Itoa(i) + "]", v.Element(uint64(i))})
+		}
+		return list, total
+	case event.Map:
+		pairs, _ := v.Memory.Entries(v.Address, v.Type)
+		for i := 0; i+1 < len(pairs); i += 2 {
+			list = append(list, Child{"[" + v.with(pairs[i]).Text() + "]", v.with(pairs[i+1])})
+		}
+	}
+	from, to := page.Cut(len(list))
+	return list[from:to], len(list)
+}
+
+// Bounds of a short text.
+const (
+	maxTextDepth  = 2
+	maxTextParts  = 6
+	maxTextLength = 120
+)
+
+// Text returns a short text for the value, in the recorded language's notation.
+// A value that is not known yields an empty text; its State says why.
+func (v Value) Text() string {
+	s := v.text(0)
+	if len(s) > maxTextLength {
+		cut := strings.ToValidUTF8(s[:maxTextLength], "")
+		return cut + "…"
+	}
+	return s
+}
+
+// TextAs is Text with a whole number written in a format.
+func (v Value) TextAs(f Format) string {
+	if f != "" && f != Decimal && v.State == event.Known && !v.Nil && v.Type != nil {
+		switch v.Form() {
+		case event.Int:
+			return f.Write(v.Int)
+		case event.Uint, event.Opaque:
+			return f.Write(int64(v.Uint))
+		}
+	}
+	return v.Text()
+}
+
+func (v Value) text(depth int) string {
+	if v.State != event.Known {
+		return map[bool]string{true: "", false: "?"}[depth == 0]
+	}
+	if v.Nil {
+		return "nil"
+	}
+	if v.Type == nil {
+		return "?"
+	}
+	switch v.Form() {
+	case event.Bool:
+		return strconv.FormatBool(v.Uint != 0)
+	case event.Int:
+		if v.Type.Name == "time.Duration" {
+			return time.Duration(v.Int).String()
+		}
+		return strconv.FormatInt(v.Int, 10)
+	case event.Uint:
+		return strconv.FormatUint(v.Uint, 10)
+	case event.Opaque:
+		return fmt.Sprintf("0x%x", v.Uint)
+	case event.Float:
+		return v.floatText(v.Float)
+	case event.Complex:
+		return "(" + v.floatText(v.Float) + "+" + v.floatText(v.Imag) + "i)"
+	case event.Text:
+		s := strconv.Quote(v.Value.Text)
+		if v.Whole > 0 {
+			s += fmt.Sprintf("… (%d bytes)", v.Whole)
+		}
+		return s
+	case event.Func:
+		return v.Value.Text
+	case event.Chan:
+		return fmt.Sprintf("%s with %d of %d waiting", v.Type.Name, v.Length, v.Capacity)
+	case event.Interface:
+		if len(v.Items) == 1 {
+			return v.with(v.Items[0]).text(depth)
+		}
+	case event.Pointer:
+		if d := v.Deref(); depth < maxTextDepth && d.State == event.Known {
+			return "&" + d.text(depth+1)
+		}
+		return fmt.Sprintf("0x%x", v.Address)
+	}
+	return v.compositeText(depth)
+}
+
+func (v Value) floatText(f float64) string {
+	if v.Type.Size == 4 || v.Type.Size == 8 && v.Form() == event.Complex {
+		return strconv.FormatFloat(f, 'g', -1, 32)
+	}
+	return strconv.FormatFloat(f, 'g', -1, 64)
+}
+
+func (v Value) compositeText(depth int) string {
+	if isTime(v.Value) {
+		return timeText(v.Value)
+	}
+	if depth >= maxTextDepth {
+		return v.Type.Name + "{…}"
+	}
+	n := v.Count()
+	if n == 0 && (v.Form() == event.Map || v.Form() == event.Slice) {
+		return v.Type.Name + "{}"
+	}
+	parts, total := v.Children(Page{Count: maxTextParts})
+	var b strings.Builder
+	b.WriteString(v.Type.Name)
+	if v.Form() == event.Map || v.Form() == event.Slice {
+		fmt.Fprintf(&b, "(%d)", n)
+	}
+	b.WriteString("{")
+	for i, p := range parts {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		switch v.Form() {
+		case event.Struct:
+			b.WriteString(p.Name + ": ")
+		case event.Map:
+			b.WriteString(strings.Trim(p.Name, "[]") + ": ")
+		}
+		b.WriteString(p.Value.text(depth + 1))
+	}
+	if total > len(parts) || v.Form() == event.Map && uint64(total) < n {
+		if len(parts) > 0 {
+			b.WriteString(", ")
+		}
+		b.WriteString("…")
+	}
+	b.WriteString("}")
+	return b.String()
+}
+
+func isTime(v event.Value) bool {
+	return v.Type != nil && v.Type.Name == "time.Time" && len(v.Items) == 3 && v.Items[0].State == event.Known
+}
+
+// timeText reads a time.Time from its fields: with bit 63 of wall set, the
+// seconds since 1885 are in its bits 30 to 62; else ext holds the seconds since
+// year 1. The low 30 bits are the nanoseconds.
+func timeText(v event.Value) string {
+	const (
+		toYear1885  = 59453308800
+		year1ToUnix = 62135596800
+	)
+	wall, ext := v.Items[0].Uint, v.Items[1].Int
+	seconds := ext
+	if wall>>63 != 0 {
+		seconds = toYear1885 + int64(wall<<1>>31)
+	}
+	return time.Unix(seconds-year1ToUnix, int64(wall&(1<<30-1))).UTC().Format(time.RFC3339Nano)
+}
+
+// TypeName returns the name of the value's type; for an interface, that of what
+// it holds as well.
+func (v Value) TypeName() string {
+	if v.Type == nil {
+		return ""
+	}
+	if v.Form() == event.Interface && len(v.Items) == 1 && v.Items[0].Type != nil {
+		return v.Type.Name + " (" + v.Items[0].Type.Name + ")"
+	}
+	return v.Type.Name
+}

@@ -1,0 +1,348 @@
+package timeline
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"sync"
+
+	"wraithology/core/event"
+)
+
+// regionSize is the granularity, in bytes, by which memory events are posted.
+const regionSize = 256
+
+// maxCovered bounds how many bytes one event is posted under.
+const maxCovered = 64 << 10
+
+// maxMoved bounds how many bytes of one copy are posted.
+const maxMoved = 16 << 20
+
+// What an address key stands for.
+const (
+	keyMemory = 1 // a region of memory
+	keyMap    = 2 // a map
+	keySync   = 3 // a channel, a lock, a wait group
+)
+
+// addressKey mixes what is posted under an address into one number (the
+// finalizer of Steele, Lea and Flood's SplitMix64, 2014). A collision costs a
+// look at an event that is then passed over.
+func addressKey(what byte, process uint16, address uint64) uint64 {
+	x := address ^ uint64(process)<<48 ^ uint64(what)<<60
+	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+	x = (x ^ x>>27) * 0x94d049bb133111eb
+	return x ^ x>>31
+}
+
+// keyTag is the tag under which an entry of a map is posted, from the encoded
+// key. 0 is that of all the entries.
+func keyTag(encoded []byte) uint32 {
+	h := uint32(2166136261) // FNV-1a (Fowler, Noll, Vo), 32 bits
+	for _, b := range encoded {
+		h = (h ^ uint32(b)) * 16777619
+	}
+	return h | 1
+}
+
+type rawPosting struct {
+	key         uint64
+	moment, tag uint32
+}
+
+// partitions is how many parts the postings by address are sorted in, so that
+// only one or two need be in memory at a time. The part is the key's top bits.
+const partitions = 64
+
+type addressWriter struct {
+	dir   string
+	parts [partitions]partition
+	n     int64
+	err   error
+}
+
+// partition is one part of the postings: what does not fit the buffer is in a file.
+type partition struct {
+	f   *os.File
+	buf []rawPosting
+	n   int
+}
+
+const partitionBuffer = 2048
+
+func (w *addressWriter) add(key uint64, m uint32, tag uint32) {
+	p := &w.parts[key>>58]
+	if len(p.buf) == partitionBuffer {
+		w.spill(int(key >> 58))
+	}
+	p.buf = append(p.buf, rawPosting{key, m, tag})
+	p.n++
+	w.n++
+}
+
+func (w *addressWriter) spill(i int) {
+	p := &w.parts[i]
+	if p.f == nil && w.err == nil {
+		p.f, w.err = os.Create(filepath.Join(w.dir, fmt.Sprintf("part%d", i)))
+	}
+	if w.err == nil {
+		_, w.err = p.f.Write(asBytes(p.buf))
+	}
+	p.buf = p.buf[:0]
+}
+
+// all returns a part's postings in their order, and removes its file.
+func (p *partition) all() ([]rawPosting, error) {
+	if p.f == nil {
+		return p.buf, nil
+	}
+	defer os.Remove(p.f.Name())
+	defer p.f.Close()
+	raw := make([]rawPosting, p.n)
+	copy(raw[p.n-len(p.buf):], p.buf)
+	if _, err := p.f.ReadAt(asBytes(raw[:p.n-len(p.buf)]), 0); err != nil && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("sort the timeline's addresses: %w", err)
+	}
+	return raw, nil
+}
+
+func (w *addressWriter) abandon() {
+	for _, p := range w.parts {
+		if p.f != nil {
+			p.f.Close()
+		}
+	}
+}
+
+// end groups the postings by key and writes them.
+func (w *addressWriter) end() error {
+	keys, err := newColumn[keyRecord](w.dir, keysFile)
+	if err = errors.Join(w.err, err); err != nil {
+		return err
+	}
+	posted, err := newColumn[postingRecord](w.dir, postedFile)
+	if err != nil {
+		return err
+	}
+	type result struct {
+		keys   []keyRecord
+		posted []postingRecord
+		err    error
+	}
+	const ahead = 2
+	var results [partitions]chan result
+	slots := make(chan struct{}, ahead)
+	var started sync.WaitGroup
+	for i := range results {
+		results[i] = make(chan result, 1)
+	}
+	started.Add(1)
+	go func() {
+		defer started.Done()
+		for i := range w.parts {
+			slots <- struct{}{}
+			go func() {
+				k, p, err := group(&w.parts[i])
+				results[i] <- result{k, p, err}
+			}()
+		}
+	}()
+	for i := range results {
+		r := <-results[i]
+		err = errors.Join(err, r.err)
+		from := uint32(posted.n)
+		for _, k := range r.keys {
+			k.at += from
+			keys.add(k)
+		}
+		posted.flush()
+		if posted.err == nil && len(r.posted) > 0 {
+			_, posted.err = posted.f.Write(asBytes(r.posted))
+			posted.n += int64(len(r.posted))
+		}
+		<-slots
+	}
+	started.Wait()
+	return errors.Join(err, keys.close(), posted.close())
+}
+
+// group sorts one part by key, keeping the order of the moments.
+func group(part *partition) ([]keyRecord, []postingRecord, error) {
+	raw, err := part.all()
+	if err != nil || len(raw) == 0 {
+		return nil, nil, err
+	}
+	// Count by key in an open hash table, place the groups in the order of their
+	// keys, then scatter.
+	size := 1
+	for size < 2*len(raw)+2 {
+		size *= 2
+	}
+	table := make([]uint32, size) // index into keys, plus one
+	var keys []keyRecord
+	for _, r := range raw {
+		s := slotOf(table, keys, r.key)
+		if *s == 0 {
+			keys = append(keys, keyRecord{key: r.key})
+			*s = uint32(len(keys))
+		}
+		keys[*s-1].count++
+	}
+	slices.SortFunc(keys, func(a, b keyRecord) int { return cmp.Compare(a.key, b.key) })
+	clear(table)
+	at := uint32(0)
+	for i := range keys {
+		*slotOf(table, keys, keys[i].key) = uint32(i + 1)
+		keys[i].at = at
+		at += keys[i].count
+		keys[i].count = 0
+	}
+	posted := make([]postingRecord, len(raw))
+	for _, r := range raw {
+		k := &keys[*slotOf(table, keys, r.key)-1]
+		posted[k.at+k.count] = postingRecord{r.moment, r.tag}
+		k.count++
+	}
+	return keys, posted, nil
+}
+
+func slotOf(table []uint32, keys []keyRecord, key uint64) *uint32 {
+	mask := uint64(len(table) - 1)
+	for i := key & mask; ; i = (i + 1) & mask {
+		if table[i] == 0 || keys[table[i]-1].key == key {
+			return &table[i]
+		}
+	}
+}
+
+// postedUnder returns what is posted under a key.
+func (t *Timeline) postedUnder(key uint64) []postingRecord {
+	i := sort.Search(len(t.keys), func(i int) bool { return t.keys[i].key >= key })
+	if i == len(t.keys) || t.keys[i].key != key {
+		return nil
+	}
+	k := t.keys[i]
+	return t.posted[k.at : k.at+k.count]
+}
+
+func upTo(list []postingRecord, m event.Moment) int {
+	return sort.Search(len(list), func(i int) bool { return event.Moment(list[i].moment) > m })
+}
+
+// maxRegions bounds the regions that are looked at for one value.
+const maxRegions = maxCovered / regionSize
+
+// Covered is a moment that tells of bytes of memory: of those from From up to To,
+// as far as they were asked for.
+type Covered struct {
+	At       event.Moment
+	From, To uint64
+}
+
+// Covering gives the events, at most at m and latest first, that tell of some of
+// the bytes from address to address+size.
+func (t *Timeline) Covering(process uint16, address, size uint64, m event.Moment) iter.Seq[Covered] {
+	size = max(size, 1)
+	first, last := address/regionSize, (address+size-1)/regionSize
+	if last < first || last-first >= maxRegions {
+		last = first + maxRegions - 1
+	}
+	type region struct {
+		list   []postingRecord
+		base   uint64
+		lo, hi uint32 // the bytes that are asked for
+	}
+	var regions []region
+	for r := first; r <= last; r++ {
+		list := t.postedUnder(addressKey(keyMemory, process, r))
+		if list = list[:upTo(list, m)]; len(list) == 0 {
+			continue
+		}
+		x := region{list, r * regionSize, 0, regionSize - 1}
+		if r == first {
+			x.lo = uint32(address % regionSize)
+		}
+		if r == last && last == (address+size-1)/regionSize {
+			x.hi = uint32((address + size - 1) % regionSize)
+		}
+		regions = append(regions, x)
+	}
+	return func(yield func(Covered) bool) {
+		for {
+			c := Covered{At: event.NoMoment}
+			for i := range regions {
+				x := &regions[i]
+				for len(x.list) > 0 {
+					p := x.list[len(x.list)-1]
+					if p.tag&0xff <= x.hi && p.tag>>8&0xff >= x.lo {
+						break
+					}
+					x.list = x.list[:len(x.list)-1]
+				}
+				if len(x.list) > 0 {
+					c.At = max(c.At, event.Moment(x.list[len(x.list)-1].moment))
+				}
+			}
+			if c.At == event.NoMoment {
+				return
+			}
+			for i := range regions {
+				x := &regions[i]
+				if len(x.list) == 0 || event.Moment(x.list[len(x.list)-1].moment) != c.At {
+					continue
+				}
+				p := x.list[len(x.list)-1]
+				x.list = x.list[:len(x.list)-1]
+				from, to := x.base+uint64(max(p.tag&0xff, x.lo)), x.base+uint64(min(p.tag>>8&0xff, x.hi))+1
+				if c.To == 0 {
+					c.From = from
+				}
+				c.To = to
+			}
+			if !yield(c) {
+				return
+			}
+		}
+	}
+}
+
+// MapEvents gives the moments, at most at m and latest first, at which entries of
+// a map were recorded; with an encoded key, only those that tell of its entry.
+func (t *Timeline) MapEvents(process uint16, address uint64, key []byte, m event.Moment) iter.Seq[event.Moment] {
+	list := t.postedUnder(addressKey(keyMap, process, address))
+	list = list[:upTo(list, m)]
+	tag := uint32(0)
+	if key != nil {
+		tag = keyTag(key)
+	}
+	return func(yield func(event.Moment) bool) {
+		for i := len(list) - 1; i >= 0; i-- {
+			if tag != 0 && list[i].tag != 0 && list[i].tag != tag {
+				continue
+			}
+			if !yield(event.Moment(list[i].moment)) {
+				return
+			}
+		}
+	}
+}
+
+// SyncEvents gives the moments, at most at m and latest first, of what was done
+// with the channel, lock or wait group at an address.
+func (t *Timeline) SyncEvents(process uint16, address uint64, m event.Moment) iter.Seq[event.Moment] {
+	list := t.postedUnder(addressKey(keySync, process, address))
+	list = list[:upTo(list, m)]
+	return func(yield func(event.Moment) bool) {
+		for i := len(list) - 1; i >= 0; i-- {
+			if !yield(event.Moment(list[i].moment)) {
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,792 @@
+package timeline
+
+import (
+	"cmp"
+	"container/heap"
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"unsafe"
+
+	"wraithology/core/event"
+	"wraithology/core/execlog"
+)
+
+// maxMoments bounds what this store holds: moments are kept in 32 bits.
+const maxMoments = math.MaxUint32 - 1
+
+// maxWords bounds the file of lists, since places in it are kept in 32 bits.
+const maxWords = math.MaxUint32 - 2*segmentSize
+
+// Build reads the log's events once and writes their timeline to the folder dir,
+// which must not be there yet. It holds no more than what is open at a time: the
+// calls that have not returned, and a block of each thread. progress, if not nil,
+// is told from time to time which share of the log is done, between 0 and 1.
+// Damaged blocks are left out and listed among the losses. Until it is whole the
+// timeline stands under another name, so that it is never used half-built.
+// One that is to be lasting is brought to the disk before it counts; another one
+// counts only as long as the machine runs.
+func Build(ctx context.Context, log *execlog.Log, dir string, lasting bool, progress func(done float64)) error {
+	partial, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".partial-*")
+	if err != nil {
+		return fmt.Errorf("make the timeline's folder: %w", err)
+	}
+	defer os.RemoveAll(partial)
+	b, err := newBuilder(log, partial, lasting, progress)
+	if err != nil {
+		return err
+	}
+	if err = b.merge(ctx); err != nil {
+		b.abandon()
+		return err
+	}
+	if err := b.finish(); err != nil {
+		return err
+	}
+	if err := os.Rename(partial, dir); err != nil {
+		if _, there := os.Stat(filepath.Join(dir, indexFile)); there == nil {
+			return nil // somebody else has built it meanwhile
+		}
+		return fmt.Errorf("put the timeline in its place: %w", err)
+	}
+	return nil
+}
+
+type builder struct {
+	log      *execlog.Log
+	dir      string
+	progress func(float64)
+	lasting  bool // what is written must outlast a power failure
+	read     int
+	unpacked chan struct{} // bounds the blocks that are being unpacked ahead
+
+	kinds     *column[event.Kind]
+	calls     *column[uint32]
+	ids       *column[uint32]
+	offsets   *column[uint32]
+	data      *column[byte]
+	times     *column[uint32]
+	chunks    *column[chunkRecord]
+	runs      *column[runRecord]
+	variables *column[variableRecord]
+	words     listWriter
+	threads   []*threadState
+	creators  []byte
+	table     callTable
+	addresses *addressWriter
+
+	sites, enters, returns grouped
+	notable                map[event.Kind]*growing
+	errors                 growing
+	globals                map[globalKey]uint32
+	losses                 []execlog.Loss
+	functions              []functionState
+	sizes                  map[typeKey]uint64
+	chunkTimes             []int64
+	chunkRun               uint32
+	chunkData              int64
+	last                   *cursor
+}
+
+type typeKey struct {
+	process uint16
+	id      event.TypeID
+}
+
+type globalKey struct {
+	process uint16
+	name    string
+}
+
+// functionState is what the builder needs of a function at each event.
+type functionState struct {
+	globals       []string // by variable: its name where it is global
+	returnsErrors bool
+}
+
+// threadState is a thread whose events are being merged.
+type threadState struct {
+	record      threadRecord
+	runs, calls growing
+	lastError   []byte
+	errorCaller event.CallID // of the call that returned it
+}
+
+// cursor walks one thread's events over its blocks.
+type cursor struct {
+	blocks  []execlog.Block
+	next    chan unpackedBlock
+	walk    *execlog.Events
+	payload []byte
+	e       event.Event
+	process uint16
+	thread  event.ThreadID
+	state   *threadState
+	stack   []*activation
+	current int // index in stack of the call that events belong to; -1 for none
+	order   int
+}
+
+type unpackedBlock struct {
+	payload []byte
+	err     error
+}
+
+// activation is a call that is open.
+type activation struct {
+	id        event.CallID
+	record    callRecord
+	lines     growing
+	variables []growing
+	touched   []uint32
+}
+
+func newBuilder(log *execlog.Log, dir string, lasting bool, progress func(float64)) (*builder, error) {
+	b := &builder{log: log, dir: dir, lasting: lasting, progress: progress, unpacked: make(chan struct{}, max(runtime.GOMAXPROCS(0), 2)),
+		notable: map[event.Kind]*growing{}, globals: map[globalKey]uint32{}, losses: slices.Clone(log.Losses), sizes: map[typeKey]uint64{}}
+	var err error
+	b.table.f, err = os.Create(filepath.Join(dir, tableFile))
+	err = errors.Join(err, begin(&b.kinds, dir, kindsFile), begin(&b.calls, dir, callsFile), begin(&b.ids, dir, idsFile), begin(&b.offsets, dir, offsetsFile),
+		begin(&b.data, dir, dataFile), begin(&b.times, dir, timesFile), begin(&b.chunks, dir, chunksFile), begin(&b.runs, dir, runsFile),
+		begin(&b.variables, dir, variableFile), begin(&b.words.column, dir, listsFile))
+	b.addresses = &addressWriter{dir: dir}
+	if err != nil {
+		return nil, err
+	}
+	b.tables()
+	return b, nil
+}
+
+// begin makes one of a timeline's files and gives its column to c.
+func begin[T any](c **column[T], dir, name string) (err error) {
+	*c, err = newColumn[T](dir, name)
+	return err
+}
+
+// tables makes the log's tables quick to look things up in.
+func (b *builder) tables() {
+	functions, sites := 0, 0
+	for id := range b.log.Functions {
+		functions = max(functions, int(id)+1)
+	}
+	for id := range b.log.Sites {
+		sites = max(sites, int(id)+1)
+	}
+	b.sites, b.enters, b.returns = make(grouped, sites), make(grouped, functions), make(grouped, functions)
+	b.functions = make([]functionState, functions)
+	for id, f := range b.log.Functions {
+		s := functionState{globals: make([]string, len(f.Variables))}
+		for i, v := range f.Variables {
+			if v.Scope == event.Global {
+				s.globals[i] = v.Name
+			}
+		}
+		if n := len(f.Results); n > 0 {
+			last := int(f.Results[n-1])
+			s.returnsErrors = last < len(f.Variables) && f.Variables[last].Type == "error"
+		}
+		b.functions[id] = s
+	}
+	b.log.EachType(func(process uint16, t *event.Type) { b.sizes[typeKey{process, t.ID}] = t.Size })
+}
+
+// cursorQueue orders threads by the time of their next event; threads whose
+// times are equal keep the order of the log.
+type cursorQueue []*cursor
+
+func (c *cursor) before(d *cursor) bool {
+	return c.e.Time < d.e.Time || c.e.Time == d.e.Time && c.order < d.order
+}
+
+func (q cursorQueue) Len() int           { return len(q) }
+func (q cursorQueue) Less(i, j int) bool { return q[i].before(q[j]) }
+func (q cursorQueue) Swap(i, j int)      { q[i], q[j] = q[j], q[i] }
+func (q *cursorQueue) Push(x any)        { *q = append(*q, x.(*cursor)) }
+func (q *cursorQueue) Pop() any {
+	old := *q
+	x := old[len(old)-1]
+	*q = old[:len(old)-1]
+	return x
+}
+
+// runnerUp returns the thread that comes after the first, or nil.
+func (q cursorQueue) runnerUp() *cursor {
+	switch {
+	case len(q) < 2:
+		return nil
+	case len(q) > 2 && q[2].before(q[1]):
+		return q[2]
+	}
+	return q[1]
+}
+
+// cursors makes one cursor for each thread of the log, in order of their first
+// blocks' times.
+func (b *builder) cursors() []*cursor {
+	blocks := b.log.Blocks
+	var list []*cursor
+	for from := 0; from < len(blocks); {
+		to := from
+		c := &cursor{order: from, current: -1, process: blocks[from].Process}
+		for to < len(blocks) && blocks[to].Process == blocks[from].Process && blocks[to].Thread == blocks[from].Thread {
+			to++
+		}
+		c.blocks = blocks[from:to]
+		list = append(list, c)
+		from = to
+	}
+	slices.SortStableFunc(list, func(a, b *cursor) int { return cmp.Compare(a.blocks[0].Base, b.blocks[0].Base) })
+	return list
+}
+
+func (b *builder) merge(ctx context.Context) error {
+	waiting := b.cursors()
+	var queue cursorQueue
+	for n := 0; ; {
+		for len(waiting) > 0 && (len(queue) == 0 || waiting[0].blocks[0].Base <= queue[0].e.Time) {
+			if c := waiting[0]; b.advance(c) {
+				heap.Push(&queue, c)
+			}
+			waiting = waiting[1:]
+		}
+		if len(queue) == 0 {
+			if len(waiting) == 0 {
+				return nil
+			}
+			continue
+		}
+		c, other := queue[0], queue.runnerUp()
+		until := int64(math.MaxInt64)
+		if len(waiting) > 0 {
+			until = waiting[0].blocks[0].Base
+		}
+		more := true
+		for more && c.e.Time < until && (other == nil || c.before(other)) {
+			if n%(1<<16) == 0 {
+				if err := b.check(ctx); err != nil {
+					return err
+				}
+			}
+			if b.kinds.n >= maxMoments || b.words.n >= maxWords {
+				b.losses = append(b.losses, execlog.Loss{What: "the log has more moments than this program holds; the later ones are left out"})
+				return nil
+			}
+			b.take(c)
+			n++
+			more = b.advance(c)
+		}
+		if more {
+			heap.Fix(&queue, 0)
+		} else {
+			b.endThread(c)
+			heap.Pop(&queue)
+		}
+	}
+}
+
+func (b *builder) check(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return fmt.Errorf("build the timeline: %w", err)
+	}
+	if b.progress != nil {
+		b.progress(float64(b.read) / float64(max(len(b.log.Blocks), 1)))
+	}
+	return nil
+}
+
+// advance moves a cursor to its thread's next event. While a block is walked
+// the next one is unpacked elsewhere.
+func (b *builder) advance(c *cursor) bool {
+	for {
+		if c.walk != nil {
+			if c.walk.Next() {
+				c.e = c.walk.Event()
+				return true
+			}
+			if err := c.walk.Err(); err != nil {
+				b.lose(c, err)
+			}
+			c.walk = nil
+			c.blocks = c.blocks[1:]
+		}
+		if len(c.blocks) == 0 {
+			return false
+		}
+		b.read++
+		var got unpackedBlock
+		if c.next != nil {
+			got = <-c.next
+		} else {
+			got.payload, got.err = b.log.Payload(c.blocks[0])
+		}
+		c.next = nil
+		if len(c.blocks) > 1 {
+			c.next = b.ahead(c.blocks[1])
+		}
+		if got.err != nil {
+			b.lose(c, got.err)
+			c.blocks = c.blocks[1:]
+			continue
+		}
+		c.payload = got.payload
+		c.walk = execlog.WalkEvents(got.payload, c.blocks[0].Base)
+	}
+}
+
+func (b *builder) ahead(block execlog.Block) chan unpackedBlock {
+	out := make(chan unpackedBlock, 1)
+	go func() {
+		b.unpacked <- struct{}{}
+		payload, err := b.log.Payload(block)
+		<-b.unpacked
+		out <- unpackedBlock{payload, err}
+	}()
+	return out
+}
+
+func (b *builder) lose(c *cursor, err error) {
+	b.losses = append(b.losses, execlog.Loss{Offset: c.blocks[0].Offset, Bytes: int64(c.blocks[0].Stored), What: err.Error()})
+}
+
+// begin gives a cursor's thread its number.
+func (b *builder) begin(c *cursor) {
+	block := c.blocks[0]
+	th, ok := b.log.Thread(block.Process, block.Thread)
+	if !ok {
+		th = event.Thread{Process: block.Process, Number: uint64(block.Thread)}
+	}
+	c.state = &threadState{errorCaller: event.NoCall}
+	c.state.record = threadRecord{number: th.Number, started: th.Started, process: uint32(th.Process), creator: uint32(len(b.creators)), length: uint32(len(th.Creator)), first: uint32(b.kinds.n)}
+	b.creators = append(b.creators, th.Creator...)
+	b.threads = append(b.threads, c.state)
+	c.thread = event.ThreadID(len(b.threads))
+}
+
+// take appends the cursor's event to the columns.
+func (b *builder) take(c *cursor) {
+	e := &c.e
+	m := uint32(b.kinds.n)
+	if c.thread == 0 {
+		b.begin(c)
+	}
+	if c != b.last {
+		b.words.add(&c.state.runs, uint32(b.runs.n))
+		b.runs.add(runRecord{m, uint32(c.thread)})
+		b.last = c
+	}
+	var a *activation
+	call := event.NoCall
+	if c.current >= 0 {
+		a = c.stack[c.current]
+		call = a.id
+	}
+	var ended *activation
+	switch e.Kind {
+	case event.Enter:
+		a = b.table.open(event.FunctionID(e.ID), c.thread, call, m)
+		call = a.id
+		c.stack = append(c.stack, a)
+		c.current = len(c.stack) - 1
+		b.words.add(&c.state.calls, uint32(call))
+		b.enters.add(b.words, e.ID, m)
+	case event.Leave, event.Unwind:
+		if a != nil {
+			a.record.leave = m
+			for _, inner := range c.stack[c.current+1:] {
+				b.end(inner) // calls that never said how they ended
+			}
+			c.stack = c.stack[:c.current]
+			c.current--
+			b.returns.add(b.words, a.record.function, m)
+			ended = a
+		}
+	case event.Open:
+		depth, f := execlog.DecodeOpen(e.Data)
+		if depth == uint64(len(c.stack)+1) { // else it is known already
+			a = b.table.open(f, c.thread, call, m)
+			call = a.id
+			c.stack = append(c.stack, a)
+			c.current = len(c.stack) - 1
+			b.words.add(&c.state.calls, uint32(call))
+			if site, ok := b.log.Sites[event.SiteID(e.ID)]; ok && site.Function == f {
+				b.words.add(&a.lines, m)
+			}
+		}
+	case event.Resume:
+		if n := int(e.ID); n >= 1 && n <= len(c.stack) {
+			c.current = n - 1
+			a = c.stack[c.current]
+			call = a.id
+		}
+	}
+	b.kinds.add(e.Kind)
+	b.calls.add(uint32(call))
+	b.ids.add(e.ID)
+	b.clock(e.Time)
+	b.keep(c)
+	c.state.record.last = m
+	b.post(m, e, a, c)
+	if ended != nil {
+		b.end(ended)
+	}
+}
+
+// keep copies the bytes of an event that has values, so that they can be read
+// where they lie.
+func (b *builder) keep(c *cursor) {
+	offset := b.data.n - b.chunkData
+	if c.e.Args == 0 && c.e.Address == 0 || offset >= noData {
+		b.offsets.add(noData)
+		return
+	}
+	b.offsets.add(uint32(offset))
+	b.data.addAll(c.walk.Raw(c.payload))
+}
+
+// clock keeps the moments' times: for each chunk its base and how far the times
+// after it are shifted so that they fit 32 bits.
+func (b *builder) clock(t int64) {
+	if len(b.chunkTimes) == chunkSize {
+		b.endChunk()
+	}
+	if len(b.chunkTimes) == 0 {
+		b.chunkRun, b.chunkData = uint32(b.runs.n)-1, b.data.n
+	}
+	if n := len(b.chunkTimes); n > 0 && t < b.chunkTimes[n-1] {
+		t = b.chunkTimes[n-1]
+	}
+	b.chunkTimes = append(b.chunkTimes, t)
+}
+
+func (b *builder) endChunk() {
+	if len(b.chunkTimes) == 0 {
+		return
+	}
+	r := chunkRecord{base: b.chunkTimes[0], data: b.chunkData, run: b.chunkRun}
+	for span := uint64(b.chunkTimes[len(b.chunkTimes)-1] - r.base); span>>r.shift > math.MaxUint32; {
+		r.shift++
+	}
+	for _, t := range b.chunkTimes {
+		b.times.add(uint32(uint64(t-r.base) >> r.shift))
+	}
+	b.chunks.add(r)
+	b.chunkTimes = b.chunkTimes[:0]
+}
+
+// post enters an event into the lists that are kept by key.
+func (b *builder) post(m uint32, e *event.Event, a *activation, c *cursor) {
+	switch e.Kind {
+	case event.Line:
+		b.sites.add(b.words, e.ID, m)
+		if a != nil {
+			b.words.add(&a.lines, m)
+		}
+	case event.Write, event.Cell:
+		if a != nil {
+			a.wrote(b, e.ID, m)
+			if e.Kind == event.Cell {
+				b.global(a, e.ID, m, c.process)
+			}
+		}
+	case event.Leave:
+		if a != nil && int(a.record.function) < len(b.functions) && b.functions[a.record.function].returnsErrors {
+			b.returned(m, e, a, c.state)
+		}
+	case event.Element, event.Delete, event.Entries:
+		tag := uint32(0)
+		if e.Kind != event.Entries {
+			tag = keyTag(execlog.FirstItem(e.Data))
+		}
+		b.addresses.add(addressKey(keyMap, c.process, e.Address), m, tag)
+	case event.Panic, event.Recover, event.Failure, event.Exit, event.Output:
+		b.note(e.Kind, m)
+	case event.Wait, event.Pass, event.Send, event.Receive, event.Release:
+		b.addresses.add(addressKey(keySync, c.process, e.Address), m, uint32(e.Kind))
+	}
+	if e.Address != 0 {
+		b.cover(m, e, c.process)
+	}
+}
+
+func (b *builder) note(k event.Kind, m uint32) {
+	if b.notable[k] == nil {
+		b.notable[k] = &growing{}
+	}
+	b.words.add(b.notable[k], m)
+}
+
+// maxVariable bounds the variable numbers of a call.
+const maxVariable = 1 << 14
+
+func (a *activation) wrote(b *builder, variable, m uint32) {
+	if variable >= maxVariable {
+		return
+	}
+	for int(variable) >= len(a.variables) {
+		a.variables = append(a.variables, growing{})
+	}
+	if a.variables[variable].count == 0 {
+		a.touched = append(a.touched, variable)
+	}
+	b.words.add(&a.variables[variable], m)
+}
+
+// global notes where a global variable was first said to lie.
+func (b *builder) global(a *activation, variable, m uint32, process uint16) {
+	if int(a.record.function) >= len(b.functions) {
+		return
+	}
+	names := b.functions[a.record.function].globals
+	if int(variable) >= len(names) || names[variable] == "" {
+		return
+	}
+	k := globalKey{process, names[variable]}
+	if _, ok := b.globals[k]; !ok {
+		b.globals[k] = m
+	}
+}
+
+// returned notes the first return of an error: one that the call did not just
+// get from a call of its own.
+func (b *builder) returned(m uint32, e *event.Event, a *activation, th *threadState) {
+	last, isNil := execlog.LastValue(e.Data, e.Args)
+	if isNil || last == nil {
+		return
+	}
+	passedOn := th.errorCaller == a.id && string(th.lastError) == string(last)
+	th.lastError, th.errorCaller = append(th.lastError[:0], last...), event.CallID(a.record.parent)
+	if !passedOn {
+		b.words.add(&b.errors, m)
+	}
+}
+
+// Bounds of the postings by address, beyond which an event is posted under its
+// first region only: so many for any log, and so many more for each moment.
+const (
+	freePostings = 1 << 20
+	postingsEach = 64
+)
+
+// cover posts a memory event under the regions that it tells of.
+func (b *builder) cover(m uint32, e *event.Event, process uint16) {
+	var size uint64
+	switch e.Kind {
+	case event.Cell, event.Memory, event.Store:
+		id, _ := execlog.TypeOf(e.Data)
+		size = b.sizes[typeKey{process, id}]
+	case event.Spread:
+		id, n := execlog.TypeOf(e.Data)
+		if s := b.sizes[typeKey{process, id}]; s < maxCovered {
+			size = s * n
+		}
+	}
+	most := uint64(maxCovered)
+	if e.Kind == event.Move {
+		_, size = execlog.DecodeMove(e.Data)
+		most = maxMoved
+	}
+	if size == 0 || e.Address > math.MaxUint64-maxMoved {
+		return
+	}
+	if b.addresses.n > freePostings+postingsEach*b.kinds.n {
+		most = regionSize // a log that claims more than a program's would must not fill the disk
+	}
+	last := e.Address + min(size, most) - 1
+	for r := e.Address / regionSize; r <= last/regionSize; r++ {
+		lo, hi := uint32(0), uint32(regionSize-1)
+		if r == e.Address/regionSize {
+			lo = uint32(e.Address % regionSize)
+		}
+		if r == last/regionSize {
+			hi = uint32(last % regionSize)
+		}
+		b.addresses.add(addressKey(keyMemory, process, r), m, lo|hi<<8|uint32(e.Kind)<<16)
+	}
+}
+
+// end writes a call that is over.
+func (b *builder) end(a *activation) {
+	a.record.lines = b.words.end(&a.lines)
+	slices.Sort(a.touched)
+	a.record.variables, a.record.written = uint32(b.variables.n), uint32(len(a.touched))
+	for _, v := range a.touched {
+		g := &a.variables[v]
+		if g.count == 1 {
+			b.variables.add(variableRecord{v, 1, g.buf[0]})
+			g.buf, g.count = g.buf[:0], 0
+			continue
+		}
+		r := b.words.end(g)
+		b.variables.add(variableRecord{v, r.count, r.at})
+	}
+	b.table.end(a)
+}
+
+// endThread ends the calls that were open when a thread's events end.
+func (b *builder) endThread(c *cursor) {
+	if c.state != nil {
+		c.state.record.open = uint32(len(c.stack))
+	}
+	for i := len(c.stack) - 1; i >= 0; i-- {
+		b.end(c.stack[i])
+	}
+	c.stack, c.current = nil, -1
+	if c.state != nil {
+		c.state.record.runs, c.state.record.calls = b.words.end(&c.state.runs), b.words.end(&c.state.calls)
+		c.state.lastError = nil
+	}
+}
+
+// abandon closes the files of a timeline that will not be finished.
+func (b *builder) abandon() {
+	for _, f := range []*os.File{b.kinds.f, b.calls.f, b.ids.f, b.offsets.f, b.data.f, b.times.f, b.chunks.f, b.runs.f, b.variables.f, b.words.f, b.table.f} {
+		f.Close()
+	}
+	b.addresses.abandon()
+}
+
+// finish writes what was gathered in memory, and last of all the index.
+func (b *builder) finish() error {
+	b.endChunk()
+	write := func(name string, list grouped) error {
+		c, err := newColumn[listRecord](b.dir, name)
+		if err != nil {
+			return err
+		}
+		list.end(b.words, c)
+		return c.close()
+	}
+	err := errors.Join(write(sitesFile, b.sites), write(entersFile, b.enters), write(returnsFile, b.returns))
+	x := index{LogSize: b.log.Size(), Moments: b.kinds.n, Losses: b.losses, Notable: map[event.Kind][2]uint32{}, Sizes: map[string]int64{}}
+	for k, g := range b.notable {
+		r := b.words.end(g)
+		x.Notable[k] = [2]uint32{r.count, r.at}
+	}
+	r := b.words.end(&b.errors)
+	x.Errors = [2]uint32{r.count, r.at}
+	for k, m := range b.globals {
+		x.Globals = append(x.Globals, globalRecord{k.process, k.name, m})
+	}
+	threads, e := newColumn[threadRecord](b.dir, threadsFile)
+	if e != nil {
+		return e
+	}
+	for _, th := range b.threads {
+		if th.record.runs.count == 0 { // the merge ended before the thread did
+			th.record.runs, th.record.calls = b.words.end(&th.runs), b.words.end(&th.calls)
+		}
+		threads.add(th.record)
+	}
+	err = errors.Join(err, b.kinds.close(), b.calls.close(), b.ids.close(), b.offsets.close(), b.data.close(), b.times.close(), b.chunks.close(), b.runs.close(),
+		b.variables.close(), b.words.close(), threads.close(), b.table.close(), b.addresses.end(),
+		os.WriteFile(filepath.Join(b.dir, creatorsFile), b.creators, 0o600), b.writeTables())
+	if err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(b.dir)
+	if err != nil {
+		return fmt.Errorf("list the timeline's files: %w", err)
+	}
+	for _, entry := range entries {
+		info, err := entry.Info()
+		if err != nil {
+			return fmt.Errorf("list the timeline's files: %w", err)
+		}
+		x.Sizes[entry.Name()] = info.Size()
+	}
+	if x.LogSum, err = logSum(b.log.Reader(), x.LogSize); err != nil {
+		return err
+	}
+	if !b.lasting {
+		x.Boot = boot()
+	}
+	if x.Boot == "" {
+		if err := syncAll(b.dir); err != nil {
+			return err
+		}
+	}
+	return writeIndex(b.dir, x)
+}
+
+// writeTables writes the log's tables, but for its threads, as a log without
+// events, so that opening need not go through the whole log for them.
+func (b *builder) writeTables() (err error) {
+	f, err := os.Create(filepath.Join(b.dir, tablesFile))
+	if err != nil {
+		return fmt.Errorf("write the timeline's tables: %w", err)
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	return b.log.WriteTables(f)
+}
+
+// callTable writes the table of calls. Calls are numbered as they begin and done
+// when they end, so a piece of the table is kept until all of it is done.
+type callTable struct {
+	f      *os.File
+	n      uint32
+	pieces map[uint32]*tablePiece
+	free   []*activation
+	err    error
+}
+
+const pieceSize = 512
+
+type tablePiece struct {
+	records [pieceSize]callRecord
+	done    int
+}
+
+func (t *callTable) open(f event.FunctionID, thread event.ThreadID, parent event.CallID, m uint32) *activation {
+	if t.pieces == nil {
+		t.pieces = map[uint32]*tablePiece{}
+	}
+	var a *activation
+	if n := len(t.free); n > 0 {
+		a = t.free[n-1]
+		t.free = t.free[:n-1]
+	} else {
+		a = &activation{}
+	}
+	a.id, a.touched = event.CallID(t.n), a.touched[:0]
+	a.record = callRecord{function: uint32(f), thread: uint32(thread), parent: uint32(parent), enter: m, leave: math.MaxUint32}
+	if t.n%pieceSize == 0 {
+		t.pieces[t.n/pieceSize] = &tablePiece{}
+	}
+	t.n++
+	return a
+}
+
+func (t *callTable) end(a *activation) {
+	i := uint32(a.id) / pieceSize
+	p := t.pieces[i]
+	p.records[uint32(a.id)%pieceSize] = a.record
+	if p.done++; p.done == pieceSize {
+		t.write(i, pieceSize)
+	}
+	const kept = 1 << 10 // a buffer that was ever full is not kept for good
+	if len(t.free) < kept {
+		t.free = append(t.free, a)
+	}
+}
+
+func (t *callTable) write(piece uint32, n uint32) {
+	if t.err == nil {
+		_, t.err = t.f.WriteAt(asBytes(t.pieces[piece].records[:n]), int64(piece)*pieceSize*int64(unsafe.Sizeof(callRecord{})))
+	}
+	delete(t.pieces, piece)
+}
+
+func (t *callTable) close() error {
+	for i := range t.pieces {
+		t.write(i, min(pieceSize, t.n-i*pieceSize))
+	}
+	if err := errors.Join(t.err, t.f.Close()); err != nil {
+		return fmt.Errorf("write the timeline's calls: %w", err)
+	}
+	return nil
+}

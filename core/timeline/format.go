@@ -1,0 +1,308 @@
+package timeline
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"unsafe"
+
+	"github.com/fxamacker/cbor/v2"
+
+	"wraithology/core/event"
+	"wraithology/core/execlog"
+)
+
+// Version is the version of a timeline's files. A timeline of another version
+// is built anew.
+const Version = 2
+
+// A timeline is a folder with one file for each column. All are arrays of fixed
+// records in the machine's byte order, which the index names, so that they are
+// used where they lie.
+const (
+	indexFile    = "index"
+	tablesFile   = "tables"
+	kindsFile    = "kinds"     // uint8 a moment
+	callsFile    = "calls"     // uint32 a moment: CallID
+	idsFile      = "ids"       // uint32 a moment: Event.ID
+	offsetsFile  = "offsets"   // uint32 a moment: where its event lies in data, after the chunk's own place; or noData
+	dataFile     = "data"      // the events that have values, as they stand in the log
+	timesFile    = "times"     // uint32 a moment: after the chunk's base, shifted
+	chunksFile   = "chunks"    // a chunkRecord for each chunkSize moments
+	runsFile     = "runs"      // a runRecord for each stretch of one thread
+	tableFile    = "callTable" // a callRecord for each call
+	variableFile = "variables" // variableRecords, in the order of the calls' ends
+	listsFile    = "lists"     // uint32 words: the moments of all lists
+	threadsFile  = "threads"   // a threadRecord for each thread
+	creatorsFile = "creators"  // the text of the threads' creators
+	sitesFile    = "sites"     // a listRecord for each site
+	entersFile   = "enters"    // a listRecord for each function: where it was entered
+	returnsFile  = "returns"   // a listRecord for each function: where it was left
+	keysFile     = "addresses" // keyRecords, in order of their keys
+	postedFile   = "posted"    // postingRecords, grouped by key
+)
+
+const chunkSize = 4096
+
+type chunkRecord struct {
+	base  int64
+	data  int64
+	shift uint32
+	run   uint32
+}
+
+// noData is the offset of an event of which all is in the columns.
+const noData = math.MaxUint32
+
+type runRecord struct{ moment, thread uint32 }
+
+// listRecord refers to a list of count words. Up to segmentSize of them lie at
+// word at; else the words there say where each segment lies.
+type listRecord struct{ count, at uint32 }
+
+type callRecord struct {
+	function, thread, parent, enter, leave uint32
+	lines                                  listRecord
+	variables, written                     uint32 // the first variableRecord, and how many
+}
+
+// variableRecord lists the writes of a variable; a single one stands in at.
+type variableRecord struct{ variable, count, at uint32 }
+
+type threadRecord struct {
+	number                   uint64
+	started                  int64
+	process, creator, length uint32
+	first, last              uint32
+	runs, calls              listRecord
+	open                     uint32 // how many calls were open when its events ended
+}
+
+type keyRecord struct {
+	key       uint64
+	at, count uint32
+}
+
+// postingRecord is one event that tells of an address. Tag says what it covers:
+// for memory the first and last byte of the region, for a map a hash of the key.
+type postingRecord struct{ moment, tag uint32 }
+
+// index is what a timeline's index file holds; it is written last, so that a
+// timeline without one, or whose files are not as long as it says, is not used.
+type index struct {
+	Version   int
+	ByteOrder uint32
+	LogSize   int64
+	LogSum    uint32
+	Moments   int64
+	Sizes     map[string]int64
+	Losses    []execlog.Loss
+	Notable   map[event.Kind][2]uint32
+	Errors    [2]uint32
+	Globals   []globalRecord
+	// Boot names the run of the machine in which the timeline was built, where its
+	// files were not brought to the disk: after a failure of power they may be
+	// anything.
+	Boot string
+}
+
+// boot names this run of the machine, or is empty where the system does not say.
+func boot() string {
+	text, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(text))
+}
+
+type globalRecord struct {
+	Process uint16
+	Name    string
+	Moment  uint32
+}
+
+const byteOrderMark = 0x01020304
+
+// errStale says that a timeline must be built anew.
+var errStale = errors.New("the timeline is of another log or version, or incomplete")
+
+// logSum tells logs apart quickly: a checksum over the beginning and the end.
+func logSum(r io.ReaderAt, size int64) (uint32, error) {
+	const sample = 64 << 10
+	table := crc32.MakeTable(crc32.Castagnoli)
+	buf := make([]byte, min(size, sample))
+	n, err := r.ReadAt(buf, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return 0, fmt.Errorf("read the log's beginning: %w", err)
+	}
+	sum := crc32.Checksum(buf[:n], table)
+	if n, err = r.ReadAt(buf, max(size-sample, 0)); err != nil && !errors.Is(err, io.EOF) {
+		return 0, fmt.Errorf("read the log's end: %w", err)
+	}
+	return crc32.Update(sum, table, buf[:n]), nil
+}
+
+func readIndex(dir string) (index, error) {
+	var x index
+	b, err := os.ReadFile(filepath.Join(dir, indexFile))
+	if errors.Is(err, os.ErrNotExist) {
+		return x, fmt.Errorf("%w: %s has no index", errStale, dir)
+	}
+	if err != nil {
+		return x, fmt.Errorf("read the timeline's index: %w", err)
+	}
+	if len(b) < 4 || crc32.Checksum(b[4:], crc32.MakeTable(crc32.Castagnoli)) != binary.LittleEndian.Uint32(b) {
+		return x, fmt.Errorf("%w: %s has a damaged index", errStale, dir)
+	}
+	if err := cbor.Unmarshal(b[4:], &x); err != nil {
+		return x, fmt.Errorf("%w: %w", errStale, err)
+	}
+	mark := uint32(byteOrderMark)
+	if x.Version != Version || x.ByteOrder != *(*uint32)(unsafe.Pointer(&mark)) {
+		return x, fmt.Errorf("%w: version %d", errStale, x.Version)
+	}
+	if x.Boot != "" && x.Boot != boot() {
+		return x, fmt.Errorf("%w: it was not brought to the disk before the machine ended", errStale)
+	}
+	for name, size := range x.Sizes {
+		if info, err := os.Stat(filepath.Join(dir, name)); err != nil || info.Size() != size {
+			return x, fmt.Errorf("%w: the file %s is not %d bytes long", errStale, name, size)
+		}
+	}
+	return x, nil
+}
+
+func writeIndex(dir string, x index) error {
+	x.Version, x.ByteOrder = Version, byteOrderMark
+	b, err := cbor.Marshal(x)
+	if err != nil {
+		return fmt.Errorf("encode the timeline's index: %w", err)
+	}
+	b = append(binary.LittleEndian.AppendUint32(nil, crc32.Checksum(b, crc32.MakeTable(crc32.Castagnoli))), b...)
+	f, err := os.Create(filepath.Join(dir, indexFile))
+	if err != nil {
+		return fmt.Errorf("write the timeline's index: %w", err)
+	}
+	if _, err = f.Write(b); err == nil && x.Boot == "" {
+		err = f.Sync()
+	}
+	return errors.Join(err, f.Close())
+}
+
+// syncAll brings a timeline's files to the disk, so that an index never stands
+// beside files that were lost.
+func syncAll(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return fmt.Errorf("list the timeline's files: %w", err)
+	}
+	results := make(chan error, len(entries))
+	for _, x := range entries {
+		go func() {
+			f, err := os.Open(filepath.Join(dir, x.Name()))
+			if err == nil {
+				err = errors.Join(f.Sync(), f.Close())
+			}
+			results <- err
+		}()
+	}
+	for range entries {
+		err = errors.Join(err, <-results)
+	}
+	if err != nil {
+		return fmt.Errorf("bring the timeline to the disk: %w", err)
+	}
+	return nil
+}
+
+// column writes one of a timeline's files. The first error sticks.
+type column[T any] struct {
+	f    *os.File
+	buf  []T
+	full int // entries at which the buffer is written
+	n    int64
+	err  error
+}
+
+const columnBuffer = 128 << 10 // bytes
+
+func newColumn[T any](dir, name string) (*column[T], error) {
+	f, err := os.Create(filepath.Join(dir, name))
+	if err != nil {
+		return nil, fmt.Errorf("write the timeline: %w", err)
+	}
+	var x T
+	return &column[T]{f: f, full: columnBuffer / int(unsafe.Sizeof(x))}, nil
+}
+
+func (c *column[T]) add(x T) {
+	c.buf = append(c.buf, x)
+	c.n++
+	if len(c.buf) == c.full {
+		c.flush()
+	}
+}
+
+func (c *column[T]) addAll(list []T) {
+	if len(c.buf)+len(list) > c.full {
+		c.flush()
+	}
+	c.buf = append(c.buf, list...)
+	c.n += int64(len(list))
+}
+
+func (c *column[T]) flush() {
+	if len(c.buf) > 0 && c.err == nil {
+		_, c.err = c.f.Write(asBytes(c.buf))
+	}
+	c.buf = c.buf[:0]
+}
+
+func (c *column[T]) close() error {
+	c.flush()
+	if err := errors.Join(c.err, c.f.Close()); err != nil {
+		return fmt.Errorf("write the timeline: %w", err)
+	}
+	return nil
+}
+
+func asBytes[T any](list []T) []byte {
+	if len(list) == 0 {
+		return nil
+	}
+	var x T
+	return unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(list))), len(list)*int(unsafe.Sizeof(x)))
+}
+
+// mapped maps one of a timeline's files and gives its records to list. The mapping
+// goes when owner is collected.
+func mapped[T any](owner *Timeline, list *[]T, dir, name string) error {
+	f, err := os.Open(filepath.Join(dir, name))
+	if errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("%w: it has no file %s", errStale, name)
+	}
+	if err != nil {
+		return fmt.Errorf("open the timeline: %w", err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || info.Size() == 0 {
+		return err
+	}
+	b, err := syscall.Mmap(int(f.Fd()), 0, int(info.Size()), syscall.PROT_READ, syscall.MAP_SHARED)
+	if err != nil {
+		return fmt.Errorf("map the timeline's %s: %w", name, err)
+	}
+	runtime.AddCleanup(owner, func(b []byte) { _ = syscall.Munmap(b) }, b)
+	var x T
+	*list = unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/int(unsafe.Sizeof(x)))
+	return nil
+}

@@ -1,0 +1,435 @@
+// Package timeline turns an execution log into the indexed form that replay
+// looks things up in: one total order of moments, a table of calls, and lists of
+// moments by call, site, function, variable, address and kind. It is built in one
+// pass and bounded memory, kept in files, and used where it lies: opening a long
+// one costs no more than opening a short one. It is derived from the log alone
+// and can always be built again.
+package timeline
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+
+	"wraithology/core/event"
+	"wraithology/core/execlog"
+)
+
+// Call is one activation of a function. Leave is event.NoMoment where the call
+// was still open when the log ended.
+type Call struct {
+	Function event.FunctionID
+	Thread   event.ThreadID
+	Process  uint16
+	Parent   event.CallID
+	Enter    event.Moment
+	Leave    event.Moment
+}
+
+// Timeline is an opened timeline. It is immutable and safe for concurrent use.
+type Timeline struct {
+	Header    event.Header
+	Processes []event.Process
+	Ends      map[uint16]event.End
+	Functions map[event.FunctionID]event.Function
+	Files     map[event.FileID]event.File
+	Sites     map[event.SiteID]event.Site
+	Losses    []execlog.Loss
+
+	functions []*event.Function // by number
+	siteTable []*event.Site     // by number
+	kinds     []event.Kind
+	calls     []uint32
+	ids       []uint32
+	offsets   []uint32
+	data      []byte
+	times     []uint32
+	chunks    []chunkRecord
+	runs      []runRecord
+	table     []callRecord
+	variables []variableRecord
+	words     []uint32
+	threads   []threadRecord
+	creators  []byte
+	sites     []listRecord
+	enters    []listRecord
+	returns   []listRecord
+	keys      []keyRecord
+	posted    []postingRecord
+	notable   map[event.Kind]listRecord
+	errors    listRecord
+	globals   map[globalKey]event.Moment
+	types     *execlog.Log
+}
+
+// Stale reports whether an error of Open says that the timeline is to be built anew.
+func Stale(err error) bool { return errors.Is(err, errStale) }
+
+// Open opens the timeline in dir of the log in r, size bytes long. The log itself
+// is not needed after that. Where the timeline is of another log or version, or
+// damaged, Stale reports so of the error.
+func Open(dir string, r io.ReaderAt, size int64) (*Timeline, error) {
+	x, err := readIndex(dir)
+	if err != nil {
+		return nil, err
+	}
+	if sum, err := logSum(r, size); err != nil {
+		return nil, err
+	} else if size != x.LogSize || sum != x.LogSum {
+		return nil, fmt.Errorf("%w: the log has changed", errStale)
+	}
+	tables, err := execlog.OpenFile(filepath.Join(dir, tablesFile))
+	if err != nil {
+		return nil, fmt.Errorf("open the timeline's tables: %w", err)
+	}
+	defer tables.Close()
+	t := &Timeline{Header: tables.Header, Processes: tables.Processes, Ends: tables.Ends, Functions: tables.Functions, Files: tables.Files, Sites: tables.Sites,
+		Losses: x.Losses, types: tables, notable: map[event.Kind]listRecord{}, globals: map[globalKey]event.Moment{}, errors: listRecord{x.Errors[0], x.Errors[1]}}
+	for k, r := range x.Notable {
+		t.notable[k] = listRecord{r[0], r[1]}
+	}
+	for _, g := range x.Globals {
+		t.globals[globalKey{g.Process, g.Name}] = event.Moment(g.Moment)
+	}
+	slices.SortFunc(t.Processes, func(a, b event.Process) int { return int(a.ID) - int(b.ID) })
+	for id, f := range t.Functions {
+		for len(t.functions) <= int(id) {
+			t.functions = append(t.functions, nil)
+		}
+		t.functions[id] = &f
+	}
+	for id, s := range t.Sites {
+		for len(t.siteTable) <= int(id) {
+			t.siteTable = append(t.siteTable, nil)
+		}
+		t.siteTable[id] = &s
+	}
+	if err := t.mapFiles(dir); err != nil {
+		return nil, err
+	}
+	return t, nil
+}
+
+func (t *Timeline) mapFiles(dir string) error {
+	return errors.Join(mapped(t, &t.kinds, dir, kindsFile), mapped(t, &t.calls, dir, callsFile), mapped(t, &t.ids, dir, idsFile),
+		mapped(t, &t.offsets, dir, offsetsFile), mapped(t, &t.data, dir, dataFile), mapped(t, &t.times, dir, timesFile), mapped(t, &t.chunks, dir, chunksFile),
+		mapped(t, &t.runs, dir, runsFile), mapped(t, &t.table, dir, tableFile), mapped(t, &t.variables, dir, variableFile), mapped(t, &t.words, dir, listsFile),
+		mapped(t, &t.threads, dir, threadsFile), mapped(t, &t.creators, dir, creatorsFile), mapped(t, &t.sites, dir, sitesFile),
+		mapped(t, &t.enters, dir, entersFile), mapped(t, &t.returns, dir, returnsFile), mapped(t, &t.keys, dir, keysFile), mapped(t, &t.posted, dir, postedFile))
+}
+
+// OfLog builds the timeline of a log in a temporary folder and opens it. The
+// folder is removed at once; what is open stays usable, and nothing is left behind.
+func OfLog(ctx context.Context, log *execlog.Log, progress func(done float64)) (*Timeline, error) {
+	parent, err := os.MkdirTemp("", "wraith-timeline-*")
+	if err != nil {
+		return nil, fmt.Errorf("make a folder for the timeline: %w", err)
+	}
+	defer os.RemoveAll(parent)
+	dir := filepath.Join(parent, "timeline")
+	if err := Build(ctx, log, dir, false, progress); err != nil {
+		return nil, err
+	}
+	return Open(dir, log.Reader(), log.Size())
+}
+
+// noFunction stands for a function that the log's tables do not have.
+var noFunction event.Function
+
+// Function returns a function of the program.
+func (t *Timeline) Function(id event.FunctionID) *event.Function {
+	if int(id) < len(t.functions) && t.functions[id] != nil {
+		return t.functions[id]
+	}
+	return &noFunction
+}
+
+// FunctionOf returns the function of a call.
+func (t *Timeline) FunctionOf(c event.CallID) *event.Function {
+	return t.Function(event.FunctionID(t.table[c].function))
+}
+
+// Len returns the number of moments.
+func (t *Timeline) Len() event.Moment { return event.Moment(len(t.kinds)) }
+
+// Kind returns what happened at a moment; m must be in range, as everywhere here.
+func (t *Timeline) Kind(m event.Moment) event.Kind { return t.kinds[m] }
+
+// ID returns the Event.ID of a moment: the site of a line, the function of an
+// enter, the variable of a write.
+func (t *Timeline) ID(m event.Moment) uint32 { return t.ids[m] }
+
+// Time returns a moment's time in nanoseconds since the log's start. In a chunk
+// that spans more than four seconds it is exact to one part in 2^32 of the span.
+func (t *Timeline) Time(m event.Moment) int64 {
+	c := t.chunks[m/chunkSize]
+	return c.base + int64(uint64(t.times[m])<<c.shift)
+}
+
+// run returns the run that a moment lies in.
+func (t *Timeline) run(m event.Moment) *runRecord {
+	from := int(t.chunks[m/chunkSize].run)
+	to := len(t.runs)
+	if next := int(m/chunkSize) + 1; next < len(t.chunks) {
+		to = int(t.chunks[next].run) + 1
+	}
+	i := sort.Search(to-from, func(i int) bool { return event.Moment(t.runs[from+i].moment) > m })
+	return &t.runs[from+i-1]
+}
+
+// Thread returns the thread on which a moment lies.
+func (t *Timeline) Thread(m event.Moment) event.ThreadID {
+	if c := t.calls[m]; c != uint32(event.NoCall) {
+		return event.ThreadID(t.table[c].thread)
+	}
+	return event.ThreadID(t.run(m).thread)
+}
+
+// CallOf returns the call that a moment belongs to, or event.NoCall.
+func (t *Timeline) CallOf(m event.Moment) event.CallID { return event.CallID(t.calls[m]) }
+
+// Call returns a call.
+func (t *Timeline) Call(c event.CallID) Call {
+	r := &t.table[c]
+	call := Call{Function: event.FunctionID(r.function), Thread: event.ThreadID(r.thread), Parent: event.CallID(r.parent), Enter: event.Moment(r.enter), Leave: event.Moment(r.leave)}
+	call.Process = uint16(t.threads[r.thread-1].process)
+	if r.leave == math.MaxUint32 {
+		call.Leave = event.NoMoment
+	}
+	return call
+}
+
+// Calls returns the number of calls.
+func (t *Timeline) Calls() int { return len(t.table) }
+
+// Threads returns the number of threads; they are numbered from 1.
+func (t *Timeline) Threads() int { return len(t.threads) }
+
+// ThreadInfo returns what is known of a thread.
+func (t *Timeline) ThreadInfo(id event.ThreadID) event.Thread {
+	r := &t.threads[id-1]
+	return event.Thread{ID: id, Process: uint16(r.process), Number: r.number, Started: r.started, Creator: string(t.creators[r.creator : r.creator+r.length])}
+}
+
+// Span returns a thread's first and last moment.
+func (t *Timeline) Span(id event.ThreadID) (first, last event.Moment) {
+	r := &t.threads[id-1]
+	return event.Moment(r.first), event.Moment(r.last)
+}
+
+// Ended reports whether a thread has no more moments after m, and none of its
+// calls was open when they ended.
+func (t *Timeline) Ended(id event.ThreadID, m event.Moment) bool {
+	r := &t.threads[id-1]
+	return event.Moment(r.last) < m && r.open == 0
+}
+
+// Event decodes the event at a moment.
+func (t *Timeline) Event(m event.Moment) event.Event {
+	chunk := &t.chunks[m/chunkSize]
+	if t.offsets[m] == noData {
+		return event.Event{Kind: t.kinds[m], ID: t.ids[m], Time: chunk.base + int64(uint64(t.times[m])<<chunk.shift)}
+	}
+	e, _ := execlog.EventAt(t.data[chunk.data+int64(t.offsets[m]):]) // it was walked when the timeline was built
+	e.Time = chunk.base + int64(uint64(t.times[m])<<chunk.shift)
+	return e
+}
+
+// Values decodes the values of the event at a moment.
+func (t *Timeline) Values(m event.Moment) ([]event.Value, error) {
+	e := t.Event(m)
+	return execlog.DecodeValues(e.Data, e.Args, t.Types(t.Process(m)))
+}
+
+// Process returns the process of a moment.
+func (t *Timeline) Process(m event.Moment) uint16 {
+	return uint16(t.threads[t.Thread(m)-1].process)
+}
+
+// Types returns the types of a process.
+func (t *Timeline) Types(process uint16) execlog.Types { return t.types.Types(process) }
+
+// noSite stands for a site that the log's tables do not have.
+var noSite event.Site
+
+// Site returns the site of a Line moment.
+func (t *Timeline) Site(m event.Moment) *event.Site {
+	if id := int(t.ids[m]); id < len(t.siteTable) && t.siteTable[id] != nil {
+		return t.siteTable[id]
+	}
+	return &noSite
+}
+
+func (t *Timeline) list(r listRecord) List { return List{t.words, r} }
+
+func (t *Timeline) listOf(records []listRecord, i int) List {
+	if i >= len(records) {
+		return List{}
+	}
+	return t.list(records[i])
+}
+
+// runsOf lists the runs of a thread.
+func (t *Timeline) runsOf(id event.ThreadID) List { return t.list(t.threads[id-1].runs) }
+
+// runEnd returns the moment after the last one of a run.
+func (t *Timeline) runEnd(i int) event.Moment {
+	if i+1 < len(t.runs) {
+		return event.Moment(t.runs[i+1].moment)
+	}
+	return t.Len()
+}
+
+// OnThread returns the last moment of a thread that is at most m, or NoMoment.
+func (t *Timeline) OnThread(thread event.ThreadID, m event.Moment) event.Moment {
+	if m < 0 {
+		return event.NoMoment
+	}
+	if m < t.Len() {
+		if c := t.calls[m]; c != uint32(event.NoCall) && event.ThreadID(t.table[c].thread) == thread {
+			return m
+		}
+	}
+	runs := t.runsOf(thread)
+	i := sort.Search(runs.Len(), func(i int) bool { return event.Moment(t.runs[runs.At(i)].moment) > m }) - 1
+	if i < 0 {
+		return event.NoMoment
+	}
+	return min(m, t.runEnd(int(runs.At(i)))-1)
+}
+
+// Next returns the first moment of a thread after m, or NoMoment.
+func (t *Timeline) Next(thread event.ThreadID, m event.Moment) event.Moment {
+	runs := t.runsOf(thread)
+	i := sort.Search(runs.Len(), func(i int) bool { return t.runEnd(int(runs.At(i))) > m+1 })
+	if i == runs.Len() {
+		return event.NoMoment
+	}
+	return max(m+1, event.Moment(t.runs[runs.At(i)].moment))
+}
+
+// Walk gives a thread's moments after m, or back from before it.
+func (t *Timeline) Walk(thread event.ThreadID, m event.Moment, back bool) func(yield func(event.Moment) bool) {
+	runs := t.runsOf(thread)
+	return func(yield func(event.Moment) bool) {
+		if back {
+			i := sort.Search(runs.Len(), func(i int) bool { return event.Moment(t.runs[runs.At(i)].moment) >= m }) - 1
+			for ; i >= 0; i-- {
+				r := int(runs.At(i))
+				for x := min(m, t.runEnd(r)) - 1; x >= event.Moment(t.runs[r].moment); x-- {
+					if !yield(x) {
+						return
+					}
+				}
+			}
+			return
+		}
+		i := sort.Search(runs.Len(), func(i int) bool { return t.runEnd(int(runs.At(i))) > m+1 })
+		for ; i < runs.Len(); i++ {
+			r := int(runs.At(i))
+			for x := max(m+1, event.Moment(t.runs[r].moment)); x < t.runEnd(r); x++ {
+				if !yield(x) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// CallLines lists the moments at which a call reached a line.
+func (t *Timeline) CallLines(c event.CallID) List { return t.list(t.table[c].lines) }
+
+// SiteMoments lists the moments at which a site was reached.
+func (t *Timeline) SiteMoments(s event.SiteID) List { return t.listOf(t.sites, int(s)) }
+
+// Enters lists the moments at which a function was entered.
+func (t *Timeline) Enters(f event.FunctionID) List { return t.listOf(t.enters, int(f)) }
+
+// Returns lists the moments at which calls of a function ended, by a return or a panic.
+func (t *Timeline) Returns(f event.FunctionID) List { return t.listOf(t.returns, int(f)) }
+
+// ThreadCalls lists the numbers of a thread's calls.
+func (t *Timeline) ThreadCalls(id event.ThreadID) List { return t.list(t.threads[id-1].calls) }
+
+// Notable lists the moments of one of the rare kinds: Panic, Recover, Failure,
+// Exit, Output.
+func (t *Timeline) Notable(k event.Kind) List { return t.list(t.notable[k]) }
+
+// ErrorReturns lists the moments at which a call returned an error that it had
+// not just got from a call of its own.
+func (t *Timeline) ErrorReturns() List { return t.list(t.errors) }
+
+// LastLine returns the last line moment of a call that is at most m, or NoMoment.
+func (t *Timeline) LastLine(c event.CallID, m event.Moment) event.Moment {
+	if t.calls[max(m, 0)] == uint32(c) && t.kinds[max(m, 0)] == event.Line && m >= 0 {
+		return m
+	}
+	list := t.CallLines(c)
+	if i := list.Before(m); i >= 0 {
+		return list.At(i)
+	}
+	return event.NoMoment
+}
+
+// WritesOf lists the moments at which a variable of a call was written, apart
+// from its arguments at its beginning and its results at its end.
+func (t *Timeline) WritesOf(c event.CallID, v event.VariableID) List {
+	r := &t.table[c]
+	list := t.variables[r.variables : r.variables+r.written]
+	i := sort.Search(len(list), func(i int) bool { return list[i].variable >= uint32(v) })
+	switch {
+	case i == len(list) || list[i].variable != uint32(v):
+		return List{}
+	case list[i].count == 1:
+		return List{nil, listRecord{1, list[i].at}}
+	}
+	return t.list(listRecord{list[i].count, list[i].at})
+}
+
+// LastWrite returns the last moment, at most m, at which a variable of a call
+// was given a value, also as an argument or a result; or NoMoment.
+func (t *Timeline) LastWrite(c event.CallID, v event.VariableID, m event.Moment) event.Moment {
+	call := t.Call(c)
+	f := t.Function(call.Function)
+	if call.Leave != event.NoMoment && call.Leave <= m && t.kinds[call.Leave] == event.Leave && slices.Contains(f.Results, v) {
+		return call.Leave
+	}
+	list := t.WritesOf(c, v)
+	if i := list.Before(m); i >= 0 {
+		return list.At(i)
+	}
+	if call.Enter <= m && slices.Contains(f.Parameters, v) {
+		return call.Enter
+	}
+	return event.NoMoment
+}
+
+// Global returns a moment at which it was said where a global variable lies.
+func (t *Timeline) Global(process uint16, name string) event.Moment {
+	if m, ok := t.globals[globalKey{process, name}]; ok {
+		return m
+	}
+	return event.NoMoment
+}
+
+// CountOn counts a thread's moments from one of them to another.
+func (t *Timeline) CountOn(thread event.ThreadID, first, last event.Moment) int64 {
+	runs := t.runsOf(thread)
+	n := int64(0)
+	i := sort.Search(runs.Len(), func(i int) bool { return t.runEnd(int(runs.At(i))) > first })
+	for ; i < runs.Len(); i++ {
+		r := int(runs.At(i))
+		begin := max(event.Moment(t.runs[r].moment), first)
+		if begin > last {
+			break
+		}
+		n += int64(min(t.runEnd(r)-1, last) - begin + 1)
+	}
+	return n
+}

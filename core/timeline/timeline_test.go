@@ -1,0 +1,132 @@
+package timeline_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/event"
+	"wraithology/core/execlog"
+	"wraithology/core/timeline"
+)
+
+// aLog is a log of one call that reaches its line n times.
+func aLog(t *testing.T, n int, more ...byte) *execlog.Log {
+	t.Helper()
+	var out bytes.Buffer
+	w, err := execlog.NewWriter(&out, event.Header{Program: "loop"}, execlog.Zstd)
+	require.NoError(t, err)
+	require.NoError(t, w.Function(event.Function{ID: 0, Name: "main.main", Own: true}))
+	require.NoError(t, w.Site(event.Site{ID: 0, Line: 1}))
+	require.NoError(t, w.Type(1, event.Type{ID: 1, Name: "huge", Form: event.Int, Size: 1 << 40}))
+	payload := []byte{byte(event.Enter), 0, 0, 0}
+	for i := range n {
+		payload = append(payload, byte(event.Line))
+		payload = binary.AppendUvarint(payload, uint64(i%7)<<28) // also long pauses
+		payload = append(payload, 0)
+	}
+	require.NoError(t, w.Events(1, 1, 5, append(payload, more...)))
+	require.NoError(t, w.Flush())
+	log, err := execlog.Open(bytes.NewReader(out.Bytes()), int64(out.Len()))
+	require.NoError(t, err)
+	return log
+}
+
+func TestLongListsAndTimes(t *testing.T) {
+	t.Parallel()
+	const n = 20_000
+	tl, err := timeline.OfLog(context.Background(), aLog(t, n), nil)
+	require.NoError(t, err)
+	require.Equal(t, event.Moment(n+1), tl.Len())
+	list := tl.SiteMoments(0)
+	require.Equal(t, n, list.Len())
+	want := int64(5)
+	for i := range n {
+		require.Equal(t, event.Moment(i+1), list.At(i))
+		want += int64(i%7) << 28
+		// A chunk of 4,096 moments spans some 55 minutes here: its times are exact
+		// to one part in 2^32 of that.
+		require.InDelta(t, want, tl.Time(event.Moment(i+1)), 1024, "moment %d", i+1)
+	}
+	assert.Equal(t, 99, list.Before(100))
+	assert.Equal(t, 100, list.After(100))
+	assert.Equal(t, -1, list.Before(0))
+	assert.Equal(t, n, list.After(n))
+}
+
+func TestATimelineIsUsedWholeOrNotAtAll(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	log := aLog(t, 100)
+	dir := filepath.Join(t.TempDir(), "timeline")
+	stopped, cancel := context.WithCancel(ctx)
+	cancel()
+	require.ErrorIs(t, timeline.Build(stopped, log, dir, false, nil), context.Canceled)
+	_, err := timeline.Open(dir, log.Reader(), log.Size())
+	require.True(t, timeline.Stale(err), "a build that was stopped leaves nothing: %v", err)
+	left, err := os.ReadDir(filepath.Dir(dir))
+	require.NoError(t, err)
+	require.Empty(t, left)
+
+	for _, lasting := range []bool{true, false} {
+		require.NoError(t, os.RemoveAll(dir))
+		require.NoError(t, timeline.Build(ctx, log, dir, lasting, nil))
+		tl, err := timeline.Open(dir, log.Reader(), log.Size())
+		require.NoError(t, err)
+		require.Equal(t, event.Moment(101), tl.Len())
+	}
+	require.NoError(t, timeline.Build(ctx, log, dir, false, nil), "somebody else may build the same")
+
+	other := aLog(t, 101)
+	_, err = timeline.Open(dir, other.Reader(), other.Size())
+	require.True(t, timeline.Stale(err), "of another log: %v", err)
+	files, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	for _, f := range files {
+		path := filepath.Join(dir, f.Name())
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		if len(text) == 0 {
+			continue
+		}
+		require.NoError(t, os.WriteFile(path, text[:len(text)-1], 0o600))
+		_, err = timeline.Open(dir, log.Reader(), log.Size())
+		require.True(t, timeline.Stale(err), "%s is cut off: %v", f.Name(), err)
+		require.NoError(t, os.WriteFile(path, text, 0o600))
+	}
+	_, err = timeline.Open(dir, log.Reader(), log.Size())
+	require.NoError(t, err)
+}
+
+// A log may claim that each event tells of a terabyte, or moves it: what is kept
+// for it must not grow beyond what a program's log of that length needs.
+func TestClaimsDoNotFillTheDisk(t *testing.T) {
+	t.Parallel()
+	var claims []byte
+	for i := range 60_000 {
+		claims = append(claims, byte(event.Store), 0)
+		claims = binary.AppendUvarint(claims, uint64(i)<<20)
+		claims = append(claims, 1, 7)
+		claims = append(claims, byte(event.Move), 0)
+		claims = binary.AppendUvarint(claims, uint64(i)<<24)
+		claims = binary.AppendUvarint(binary.AppendUvarint(claims, 1<<40), 1<<40)
+	}
+	log := aLog(t, 1, claims...)
+	dir := filepath.Join(t.TempDir(), "timeline")
+	require.NoError(t, timeline.Build(context.Background(), log, dir, false, nil))
+	size := int64(0)
+	files, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	for _, f := range files {
+		info, err := f.Info()
+		require.NoError(t, err)
+		size += info.Size()
+	}
+	assert.Less(t, size, int64(400<<20))
+}
