@@ -1,0 +1,358 @@
+package recorder
+
+import (
+	"bytes"
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"go/ast"
+	"go/types"
+	"go/version"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/tools/go/packages"
+
+	"wraithology/core/event"
+	"wraithology/core/execlog"
+)
+
+//go:embed inject/ask.go inject/encode.go inject/frame.go inject/goroutine.go inject/item.go inject/memory.go inject/output.go inject/plan.go inject/spool.go inject/sync.go inject/testing.go
+var runtimeFiles embed.FS
+
+// runtimePackage is the last part of the import path at which the runtime stands
+// inside the recorded module. No such folder is ever made. Patterns like ./...
+// leave out what is below a folder named testdata, so they do not find it.
+const runtimePackage = "testdata/wraith_runtime"
+
+// goCommand is a go run, go test or go build that is to be recorded.
+type goCommand struct {
+	verb  string
+	flags []string // that concern the build, and go test's own
+	names []string // packages or files
+	args  []string // for the program
+
+	detail Detail
+	ring   int64
+}
+
+// Flags of the go command that take a value as the next argument.
+var valueFlags = strings.Fields("-C -p -asmflags -buildmode -buildvcs -compiler -covermode -coverpkg -exec -gccgoflags -gcflags -installsuffix -ldflags -mod -modfile -overlay -pgo -pkgdir -tags -toolexec -o " +
+	"-run -bench -benchtime -blockprofile -blockprofilerate -count -coverprofile -cpu -cpuprofile -fuzz -fuzzminimizetime -fuzztime -list -memprofile -memprofilerate -mutexprofile -mutexprofilefraction -outputdir -parallel -shuffle -skip -test.run -timeout -trace -vet")
+
+// Flags that change what is built and so what must be loaded for the rewriting.
+var loadFlags = strings.Fields("-tags -mod -modfile -race -msan -asan -gcflags -ldflags -buildmode -pgo")
+
+// ErrUsage says that the command to record is not one that can be.
+var ErrUsage = errors.New("cannot record this command")
+
+func parseGoCommand(args []string) (*goCommand, error) {
+	if len(args) < 2 {
+		return nil, fmt.Errorf("%w: go needs run, test or build after it", ErrUsage)
+	}
+	c := &goCommand{verb: args[1]}
+	if !slices.Contains([]string{"run", "test", "build"}, c.verb) {
+		return nil, fmt.Errorf("%w: go %s; go run, go test and go build can be recorded", ErrUsage, c.verb)
+	}
+	rest := args[2:]
+	for len(rest) > 0 {
+		a := rest[0]
+		if a == "-args" || a == "--args" {
+			c.args, rest = rest, nil
+			break
+		}
+		if !strings.HasPrefix(a, "-") || a == "-" {
+			if c.verb == "run" {
+				break
+			}
+			c.names, rest = append(c.names, a), rest[1:]
+			continue
+		}
+		name := strings.TrimPrefix(a, "-")
+		name, _, inline := strings.Cut("-"+strings.TrimPrefix(name, "-"), "=")
+		if name == "-overlay" || name == "-C" {
+			return nil, fmt.Errorf("%w: its flag %s; change to the folder, or drop the overlay", ErrUsage, name)
+		}
+		c.flags, rest = append(c.flags, a), rest[1:]
+		if !inline && slices.Contains(valueFlags, name) && len(rest) > 0 {
+			c.flags, rest = append(c.flags, rest[0]), rest[1:]
+		}
+	}
+	if c.verb == "run" {
+		for len(rest) > 0 && (len(c.names) == 0 || strings.HasSuffix(c.names[0], ".go") && strings.HasSuffix(rest[0], ".go")) {
+			c.names, rest = append(c.names, rest[0]), rest[1:]
+		}
+		c.args = rest
+	}
+	if len(c.names) == 0 {
+		c.names = []string{"."}
+	}
+	return c, nil
+}
+
+func (c *goCommand) loadFlags() []string {
+	var out []string
+	for i := 0; i < len(c.flags); i++ {
+		name, _, inline := strings.Cut("-"+strings.TrimLeft(c.flags[i], "-"), "=")
+		takes := slices.Contains(valueFlags, name) && !inline
+		if slices.Contains(loadFlags, name) {
+			out = append(out, c.flags[i])
+			if takes && i+1 < len(c.flags) {
+				out = append(out, c.flags[i+1])
+			}
+		}
+		if takes {
+			i++
+		}
+	}
+	return out
+}
+
+// listed is what go list says of a package.
+type listed struct {
+	ImportPath string
+	ForTest    string
+	Standard   bool
+	Module     *struct {
+		Path      string
+		Dir       string
+		Main      bool
+		GoVersion string
+	}
+}
+
+// rewrittenLanguage is the version of Go that rewritten files need. Between older
+// versions and this one no program changes its meaning, so that an older module
+// is built as one of this version.
+const rewrittenLanguage = "go1.21"
+
+// raised returns the compiler flags that raise the language version of the main
+// modules that are older than what rewritten files need, together with the
+// compiler flags that the command gives itself.
+func (c *goCommand) raised(list []listed) []string {
+	given := ""
+	for i, f := range c.flags {
+		name, value, inline := strings.Cut("-"+strings.TrimLeft(f, "-"), "=")
+		if name != "-gcflags" {
+			continue
+		}
+		if !inline && i+1 < len(c.flags) {
+			value = c.flags[i+1]
+		}
+		if pattern, flags, ok := strings.Cut(value, "="); !ok || strings.HasPrefix(value, "-") {
+			given = value
+		} else if pattern == "all" {
+			given = flags
+		}
+	}
+	var out []string
+	seen := map[string]bool{}
+	for _, p := range list {
+		m := p.Module
+		if m == nil || !m.Main || seen[m.Path] {
+			continue
+		}
+		seen[m.Path] = true
+		if v := "go" + m.GoVersion; m.GoVersion == "" || version.Compare(v, rewrittenLanguage) < 0 {
+			out = append(out, "-gcflags="+m.Path+"/...="+strings.TrimSpace("-lang="+rewrittenLanguage+" "+given))
+		}
+	}
+	return out
+}
+
+func goList(ctx context.Context, args ...string) ([]listed, error) {
+	cmd := exec.CommandContext(ctx, "go", append([]string{"list", "-e", "-json=ImportPath,ForTest,Standard,Module"}, args...)...)
+	var out, trouble bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &trouble
+	if err := cmd.Run(); err != nil {
+		return nil, fmt.Errorf("list the packages: %w\n%s", err, trouble.String())
+	}
+	var list []listed
+	for d := json.NewDecoder(&out); d.More(); {
+		var p listed
+		if err := d.Decode(&p); err != nil {
+			return nil, fmt.Errorf("read the list of packages: %w", err)
+		}
+		list = append(list, p)
+	}
+	return list, nil
+}
+
+// overlay rewrites the main module's packages that the command builds and writes
+// the overlay's description into dir. It returns the path of that description.
+func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header, defaultLog string) (string, error) {
+	args := append([]string{"-deps"}, c.loadFlags()...)
+	if c.verb == "test" {
+		args = append(args, "-test")
+	}
+	list, err := goList(ctx, append(args, c.names...)...)
+	if err != nil {
+		return "", err
+	}
+	c.flags = append(c.flags, c.raised(list)...)
+	ownPaths, modulePath, moduleDir := ownPackages(list)
+	if moduleDir == "" {
+		return "", fmt.Errorf("%w: no package of a main module is built; run it inside the module (go mod init makes one)", ErrUsage)
+	}
+	patterns := slices.Clone(ownPaths)
+	if i := slices.Index(patterns, "command-line-arguments"); i >= 0 {
+		patterns = append(slices.Delete(patterns, i, i+1), c.names...)
+	}
+	config := &packages.Config{
+		Context: ctx, Tests: c.verb == "test", BuildFlags: c.loadFlags(),
+		Mode: packages.NeedName | packages.NeedFiles | packages.NeedCompiledGoFiles | packages.NeedImports |
+			packages.NeedTypes | packages.NeedTypesSizes | packages.NeedSyntax | packages.NeedTypesInfo | packages.NeedForTest | packages.NeedModule,
+	}
+	loaded, err := packages.Load(config, patterns...)
+	if err != nil {
+		return "", fmt.Errorf("load the packages: %w", err)
+	}
+	w := &overlayWriter{detail: c.detail, ring: c.ring, dir: dir, replace: map[string]string{}, runtimePath: modulePath + "/" + runtimePackage, moduleDir: moduleDir}
+	own := map[string]bool{}
+	for _, p := range ownPaths {
+		own[p], own[p+"_test"] = true, true
+	}
+	w.own = func(p *types.Package) bool { return own[p.Path()] }
+	if err := w.rewrite(loaded); err != nil {
+		return "", err
+	}
+	return w.finish(header, defaultLog, ownPaths, filepath.Join(moduleDir, runtimePackage))
+}
+
+func ownPackages(list []listed) (paths []string, modulePath, moduleDir string) {
+	for _, p := range list {
+		path, _, _ := strings.Cut(p.ImportPath, " ")
+		if p.Standard || strings.HasSuffix(path, ".test") || path != "command-line-arguments" && (p.Module == nil || !p.Module.Main) {
+			continue
+		}
+		if p.Module != nil && moduleDir == "" {
+			modulePath, moduleDir = p.Module.Path, p.Module.Dir
+		}
+		path = strings.TrimSuffix(path, "_test")
+		if !slices.Contains(paths, path) {
+			paths = append(paths, path)
+		}
+	}
+	return paths, modulePath, moduleDir
+}
+
+// overlayWriter gathers the rewritten files.
+type overlayWriter struct {
+	dir, runtimePath, moduleDir string
+	own                         func(*types.Package) bool
+	replace                     map[string]string
+	tables                      tables
+	detail                      Detail
+	ring                        int64
+}
+
+func (w *overlayWriter) rewrite(loaded []*packages.Package) error {
+	// A package's test variant has its files and the tests', so it comes first.
+	slices.SortStableFunc(loaded, func(a, b *packages.Package) int { return len(b.CompiledGoFiles) - len(a.CompiledGoFiles) })
+	for _, p := range loaded {
+		if len(p.Errors) > 0 || p.Types == nil {
+			continue // the build reports what is wrong; the package stays as it is
+		}
+		if !named(w.detail.Packages, strings.TrimSuffix(p.PkgPath, "_test")) {
+			continue
+		}
+		for _, file := range p.Syntax {
+			path := p.Fset.File(file.Pos()).Name()
+			if _, done := w.replace[path]; done || !slices.Contains(p.GoFiles, path) || importsC(file) {
+				continue
+			}
+			source, err := os.ReadFile(path)
+			if err != nil {
+				return fmt.Errorf("read the source: %w", err)
+			}
+			shown := path
+			if rel, err := filepath.Rel(w.moduleDir, path); err == nil && !strings.HasPrefix(rel, "..") {
+				shown = rel
+			}
+			if err := w.put(path, rewriteFile(p, file, shown, source, w.runtimePath, w.own, &w.tables, w.detail)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func importsC(file *ast.File) bool {
+	return slices.ContainsFunc(file.Imports, func(i *ast.ImportSpec) bool { return i.Path.Value == `"C"` })
+}
+
+func (w *overlayWriter) put(path string, text []byte) error {
+	stored := filepath.Join(w.dir, strconv.Itoa(len(w.replace))+"-"+filepath.Base(path))
+	w.replace[path] = stored
+	if err := os.WriteFile(stored, text, 0o600); err != nil {
+		return fmt.Errorf("write the overlay: %w", err)
+	}
+	return nil
+}
+
+func (w *overlayWriter) finish(header event.Header, defaultLog string, own []string, runtimeDir string) (string, error) {
+	var static bytes.Buffer
+	log, err := execlog.NewWriter(&static, header, execlog.Zstd)
+	if err != nil {
+		return "", err
+	}
+	for _, f := range w.tables.files {
+		_ = log.File(f) // the writer's errors stick and Flush returns them
+	}
+	for _, f := range w.tables.functions {
+		_ = log.Function(f)
+	}
+	for _, s := range w.tables.sites {
+		_ = log.Site(s)
+	}
+	if err := log.Flush(); err != nil {
+		return "", err
+	}
+	text := fmt.Sprintf("//go:build go1.23\n\npackage inject\n\nconst staticTables = %q\n\nconst defaultLog = %q\n\nconst ownPackages = %q\n\nconst (\n\ttextLimit = %d\n\telementLimit = %d\n\tfollowLimit = %d\n\tringBytes = %d\n)\n",
+		static.String(), defaultLog, "\n"+strings.Join(own, "\n")+"\n", w.detail.Length, max(w.detail.Length/4/16*16, 16), w.detail.Depth, w.ring)
+	if err := w.put(filepath.Join(runtimeDir, "static.go"), []byte(text)); err != nil {
+		return "", err
+	}
+	names, err := runtimeFiles.ReadDir("inject")
+	if err != nil {
+		return "", fmt.Errorf("read the runtime: %w", err)
+	}
+	for _, n := range names {
+		text, err := runtimeFiles.ReadFile("inject/" + n.Name())
+		if err != nil {
+			return "", fmt.Errorf("read the runtime: %w", err)
+		}
+		if err := w.put(filepath.Join(runtimeDir, n.Name()), text); err != nil {
+			return "", err
+		}
+	}
+	description, err := json.Marshal(map[string]any{"Replace": w.replace})
+	if err != nil {
+		return "", fmt.Errorf("describe the overlay: %w", err)
+	}
+	path := filepath.Join(w.dir, "overlay.json")
+	if err := os.WriteFile(path, description, 0o600); err != nil {
+		return "", fmt.Errorf("write the overlay: %w", err)
+	}
+	return path, nil
+}
+
+// header says what is recorded; the rest comes from the processes themselves.
+func newHeader(ctx context.Context, command []string) event.Header {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "unknown"
+	}
+	h := event.Header{Program: filepath.Base(command[0]), Language: "Go", Host: host, Started: time.Now().UTC(), Recorder: "wraith record 1", Detail: "lines and values", Command: command}
+	if out, err := exec.CommandContext(ctx, "git", "rev-parse", "HEAD").Output(); err == nil {
+		h.Revision = strings.TrimSpace(string(out))
+	}
+	return h
+}

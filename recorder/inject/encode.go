@@ -1,0 +1,453 @@
+//go:build go1.23
+
+package inject
+
+import (
+	"encoding/binary"
+	"hash/maphash"
+	"math"
+	"reflect"
+	"runtime"
+	"runtime/debug"
+	"sync/atomic"
+	"unsafe"
+)
+
+// Bounds on what one event records. What is beyond them is unrecorded, and said
+// to be.
+const (
+	maxText     = textLimit
+	maxElements = elementLimit
+	maxEntries  = 256
+	maxNesting  = 12
+	maxFollow   = followLimit // steps from a variable along references
+	maxObjects  = 48          // objects written after one event
+	valueRoom   = 6 << 10     // bytes for one value
+	spreadStep  = 16          // elements in one piece of a long list
+)
+
+// pointee is something that a recorded value refers to, and that is to be
+// written too where the log does not hold it already.
+type pointee struct {
+	address unsafe.Pointer
+	plan    *plan
+	count   int // elements from the address on; 0 for a single value
+	hops    int
+}
+
+// known remembers, by address, what the log last said of an object: a hash of
+// the address, its type and its encoded bytes. A collision costs a repetition.
+var known [1 << 16]atomic.Uint64
+
+// stores counts what own code has stored in each 64-byte line of memory (lines
+// share counters by chance). An object whose lines have been stored to since is
+// written anew, since it may be another one by now, at the same address.
+var stores [1 << 14]atomic.Uint32
+
+func line(address uint64) *atomic.Uint32 {
+	return &stores[(address>>6)*0x9e3779b97f4a7c15>>50&uint64(len(stores)-1)]
+}
+
+const maxLines = 64
+
+func noteStore(address uint64, size uintptr) {
+	for i := uint64(0); i <= min(uint64(size), maxLines<<6); i += 64 {
+		line(address + i).Add(1)
+	}
+}
+
+func storesIn(address uint64, size uintptr) (sum uint64) {
+	for i := uint64(0); i <= min(uint64(size), maxLines<<6); i += 64 {
+		sum = sum*31 + uint64(line(address+i).Load())
+	}
+	return sum
+}
+
+type sliceHeader struct {
+	data             unsafe.Pointer
+	length, capacity int
+}
+
+var seed = maphash.MakeSeed()
+
+// encode appends a value with its type. Reading memory that another goroutine
+// is changing can fault; then the value is unrecorded.
+func (th *thread) encode(b []byte, p unsafe.Pointer, pl *plan, hops int) []byte {
+	b = binary.AppendUvarint(b, uint64(pl.id))
+	if !pl.refs && pl.form != formPointer {
+		return th.item(b, p, pl, hops, len(b)+valueRoom, 0)
+	}
+	return th.guarded(b, p, pl, hops)
+}
+
+func (th *thread) guarded(b []byte, p unsafe.Pointer, pl *plan, hops int) (out []byte) {
+	before, queued := len(b), len(th.queue)
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	defer func() {
+		if recover() != nil {
+			th.queue = th.queue[:queued]
+			out = append(b[:before], itemUndefined)
+		}
+	}()
+	return th.item(b, p, pl, hops, len(b)+valueRoom, 0)
+}
+
+// item appends the CBOR item for the value at address p.
+//
+//go:norace
+//go:nocheckptr
+func (th *thread) item(b []byte, at unsafe.Pointer, pl *plan, hops, limit, nesting int) []byte {
+	if len(b) > limit || nesting > maxNesting {
+		return append(b, itemUndefined)
+	}
+	switch pl.form {
+	case formBool:
+		if *(*byte)(at) != 0 {
+			return append(b, itemTrue)
+		}
+		return append(b, itemFalse)
+	case formInt:
+		return appendInt(b, readInt(at, pl.width))
+	case formUint:
+		return appendHead(b, majorUint, readUint(at, pl.width))
+	case formFloat:
+		return appendNumber(b, at, pl.width)
+	case formComplex:
+		b = appendHead(b, majorArray, 2)
+		b = appendNumber(b, at, pl.width)
+		return appendNumber(b, unsafe.Add(at, pl.width), pl.width)
+	case formText:
+		return textItem(b, *(*string)(at))
+	case formStruct:
+		b = appendHead(b, majorArray, uint64(len(pl.fields)))
+		for i := range pl.fields {
+			b = th.item(b, unsafe.Add(at, pl.fields[i].offset), pl.fields[i].plan, hops, limit, nesting+1)
+		}
+		return b
+	case formArray:
+		n := min(pl.length, maxElements)
+		if n < pl.length {
+			b = appendHead(appendHead(b, majorTag, tagBeginning), majorArray, 2)
+		}
+		b = appendHead(b, majorArray, uint64(n))
+		e := pl.element()
+		for i := range n {
+			b = th.item(b, unsafe.Add(at, uintptr(i)*e.size), e, hops, limit, nesting+1)
+		}
+		if n < pl.length {
+			b = appendHead(b, majorUint, uint64(pl.length))
+		}
+		return b
+	case formSlice:
+		s := *(*sliceHeader)(at)
+		if s.data == nil {
+			return append(b, itemNull)
+		}
+		if s.length > 0 && (pl.follow || hops == 0) {
+			th.want(pointee{s.data, pl.element(), s.length, hops + 1})
+		}
+		b = appendHead(b, majorArray, 3)
+		b = appendHead(b, majorUint, uint64(uintptr(s.data)))
+		b = appendHead(b, majorUint, uint64(s.length))
+		return appendHead(b, majorUint, uint64(s.capacity))
+	case formMap:
+		m := *(*unsafe.Pointer)(at)
+		if m == nil {
+			return append(b, itemNull)
+		}
+		b = appendHead(b, majorArray, 2)
+		b = appendHead(b, majorUint, uint64(uintptr(m)))
+		// The number of entries is the map's first word.
+		return appendHead(b, majorUint, *(*uint64)(m))
+	case formPointer:
+		q := *(*unsafe.Pointer)(at)
+		if q == nil {
+			return append(b, itemNull)
+		}
+		if pl.follow || hops == 0 {
+			th.want(pointee{q, pl.element(), 0, hops + 1})
+		}
+		return appendHead(b, majorUint, uint64(uintptr(q)))
+	case formInterface:
+		return th.interfaceItem(b, at, pl, hops, limit, nesting)
+	case formFunc:
+		fn := *(*unsafe.Pointer)(at)
+		if fn == nil {
+			return append(b, itemNull)
+		}
+		name := "func"
+		if f := runtime.FuncForPC(*(*uintptr)(fn)); f != nil {
+			name = f.Name()
+		}
+		return textItem(b, name)
+	case formChan:
+		c := *(*unsafe.Pointer)(at)
+		if c == nil {
+			return append(b, itemNull)
+		}
+		// The channel's first two words: entries waiting, and room for entries.
+		b = appendHead(b, majorArray, 3)
+		b = appendHead(b, majorUint, uint64(uintptr(c)))
+		b = appendHead(b, majorUint, *(*uint64)(c))
+		return appendHead(b, majorUint, *(*uint64)(unsafe.Add(c, 8)))
+	case formOpaque:
+		return appendHead(b, majorUint, uint64(*(*uintptr)(at)))
+	}
+	return append(b, itemUndefined)
+}
+
+// interfaceItem appends the dynamic type and value of an interface. An interface
+// with methods has a table in its type word, whose second word is the type.
+//
+//go:norace
+//go:nocheckptr
+func (th *thread) interfaceItem(b []byte, at unsafe.Pointer, pl *plan, hops, limit, nesting int) []byte {
+	dynamic := dynamicPlan(at, pl)
+	if dynamic == nil {
+		return append(b, itemNull)
+	}
+	b = appendHead(b, majorArray, 2)
+	b = appendHead(b, majorUint, uint64(dynamic.id))
+	if dynamic.direct {
+		return th.item(b, unsafe.Add(at, 8), dynamic, hops, limit, nesting+1)
+	}
+	return th.item(b, *(*unsafe.Pointer)(unsafe.Add(at, 8)), dynamic, hops, limit, nesting+1)
+}
+
+// dynamicPlan returns the plan of what an interface holds, or nil.
+//
+//go:norace
+//go:nocheckptr
+func dynamicPlan(at unsafe.Pointer, pl *plan) *plan {
+	word := *(*unsafe.Pointer)(at)
+	if word == nil {
+		return nil
+	}
+	if pl.method {
+		word = *(*unsafe.Pointer)(unsafe.Add(word, 8))
+	}
+	var a any
+	(*eface)(unsafe.Pointer(&a)).word = uintptr(word)
+	return planOfWord(uintptr(word), a)
+}
+
+func (th *thread) want(q pointee) {
+	if q.hops <= maxFollow && len(th.queue) < maxObjects && q.plan.size > 0 && !th.onStack(q.address) {
+		th.queue = append(th.queue, q)
+	}
+}
+
+// writeQueue writes the objects that the last event referred to, and in turn
+// those that they refer to.
+func (th *thread) writeQueue() {
+	for i := 0; i < len(th.queue); i++ {
+		q := th.queue[i]
+		if q.count == 0 {
+			th.object(q, kindMemory, 0)
+			continue
+		}
+		if q.plan.form == formUint && q.plan.width == 1 {
+			q.count = min(q.count, maxText)
+			th.object(q, kindSpread, q.count)
+			continue
+		}
+		// A long list is written in pieces: the first ones and the last, so that
+		// appending to it repeats little.
+		for from := 0; from < q.count; from += spreadStep {
+			if from >= maxElements && from+spreadStep < q.count {
+				continue
+			}
+			piece := q
+			piece.address = unsafe.Add(q.address, uintptr(from)*q.plan.size)
+			th.object(piece, kindSpread, min(spreadStep, q.count-from))
+		}
+	}
+	clear(th.queue)
+	th.queue = th.queue[:0]
+}
+
+// object writes what lies at an address unless the log said the same last. What
+// it refers to is looked at in either case: foreign code may have changed that.
+func (th *thread) object(q pointee, kind byte, count int) {
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	queued, n, last, mem := len(th.queue), th.chunk.n, th.last, th.chunk.mem
+	defer func() {
+		if recover() != nil { // reading memory that another goroutine is changing can fault
+			th.queue, th.busy = th.queue[:queued], false
+			if len(mem) > 0 && len(th.chunk.mem) > 0 && &mem[0] == &th.chunk.mem[0] {
+				th.chunk.n, th.last = n, last
+			}
+		}
+	}()
+	address := uint64(uintptr(q.address))
+	slot := &known[(address>>3)*0x9e3779b97f4a7c15>>48&uint64(len(known)-1)]
+	sum := rawSum(q, count) ^ (address+storesIn(address, q.plan.size*uintptr(max(count, 1))))*0xff51afd7ed558ccd ^ uint64(q.plan.id)<<40 ^ uint64(count)
+	if slot.Load() == sum {
+		if q.plan.leads {
+			for i := range max(count, 1) {
+				th.revisit(unsafe.Add(q.address, uintptr(i)*q.plan.size), q.plan, q.hops, 0)
+			}
+		}
+		return
+	}
+	b := th.begin(kind, eventRoom)
+	if b == nil {
+		return
+	}
+	mem, n = th.chunk.mem, th.start // begin may have moved on to another chunk
+	b = binary.AppendUvarint(b, address)
+	b = binary.AppendUvarint(b, uint64(q.plan.id))
+	if kind == kindMemory {
+		b = th.item(b, q.address, q.plan, q.hops, len(b)+valueRoom, 0)
+	} else {
+		b = th.spreadItems(b, q, count)
+	}
+	slot.Store(sum)
+	th.hold(b)
+	th.chunk.commit()
+	th.busy = false
+}
+
+// rawSum is a hash of an object's bytes as they lie in memory.
+//
+//go:norace
+//go:nocheckptr
+func rawSum(q pointee, count int) uint64 {
+	return maphash.Bytes(seed, unsafe.Slice((*byte)(q.address), q.plan.size*uintptr(max(count, 1))))
+}
+
+// revisit looks at what an unchanged value refers to.
+//
+//go:norace
+//go:nocheckptr
+func (th *thread) revisit(at unsafe.Pointer, pl *plan, hops, nesting int) {
+	if nesting > maxNesting || len(th.queue) >= maxObjects || hops >= maxFollow {
+		return
+	}
+	switch pl.form {
+	case formStruct:
+		for i := range pl.fields {
+			if f := pl.fields[i]; f.plan.leads {
+				th.revisit(unsafe.Add(at, f.offset), f.plan, hops, nesting+1)
+			}
+		}
+	case formArray:
+		e := pl.element()
+		for i := range min(pl.length, maxElements) {
+			th.revisit(unsafe.Add(at, uintptr(i)*e.size), e, hops, nesting+1)
+		}
+	case formSlice:
+		if s := *(*sliceHeader)(at); s.data != nil && s.length > 0 && pl.follow {
+			th.want(pointee{s.data, pl.element(), s.length, hops + 1})
+		}
+	case formPointer:
+		if q := *(*unsafe.Pointer)(at); q != nil && pl.follow {
+			th.want(pointee{q, pl.element(), 0, hops + 1})
+		}
+	case formInterface:
+		if dynamic := dynamicPlan(at, pl); dynamic != nil && dynamic.leads {
+			if dynamic.direct {
+				th.revisit(unsafe.Add(at, 8), dynamic, hops, nesting+1)
+			} else {
+				th.revisit(*(*unsafe.Pointer)(unsafe.Add(at, 8)), dynamic, hops, nesting+1)
+			}
+		}
+	}
+}
+
+//go:norace
+//go:nocheckptr
+func (th *thread) spreadItems(b []byte, q pointee, count int) []byte {
+	if q.plan.form == formUint && q.plan.width == 1 {
+		b = appendHead(b, majorBytes, uint64(count))
+		for i := range count {
+			b = append(b, *(*byte)(unsafe.Add(q.address, i)))
+		}
+		return b
+	}
+	b = appendHead(b, majorArray, uint64(count))
+	limit := len(b) + valueRoom
+	for i := range count {
+		b = th.item(b, unsafe.Add(q.address, uintptr(i)*q.plan.size), q.plan, q.hops, limit, 0)
+	}
+	return b
+}
+
+// entries writes all the entries of a map that nobody else holds yet.
+func (th *thread) entries(p unsafe.Pointer, pl *plan) {
+	m := reflect.NewAt(pl.of, p).Elem()
+	if m.IsNil() {
+		return
+	}
+	b := th.begin(kindEntries, eventRoom)
+	if b == nil {
+		return
+	}
+	b = binary.AppendUvarint(b, uint64(m.Pointer()))
+	b = binary.AppendUvarint(b, uint64(pl.id))
+	key, elem := planOf(pl.of.Key()), pl.element()
+	k, v := reflect.New(pl.of.Key()), reflect.New(pl.of.Elem())
+	body := make([]byte, 0, 1024)
+	n := 0
+	for it := m.MapRange(); n < maxEntries && len(body) < valueRoom && it.Next(); n++ {
+		k.Elem().SetIterKey(it)
+		v.Elem().SetIterValue(it)
+		body = th.item(body, k.UnsafePointer(), key, 1, math.MaxInt, 1)
+		body = th.item(body, v.UnsafePointer(), elem, 1, math.MaxInt, 1)
+		if len(body) > eventRoom/2 {
+			break
+		}
+	}
+	whole := n == m.Len()
+	if !whole {
+		b = appendHead(appendHead(b, majorTag, tagBeginning), majorArray, 2)
+	}
+	b = append(appendHead(b, majorArray, uint64(2*n)), body...)
+	if !whole {
+		b = appendHead(b, majorUint, uint64(m.Len()))
+	}
+	th.hold(b)
+	th.end()
+}
+
+func textItem(b []byte, s string) []byte {
+	if len(s) <= maxText {
+		return appendText(b, s)
+	}
+	b = appendHead(appendHead(b, majorTag, tagBeginning), majorArray, 2)
+	return appendHead(appendText(b, s[:maxText]), majorUint, uint64(len(s)))
+}
+
+//go:norace
+func readInt(p unsafe.Pointer, width byte) int64 {
+	switch width {
+	case 1:
+		return int64(*(*int8)(p))
+	case 2:
+		return int64(*(*int16)(p))
+	case 4:
+		return int64(*(*int32)(p))
+	}
+	return *(*int64)(p)
+}
+
+//go:norace
+func readUint(p unsafe.Pointer, width byte) uint64 {
+	switch width {
+	case 1:
+		return uint64(*(*uint8)(p))
+	case 2:
+		return uint64(*(*uint16)(p))
+	case 4:
+		return uint64(*(*uint32)(p))
+	}
+	return *(*uint64)(p)
+}
+
+//go:norace
+func appendNumber(b []byte, p unsafe.Pointer, width byte) []byte {
+	if width == 4 {
+		return binary.BigEndian.AppendUint32(append(b, itemFloat32), *(*uint32)(p))
+	}
+	return binary.BigEndian.AppendUint64(append(b, itemFloat64), *(*uint64)(p))
+}

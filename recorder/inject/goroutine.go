@@ -1,0 +1,246 @@
+//go:build go1.23
+
+package inject
+
+import (
+	"bytes"
+	"runtime"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"unsafe"
+)
+
+// getm returns the address of the running operating-system thread's descriptor.
+//
+//go:linkname getm runtime.getm
+func getm() uintptr
+
+// Where the goroutine stands in the thread's descriptor and the number in the
+// goroutine's. They are found at start; until then numbers are read from the
+// stack's text, which is right and slow.
+var (
+	goroutineAt uintptr
+	numberAt    uintptr
+)
+
+// goroutineNumber returns the number of the calling goroutine.
+//
+//go:norace
+//go:nocheckptr
+func goroutineNumber() uint64 {
+	if g := descriptor(); g != 0 {
+		return *(*uint64)(unsafe.Pointer(g + numberAt))
+	}
+	return numberFromText()
+}
+
+// descriptor returns the address of the calling goroutine's descriptor, or 0
+// where it is not known. A descriptor is never freed.
+//
+//go:norace
+//go:nocheckptr
+func descriptor() uintptr {
+	if goroutineAt == 0 {
+		return 0
+	}
+	var here byte
+	stack := uintptr(unsafe.Pointer(&here))
+	for range 8 {
+		g := *(*uintptr)(unsafe.Pointer(getm() + goroutineAt))
+		// The goroutine may have been moved to another thread between the two
+		// loads. Its stack tells: the descriptor begins with the stack's bounds.
+		if g != 0 && *(*uintptr)(unsafe.Pointer(g)) <= stack && stack < *(*uintptr)(unsafe.Pointer(g + 8)) {
+			return g
+		}
+	}
+	return 0
+}
+
+// onStack reports whether an address lies on the calling goroutine's stack. What
+// lies there moves when the stack grows, and must not be kept in the heap.
+//
+//go:norace
+//go:nocheckptr
+func (th *thread) onStack(p unsafe.Pointer) bool {
+	if th.descriptor == 0 {
+		var here byte
+		const near = 256 << 10
+		d := uintptr(p) - uintptr(unsafe.Pointer(&here)) + near
+		return d < 2*near
+	}
+	return *(*uintptr)(unsafe.Pointer(th.descriptor)) <= uintptr(p) && uintptr(p) < *(*uintptr)(unsafe.Pointer(th.descriptor + 8))
+}
+
+func numberFromText() uint64 {
+	var buf [64]byte
+	text := buf[:runtime.Stack(buf[:], false)]
+	return parseNumber(text)
+}
+
+// parseNumber reads "goroutine 12 [running]:".
+func parseNumber(text []byte) uint64 {
+	text = bytes.TrimPrefix(text, []byte("goroutine "))
+	var n uint64
+	for _, c := range text {
+		if c < '0' || c > '9' {
+			break
+		}
+		n = n*10 + uint64(c-'0')
+	}
+	return n
+}
+
+// findGoroutineNumber looks for the two offsets in several goroutines and keeps
+// them only where all agree.
+func findGoroutineNumber() {
+	type place struct{ g, n uintptr }
+	var agreed map[place]bool
+	for range 4 {
+		found := map[place]bool{}
+		var done sync.WaitGroup
+		done.Add(1)
+		go func() {
+			defer done.Done()
+			// A wrong guess reads memory that may not be there.
+			defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+			defer func() { _ = recover() }()
+			scanDescriptors(func(g, n uintptr) { found[place{g, n}] = true })
+		}()
+		done.Wait()
+		if agreed == nil {
+			agreed = found
+		}
+		for p := range agreed {
+			if !found[p] {
+				delete(agreed, p)
+			}
+		}
+	}
+	for p := range agreed {
+		if goroutineAt == 0 || p.g < goroutineAt || p.g == goroutineAt && p.n < numberAt {
+			goroutineAt, numberAt = p.g, p.n
+		}
+	}
+}
+
+//go:norace
+//go:nocheckptr
+func scanDescriptors(found func(g, n uintptr)) {
+	number := numberFromText()
+	var here byte
+	stack := uintptr(unsafe.Pointer(&here))
+	m := getm()
+	for at := uintptr(8); at < 50*8; at += 8 {
+		g := *(*uintptr)(unsafe.Pointer(m + at))
+		if g < 1<<16 || g%8 != 0 || g >= 1<<47 {
+			continue
+		}
+		lo, hi := *(*uintptr)(unsafe.Pointer(g)), *(*uintptr)(unsafe.Pointer(g + 8))
+		if lo > stack || stack >= hi || hi-lo > 1<<30 {
+			continue
+		}
+		for n := uintptr(16); n < 50*8; n += 8 {
+			if *(*uint64)(unsafe.Pointer(g + n)) == number {
+				found(at, n)
+			}
+		}
+	}
+}
+
+// thread is a goroutine that has run own code. Only that goroutine touches it.
+type thread struct {
+	number     uint64
+	descriptor uintptr
+	id         uint32
+	// rooted says that own code is the goroutine's first function, so that its
+	// return ends the goroutine.
+	rooted    bool
+	panicking bool
+	busy      bool // an event is being written
+	frames    []*Frame
+	depth     int
+	current   *Frame // the frame that the log's reader takes events to belong to
+	chunk     chunk
+	last      int64
+	queue     []pointee
+	start     int // where the event being written begins
+	waited    waited
+}
+
+var (
+	threads     sync.Map // goroutine number → *thread
+	recent      [1024]atomic.Pointer[thread]
+	threadCount atomic.Uint32
+)
+
+// currentThread returns the calling goroutine's thread.
+func currentThread() *thread {
+	number := goroutineNumber()
+	slot := &recent[number%uint64(len(recent))]
+	if t := slot.Load(); t != nil && t.number == number {
+		return t
+	}
+	if t, ok := threads.Load(number); ok {
+		slot.Store(t.(*thread))
+		return t.(*thread)
+	}
+	t := &thread{number: number, descriptor: descriptor(), id: threadCount.Add(1)}
+	t.rooted = rooted()
+	threads.Store(number, t)
+	slot.Store(t)
+	r := appendHead(nil, majorArray, 6)
+	r = appendHead(r, majorUint, recordThread)
+	r = appendHead(r, majorUint, uint64(t.id))
+	r = appendHead(r, majorUint, 0)
+	r = appendHead(r, majorUint, number)
+	r = appendText(r, creator())
+	r = appendHead(r, majorUint, uint64(now()))
+	log.record(r)
+	return t
+}
+
+// rooted reports whether the function that called Enter is its goroutine's first
+// one. The compiler may have put a wrapper below it to hold the arguments.
+func rooted() bool {
+	var pcs [2]uintptr
+	frames := runtime.CallersFrames(pcs[:runtime.Callers(5, pcs[:])])
+	for range pcs {
+		frame, _ := frames.Next()
+		if frame.Function == "runtime.goexit" {
+			return true
+		}
+		if !strings.Contains(frame.Function, ".gowrap") {
+			return false
+		}
+	}
+	return false
+}
+
+// creator reads "function at file:line" of the go statement that started the
+// calling goroutine from the text of its stack.
+func creator() string {
+	buf := make([]byte, 32<<10)
+	text := buf[:runtime.Stack(buf, false)]
+	i := bytes.LastIndex(text, []byte("created by "))
+	if i < 0 {
+		return ""
+	}
+	lines := bytes.SplitN(text[i+len("created by "):], []byte("\n"), 3)
+	if len(lines) < 2 {
+		return ""
+	}
+	place := bytes.TrimSpace(lines[1])
+	if j := bytes.LastIndexByte(place, ' '); j > 0 {
+		place = place[:j]
+	}
+	name := lines[0]
+	by := ""
+	if j := bytes.Index(name, []byte(" in goroutine ")); j > 0 {
+		by = " in goroutine " + strconv.FormatUint(parseNumber(append([]byte("goroutine "), name[j+len(" in goroutine "):]...)), 10)
+		name = name[:j]
+	}
+	return string(name) + by + " at " + string(place)
+}

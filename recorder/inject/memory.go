@@ -1,0 +1,78 @@
+//go:build go1.23
+
+package inject
+
+import (
+	"encoding/binary"
+	"unsafe"
+)
+
+// move says that size bytes have been copied from one address to another; from 0
+// says that nobody knows what lies there now.
+func (f *Frame) move(to, from, size uintptr) {
+	if size == 0 || to == from {
+		return
+	}
+	th := f.here()
+	if b := th.begin(kindMove, lineRoom); b != nil {
+		b = binary.AppendUvarint(b, uint64(to))
+		b = binary.AppendUvarint(b, uint64(from))
+		th.hold(binary.AppendUvarint(b, uint64(size)))
+		th.end()
+	}
+	noteStore(uint64(to), size)
+}
+
+// Grown records that append has moved the elements that there were, and returns
+// the new slice.
+func Grown[S ~[]E, E any](f *Frame, old, grown S) S {
+	if f != nil && len(old) > 0 {
+		var e E
+		f.move(uintptr(unsafe.Pointer(unsafe.SliceData(grown))), uintptr(unsafe.Pointer(unsafe.SliceData(old))), uintptr(len(old))*unsafe.Sizeof(e))
+	}
+	return grown
+}
+
+// Joined is Grown for an append of another slice's elements.
+func Joined[S ~[]E, E any](f *Frame, old, more, grown S) S {
+	Grown(f, old, grown)
+	if f != nil && len(more) > 0 {
+		var e E
+		size := unsafe.Sizeof(e)
+		f.move(uintptr(unsafe.Pointer(unsafe.SliceData(grown)))+uintptr(len(old))*size, uintptr(unsafe.Pointer(unsafe.SliceData(more))), uintptr(len(more))*size)
+	}
+	return grown
+}
+
+// Copied records what the builtin copy has moved.
+func Copied[S ~[]E, E any](f *Frame, to, from S) {
+	if f != nil {
+		var e E
+		f.move(uintptr(unsafe.Pointer(unsafe.SliceData(to))), uintptr(unsafe.Pointer(unsafe.SliceData(from))), uintptr(min(len(to), len(from)))*unsafe.Sizeof(e))
+	}
+}
+
+// maxRead bounds the elements of a long slice that are read again once foreign
+// code may have changed them.
+const maxRead = 4096
+
+// All records a slice again of which foreign code may have changed any element:
+// what has changed among the first ones, and that the others are not known.
+func All[S ~[]E, E any](f *Frame, list S) {
+	if f == nil || len(list) <= maxElements || f.th.busy {
+		return
+	}
+	th := f.here()
+	at := uintptr(unsafe.Pointer(unsafe.SliceData(list)))
+	var e E
+	size := unsafe.Sizeof(e)
+	of := planFor(&e)
+	n := min(len(list), maxRead)
+	if len(list) > n {
+		f.move(at+uintptr(n)*size, 0, uintptr(len(list)-n)*size)
+	}
+	for from := 0; from < n; from += spreadStep {
+		th.object(pointee{unsafe.Add(unsafe.Pointer(unsafe.SliceData(list)), uintptr(from)*size), of, 0, 1}, kindSpread, min(spreadStep, n-from))
+	}
+	th.writeQueue()
+}

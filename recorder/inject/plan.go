@@ -1,0 +1,230 @@
+//go:build go1.23
+
+package inject
+
+import (
+	"reflect"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"unsafe"
+)
+
+// Forms of types in the format.
+const (
+	formBool      = 1
+	formInt       = 2
+	formUint      = 3
+	formFloat     = 4
+	formComplex   = 5
+	formText      = 6
+	formStruct    = 7
+	formArray     = 8
+	formSlice     = 9
+	formMap       = 10
+	formPointer   = 11
+	formInterface = 12
+	formFunc      = 13
+	formChan      = 14
+	formOpaque    = 15
+	formHidden    = 16 // of the recorder alone: a struct whose content is not recorded
+)
+
+// plan says how the values of one type are read from memory. Plans are made
+// once for each type and never change; elem is found when it is first needed,
+// so that a type does not pull in all that it can reach.
+type plan struct {
+	id     uint32
+	form   byte
+	width  byte // of a number, in bytes
+	direct bool // an interface holds such a value in its data word
+	follow bool // what such a pointer points to is own code's, and small enough to read
+	refs   bool // reading a value means following addresses
+	leads  bool // a value may refer to objects that are written too
+	method bool // an interface with methods
+	size   uintptr
+	length int
+	fields []plannedField
+	of     reflect.Type
+	elem   atomic.Pointer[plan]
+}
+
+type plannedField struct {
+	offset uintptr
+	plan   *plan
+}
+
+var plans = struct {
+	mu     sync.Mutex
+	ids    map[reflect.Type]uint32
+	byType sync.Map // reflect.Type → *plan
+	byWord [4096]atomic.Pointer[wordPlan]
+	// byDynamic is the same for the types of what interfaces hold.
+	byDynamic [1024]atomic.Pointer[wordPlan]
+}{ids: map[reflect.Type]uint32{}}
+
+// planOfWord returns the plan for the dynamic type of an interface with a type word.
+func planOfWord(word uintptr, a any) *plan {
+	slot := &plans.byDynamic[(word>>4)%uintptr(len(plans.byDynamic))]
+	if w := slot.Load(); w != nil && w.word == word {
+		return w.plan
+	}
+	pl := planOf(reflect.TypeOf(a))
+	slot.Store(&wordPlan{word, pl})
+	return pl
+}
+
+// wordPlan is an entry of the direct-mapped cache in front of byType; its key is
+// the type word of an interface.
+type wordPlan struct {
+	word uintptr
+	plan *plan
+}
+
+type eface struct {
+	word uintptr
+	data unsafe.Pointer
+}
+
+// planFor returns the plan for the type that p points to.
+func planFor[T any](p *T) *plan {
+	var a any = (*T)(nil)
+	word := (*eface)(unsafe.Pointer(&a)).word
+	slot := &plans.byWord[(word>>4)%uintptr(len(plans.byWord))]
+	if w := slot.Load(); w != nil && w.word == word {
+		return w.plan
+	}
+	pl := planOf(reflect.TypeFor[T]())
+	slot.Store(&wordPlan{word, pl})
+	return pl
+}
+
+func planOf(t reflect.Type) *plan {
+	if pl, ok := plans.byType.Load(t); ok {
+		return pl.(*plan)
+	}
+	plans.mu.Lock()
+	defer plans.mu.Unlock()
+	return makePlan(t)
+}
+
+// element returns the plan for what a pointer, slice or map leads to.
+func (pl *plan) element() *plan {
+	if e := pl.elem.Load(); e != nil {
+		return e
+	}
+	e := planOf(pl.of.Elem())
+	pl.elem.Store(e)
+	return e
+}
+
+func typeID(t reflect.Type) uint32 {
+	id, ok := plans.ids[t]
+	if !ok {
+		id = uint32(len(plans.ids) + 1)
+		plans.ids[t] = id
+	}
+	return id
+}
+
+// makePlan makes the plan for t, and those of what lies inside it, and records
+// the types. plans.mu is held. A type cannot lie inside itself, so this ends.
+func makePlan(t reflect.Type) *plan {
+	if pl, ok := plans.byType.Load(t); ok {
+		return pl.(*plan)
+	}
+	pl := &plan{id: typeID(t), size: t.Size(), of: t}
+	var elem, key, length uint64
+	switch t.Kind() {
+	case reflect.Bool:
+		pl.form = formBool
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+		pl.form, pl.width = formInt, byte(t.Size())
+	case reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uintptr:
+		pl.form, pl.width = formUint, byte(t.Size())
+	case reflect.Float32, reflect.Float64:
+		pl.form, pl.width = formFloat, byte(t.Size())
+	case reflect.Complex64, reflect.Complex128:
+		pl.form, pl.width = formComplex, byte(t.Size()/2)
+	case reflect.String:
+		pl.form, pl.refs = formText, true
+	case reflect.Struct:
+		pl.form = formStruct
+		if p := t.PkgPath(); p == "sync" || p == "sync/atomic" {
+			// Other goroutines change these behind the recorder's back.
+			pl.form = formHidden
+			break
+		}
+		for i := range t.NumField() {
+			field := makePlan(t.Field(i).Type)
+			pl.fields = append(pl.fields, plannedField{t.Field(i).Offset, field})
+			pl.refs, pl.leads = pl.refs || field.refs, pl.leads || field.leads
+		}
+		pl.direct = len(pl.fields) == 1 && pl.fields[0].plan.direct
+	case reflect.Array:
+		e := makePlan(t.Elem())
+		pl.form, pl.length, pl.refs, pl.leads = formArray, t.Len(), e.refs, e.leads
+		pl.elem.Store(e)
+		pl.direct = pl.length == 1 && e.direct
+		elem, length = uint64(e.id), uint64(t.Len())
+	case reflect.Slice:
+		pl.form, pl.refs, elem = formSlice, true, uint64(typeID(t.Elem()))
+		pl.follow = ownType(t.Elem())
+		pl.leads = pl.follow
+	case reflect.Map:
+		pl.form, pl.refs, pl.direct = formMap, true, true
+		elem, key = uint64(typeID(t.Elem())), uint64(typeID(t.Key()))
+	case reflect.Pointer:
+		pl.form, pl.direct, elem = formPointer, true, uint64(typeID(t.Elem()))
+		pl.follow = ownType(t.Elem())
+		pl.leads = pl.follow
+	case reflect.Interface:
+		pl.form, pl.refs, pl.leads, pl.method = formInterface, true, true, t.NumMethod() > 0
+	case reflect.Func:
+		pl.form, pl.refs, pl.direct = formFunc, true, true
+	case reflect.Chan:
+		pl.form, pl.refs, pl.direct, elem = formChan, true, true, uint64(typeID(t.Elem()))
+	default:
+		pl.form, pl.direct = formOpaque, true
+	}
+	recordPlan(pl, t, elem, key, length)
+	plans.byType.Store(t, pl)
+	return pl
+}
+
+func recordPlan(pl *plan, t reflect.Type, elem, key, length uint64) {
+	name, form := t.String(), pl.form
+	if form == formHidden {
+		form = formStruct
+	}
+	r := appendHead(nil, majorArray, 10)
+	r = appendHead(r, majorUint, recordType)
+	r = appendHead(r, majorUint, uint64(pl.id))
+	r = appendHead(r, majorUint, 0)
+	r = appendText(r, name)
+	for _, n := range [...]uint64{uint64(form), uint64(pl.size), elem, key, length} {
+		r = appendHead(r, majorUint, n)
+	}
+	r = appendHead(r, majorArray, uint64(len(pl.fields)))
+	for i, f := range pl.fields {
+		r = appendHead(r, majorArray, 3)
+		r = appendText(r, t.Field(i).Name)
+		r = appendHead(r, majorUint, uint64(f.plan.id))
+		r = appendHead(r, majorUint, uint64(f.offset))
+	}
+	log.record(r)
+}
+
+// ownType reports whether values of the type belong to the team's code: basic
+// and composed types do, and named ones of its packages. The errors of the
+// standard library count as own, since they are what people look for.
+func ownType(t reflect.Type) bool {
+	path := t.PkgPath()
+	switch path {
+	case "", "main", "errors":
+		return true
+	case "fmt":
+		return strings.HasPrefix(t.Name(), "wrapError")
+	}
+	return strings.Contains(ownPackages, "\n"+strings.TrimSuffix(path, "_test")+"\n")
+}

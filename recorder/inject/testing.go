@@ -1,0 +1,83 @@
+//go:build go1.23
+
+package inject
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+)
+
+// Tester is what the testing package's T, B and F have in common here.
+type Tester interface {
+	Failed() bool
+	Name() string
+	Helper()
+	Error(args ...any)
+	Fatal(args ...any)
+}
+
+// said holds the tests whose failure is in the log.
+var said sync.Map
+
+// T says that a test has failed, once for each test, as soon as it is seen.
+func (f *Frame) T(t Tester) {
+	if f != nil && t.Failed() {
+		f.fail(t, t.Name()+" failed")
+	}
+}
+
+func (f *Frame) fail(t Tester, text string) {
+	if f == nil {
+		return
+	}
+	if _, known := said.LoadOrStore(t, true); !known {
+		f.value(kindFailure, hide(&text), planFor(&text))
+	}
+}
+
+// Test stands between a test function and the methods with which it fails, so
+// that the message is recorded. What the test prints stays the same.
+func (f *Frame) Test(t Tester) Test { return Test{f, t} }
+
+// Test is a test that says why it fails.
+type Test struct {
+	f *Frame
+	t Tester
+}
+
+func (t Test) lines(args []any) string {
+	text := strings.TrimSuffix(fmt.Sprintln(args...), "\n")
+	t.f.fail(t.t, t.t.Name()+": "+text)
+	return text
+}
+
+func (t Test) format(format string, args []any) string {
+	text := fmt.Sprintf(format, args...)
+	t.f.fail(t.t, t.t.Name()+": "+text)
+	return text
+}
+
+// Error is the test's own Error, recorded.
+func (t Test) Error(args ...any) {
+	t.t.Helper()
+	t.t.Error(t.lines(args))
+}
+
+// Errorf is the test's own Errorf, recorded.
+func (t Test) Errorf(format string, args ...any) {
+	t.t.Helper()
+	t.t.Error(t.format(format, args))
+}
+
+// Fatal is the test's own Fatal, recorded.
+func (t Test) Fatal(args ...any) {
+	t.t.Helper()
+	t.t.Fatal(t.lines(args))
+}
+
+// Fatalf is the test's own Fatalf, recorded.
+func (t Test) Fatalf(format string, args ...any) {
+	t.t.Helper()
+	t.t.Fatal(t.format(format, args))
+}

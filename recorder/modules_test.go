@@ -1,0 +1,107 @@
+package recorder_test
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// module is a public module whose own tests are run recorded. Skip names tests
+// that run too long when each line is recorded, or that fail when they are run by
+// root; docs/recording-go.md says why.
+type module struct {
+	path     string
+	packages []string
+	skip     string
+}
+
+var modules = []module{
+	{"github.com/go-chi/chi/v5@v5.2.3", []string{"./..."}, "TestMuxContextIsThreadSafe"},
+	{"github.com/spf13/cobra@v1.10.1", []string{"./..."}, "TestFailGenFishCompletionFile|TestFailGenBashCompletionFile"},
+	{"github.com/stretchr/testify@v1.11.1", []string{"./assert", "./require", "./mock", "./suite"}, ""},
+	{"github.com/yuin/goldmark@v1.7.13", []string{"./ast", "./extension/...", "./text", "./util", "./parser", "./renderer/..."}, ""},
+	{"github.com/pelletier/go-toml/v2@v2.2.4", []string{".", "./internal/...", "./unstable", "./cmd/..."}, ""},
+	{"github.com/emirpasic/gods/v2@v2.0.0-alpha", []string{"./lists/...", "./maps/...", "./queues/...", "./stacks/...", "./sets/..."}, ""},
+	{"github.com/hashicorp/golang-lru/v2@v2.0.7", []string{"./simplelru", "./expirable"}, ""},
+}
+
+var (
+	verdict = regexp.MustCompile(`(?m)^\s*--- (PASS|SKIP): (.*) \([0-9.]+s\)`)
+	varying = regexp.MustCompile(`0x[0-9a-f]+|[0-9]+`)
+)
+
+// passed lists the tests that a run of go test -v says have passed or were
+// skipped. Names may hold addresses and times, which differ from run to run.
+func passed(out string) []string {
+	var list []string
+	for _, m := range verdict.FindAllStringSubmatch(out, -1) {
+		list = append(list, m[1]+" "+varying.ReplaceAllString(m[2], "#"))
+	}
+	slices.Sort(list)
+	return list
+}
+
+// Code that nobody wrote for us: the tests that pass without the recorder pass
+// with it, and the log is whole. It needs the module proxy and some minutes, so
+// it runs only when it is asked for (make test-recorder).
+func TestPublicModulesPassTheirTestsRecorded(t *testing.T) {
+	if os.Getenv("WRAITH_TEST_MODULES") == "" {
+		t.Skip("make test-recorder runs this")
+	}
+	for _, m := range modules {
+		t.Run(strings.ReplaceAll(m.path, "/", "_"), func(t *testing.T) {
+			t.Parallel()
+			dir := fetched(t, m.path)
+			args := append([]string{"test", "-vet=off", "-count=1", "-v"}, m.packages...)
+			if m.skip != "" {
+				args = append(args, "-skip", m.skip)
+			}
+			plain := exec.Command("go", args...)
+			plain.Dir = dir
+			out, _ := plain.CombinedOutput() // some tests fail by themselves: those that pass count
+			want := passed(string(out))
+			require.NotEmpty(t, want, "%s", out)
+			run := record(t, dir, append([]string{"go"}, args...)...)
+			got := passed(run.out)
+			for _, name := range want {
+				assert.Contains(t, got, name)
+			}
+			info := open(t, run.log).Info()
+			assert.Positive(t, info.Moments)
+			assert.Empty(t, info.Gaps)
+			t.Logf("%d tests, %d moments, %d threads", len(want), info.Moments, info.Threads)
+		})
+	}
+}
+
+// fetched copies a module from the module proxy into a folder of its own.
+func fetched(t *testing.T, path string) string {
+	t.Helper()
+	at := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(at, "go.mod"), []byte("module fetch\n\ngo 1.23\n"), 0o644))
+	cmd := exec.Command("go", "mod", "download", "-json", path)
+	cmd.Dir = at
+	out, err := cmd.Output()
+	require.NoError(t, err, "%s", out)
+	var m struct{ Dir string }
+	require.NoError(t, json.Unmarshal(out, &m))
+	to := filepath.Join(t.TempDir(), "module")
+	require.NoError(t, os.CopyFS(to, os.DirFS(m.Dir)))
+	require.NoError(t, filepath.WalkDir(to, func(p string, d os.DirEntry, err error) error {
+		if err == nil && d.IsDir() {
+			err = os.Chmod(p, 0o755)
+		} else if err == nil {
+			err = os.Chmod(p, 0o644)
+		}
+		return err
+	}))
+	return to
+}

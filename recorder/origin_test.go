@@ -1,0 +1,189 @@
+package recorder_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/answer"
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+var (
+	symptoms = regexp.MustCompile(`// symptom ([a-z]+): (.+)$`)
+	causes   = regexp.MustCompile(`// cause ([a-z]+)$`)
+)
+
+// The program in testdata/origins says itself which line spoils which value; the
+// chain from the value must hold that line, whichever way the value went.
+func TestOriginLeadsToTheCause(t *testing.T) {
+	t.Parallel()
+	dir := filepath.Join("testdata", "origins")
+	run := record(t, dir, "go", "run", ".")
+	require.Zero(t, run.ExitCode, run.err)
+	r := open(t, run.log)
+	n := 0
+	for _, file := range []string{"main.go", "more.go"} {
+		n += checkOrigins(t, r, dir, file)
+	}
+	assert.GreaterOrEqual(t, n, 70)
+}
+
+// checkOrigins asks for the origin of each symptom of a file, and returns how
+// many there were.
+func checkOrigins(t *testing.T, r replay.Replay, dir, file string) (n int) {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join(dir, file))
+	require.NoError(t, err)
+	lines := strings.Split(string(text), "\n")
+	wanted := map[string][]int{}
+	for i, l := range lines {
+		if m := causes.FindStringSubmatch(l); m != nil {
+			wanted[m[1]] = append(wanted[m[1]], i+1)
+		}
+	}
+	for i, l := range lines {
+		m := symptoms.FindStringSubmatch(l)
+		if m == nil {
+			continue
+		}
+		n++
+		name, expression := m[1], m[2]
+		require.NotEmpty(t, wanted[name], "the program names no cause for %s", name)
+		c := replay.Checkpoint{File: file, Line: i + 1, Number: replay.Number{Last: true}}
+		hits, err := r.Hits(context.Background(), c, replay.Page{Count: 1})
+		require.NoError(t, err)
+		require.Equal(t, 1, hits.Total, name)
+		at := hits.Page[0]
+		thread, err := r.ThreadOf(at)
+		require.NoError(t, err)
+		o, err := r.Origin(context.Background(), expression, at, thread, 0, 8)
+		require.NoError(t, err, name)
+		have := map[int]bool{}
+		each(o, func(o replay.Origin) { have[o.Line] = have[o.Line] || strings.HasSuffix(o.File, file) })
+		for _, line := range wanted[name] {
+			assert.True(t, have[line], "%s: the chain does not hold line %d: %s\n%s", name, line, strings.TrimSpace(lines[line-1]), chainText(r, o))
+		}
+		assertAskable(t, r, o)
+	}
+	return n
+}
+
+func each(o replay.Origin, f func(replay.Origin)) {
+	f(o)
+	for _, x := range o.From {
+		each(x, f)
+	}
+}
+
+// assertAskable asks for each part of a chain from where the chain says that it
+// can be, and compares the value.
+func assertAskable(t *testing.T, r replay.Replay, o replay.Origin) {
+	t.Helper()
+	for _, x := range o.From {
+		if x.Asked.Path != "" && x.Value.State == event.Known && x.Kind == replay.FromWrite {
+			again, err := r.Origin(context.Background(), x.Asked.Path, x.Asked.At, x.Asked.Thread, x.Asked.Frame, 1)
+			if assert.NoError(t, err, "%s at moment %d", x.Asked.Path, x.Asked.At) {
+				assert.Equal(t, x.Moment, again.Moment, "%s at moment %d", x.Asked.Path, x.Asked.At)
+			}
+		}
+		assertAskable(t, r, x)
+	}
+}
+
+func chainText(r replay.Replay, o replay.Origin) string {
+	var b strings.Builder
+	var write func(o replay.Origin, depth int)
+	write = func(o replay.Origin, depth int) {
+		fmt.Fprintf(&b, "%s%s = %s (%s, line %s) %s\n", strings.Repeat("  ", depth), o.Name, o.Value.Text(), o.Kind, strconv.Itoa(o.Line), o.Note)
+		for _, x := range o.From {
+			write(x, depth+1)
+		}
+	}
+	write(o, 0)
+	return b.String()
+}
+
+// What origin, writes and changed say of one recording must agree, and must be
+// what the program did.
+func TestWritesAreThoseOfTheProgram(t *testing.T) {
+	t.Parallel()
+	r := open(t, record(t, filepath.Join("testdata", "origins"), "go", "run", ".").log)
+	ctx := context.Background()
+	at := func(line string) (event.Moment, event.ThreadID) {
+		t.Helper()
+		text, err := os.ReadFile(filepath.Join("testdata", "origins", "main.go"))
+		require.NoError(t, err)
+		for i, l := range strings.Split(string(text), "\n") {
+			if strings.Contains(l, line) {
+				hits, err := r.Hits(ctx, replay.Checkpoint{File: "main.go", Line: i + 1}, replay.Page{Count: 1})
+				require.NoError(t, err)
+				th, err := r.ThreadOf(hits.Page[0])
+				require.NoError(t, err)
+				return hits.Page[0], th
+			}
+		}
+		t.Fatal("no such line: " + line)
+		return 0, 0
+	}
+	news := func(m event.Moment, th event.ThreadID, path string) (values []string) {
+		t.Helper()
+		list, err := answer.WritesTo(ctx, r, path, m, th, 0, false, replay.Page{Count: 100})
+		require.NoError(t, err)
+		require.Len(t, list.Writes, list.Total)
+		for i, w := range list.Writes {
+			values = append(values, w.New)
+			if i > 0 {
+				require.NotNil(t, w.Old)
+				assert.Equal(t, list.Writes[i-1].New, *w.Old)
+			}
+		}
+		return values
+	}
+	m, th := at("symptom fields")
+	assert.Equal(t, []string{"1.85"}, news(m, th, "s.gauge.metres"))
+	m, th = at("s := station{gauge: g}")
+	assert.Equal(t, []string{"0", "1.5", "1.85"}, news(m, th, "g.metres"))
+	m, th = at("symptom alias")
+	assert.Equal(t, []string{"2", "-7"}, news(m, th, "g.metres"), "a write through another pointer counts")
+	m, th = at("symptom closure")
+	assert.Equal(t, []string{"0", "6"}, news(m, th, "total"))
+	m, th = at("symptom mutex")
+	assert.Equal(t, []string{"0", "5", "10", "15"}, news(m, th, "count"), "of all threads")
+	m, th = at("symptom map:")
+	assert.Equal(t, []string{"14"}, news(m, th, `table["Kelp Quay 2"]`))
+	m, th = at("symptom array")
+	assert.Equal(t, []string{"0", "42"}, news(m, th, "grid[1][2]"))
+	m, th = at("symptom global")
+	assert.Equal(t, []string{"0.5", "2"}, news(m, th, "margin"))
+	last, err := answer.WritesTo(ctx, r, "margin", m, th, 0, true, replay.Page{})
+	require.NoError(t, err)
+	require.Len(t, last.Writes, 1)
+	assert.Equal(t, "2", last.Writes[0].New)
+	assert.Equal(t, "main.widen", last.Writes[0].Function)
+
+	m, th = at("d := depths[i]")
+	changed, err := answer.ChangedAt(ctx, r, m, th, 0)
+	require.NoError(t, err)
+	assert.Equal(t, []answer.Change{{Name: "i", New: "1"}}, changed.Changes)
+	m, th = at("i := 1")
+	changed, err = answer.ChangedAt(ctx, r, m, th, 0)
+	require.NoError(t, err)
+	require.Len(t, changed.Changes, 1)
+	assert.Equal(t, "depths[1]", changed.Changes[0].Name)
+	assert.Equal(t, "40", changed.Changes[0].New)
+	m, th = at("symptom calls")
+	changed, err = answer.ChangedAt(ctx, r, m, th, 0)
+	require.NoError(t, err)
+	require.Len(t, changed.Returned, 1)
+	assert.Equal(t, []string{"8"}, changed.Returned[0].Values, "what the call returned is known before it is assigned")
+}

@@ -1,0 +1,173 @@
+package recorder
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/execlog"
+)
+
+// PackSummary says what a packed log holds.
+type PackSummary struct {
+	Processes int
+	Blocks    int
+	Bytes     int64
+}
+
+// ErrNothingRecorded says that the command ran and left no recording.
+var ErrNothingRecorded = errors.New("nothing was recorded: no own code ran, or the program was not built by wraith record")
+
+// Pack merges the live logs that processes left in the folder spool into one
+// log at output, each block compressed. end is how the command itself ended.
+func Pack(spool, output string, header event.Header, end event.End) (summary PackSummary, err error) {
+	paths, err := filepath.Glob(filepath.Join(spool, "*.wraith"))
+	if err != nil {
+		return summary, fmt.Errorf("list the recordings: %w", err)
+	}
+	var logs []*execlog.Log
+	crashes := map[*execlog.Log]string{}
+	defer func() {
+		for _, l := range logs {
+			l.Close()
+		}
+	}()
+	for _, p := range paths {
+		l, err := execlog.OpenFile(p)
+		if err != nil || len(l.Processes) == 0 {
+			continue // a process that ended before it had written anything
+		}
+		logs = append(logs, l)
+		if text, err := os.ReadFile(p + ".crash"); err == nil {
+			crashes[l] = string(text)
+		}
+	}
+	if len(logs) == 0 {
+		return summary, ErrNothingRecorded
+	}
+	sort.Slice(logs, func(i, j int) bool { return logs[i].Processes[0].Started < logs[j].Processes[0].Started })
+	first := logs[0].Processes[0]
+	header.BuildID, header.Compiler = first.BuildID, first.Compiler
+	temporary := output + ".partial"
+	f, err := os.Create(temporary)
+	if err != nil {
+		return summary, fmt.Errorf("create the log: %w", err)
+	}
+	defer func() {
+		if err != nil {
+			f.Close()
+			os.Remove(temporary)
+		}
+	}()
+	buffered := bufio.NewWriterSize(f, 1<<20)
+	w, err := execlog.NewWriter(buffered, header, execlog.Zstd)
+	if err != nil {
+		return summary, err
+	}
+	if err := packTables(w, logs[0]); err != nil {
+		return summary, err
+	}
+	for i, l := range logs {
+		process := uint16(i + 1)
+		n, err := packProcess(w, l, process, l.Processes[0].Started-first.Started)
+		if err != nil {
+			return summary, err
+		}
+		summary.Blocks += n
+		e := event.End{Process: process, ExitCode: -1, Crash: strings.TrimSpace(crashes[l])}
+		if len(logs) == 1 && header.Program != "go test" {
+			e.ExitCode, e.Signal = end.ExitCode, end.Signal
+		}
+		if err := w.End(e); err != nil {
+			return summary, err
+		}
+	}
+	if err := w.Flush(); err != nil {
+		return summary, err
+	}
+	if err := buffered.Flush(); err != nil {
+		return summary, fmt.Errorf("write the log: %w", err)
+	}
+	if info, err := f.Stat(); err == nil {
+		summary.Bytes = info.Size()
+	}
+	if err := f.Close(); err != nil {
+		return summary, fmt.Errorf("write the log: %w", err)
+	}
+	summary.Processes = len(logs)
+	return summary, os.Rename(temporary, output)
+}
+
+// packTables writes the tables that all processes share: they come from one rewriting.
+func packTables(w *execlog.Writer, l *execlog.Log) error {
+	for id := event.FileID(0); int(id) < len(l.Files); id++ {
+		if err := w.File(l.Files[id]); err != nil {
+			return err
+		}
+	}
+	for id := event.FunctionID(0); int(id) < len(l.Functions); id++ {
+		if err := w.Function(l.Functions[id]); err != nil {
+			return err
+		}
+	}
+	for id := event.SiteID(0); int(id) < len(l.Sites); id++ {
+		if err := w.Site(l.Sites[id]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func packProcess(w *execlog.Writer, l *execlog.Log, process uint16, shift int64) (blocks int, err error) {
+	p := l.Processes[0]
+	p.ID = process
+	if err := w.Process(p); err != nil {
+		return 0, err
+	}
+	l.EachType(func(_ uint16, t *event.Type) { _ = w.Type(process, *t) }) // errors stick
+	for _, t := range l.Threads {
+		t.Process = process
+		t.Started += shift
+		if err := w.Thread(t); err != nil {
+			return 0, err
+		}
+	}
+	for _, b := range l.Blocks {
+		payload, err := l.Payload(b)
+		if err != nil {
+			return blocks, fmt.Errorf("read a recorded block: %w", err)
+		}
+		n, err := packBlock(w, process, event.ThreadID(b.Thread), b.Base+shift, payload)
+		if err != nil {
+			return blocks, err
+		}
+		blocks += n
+	}
+	return blocks, nil
+}
+
+// packedBlock is about how many bytes of events one packed block holds: few
+// enough that a log that is cut off loses little.
+const packedBlock = 64 << 10
+
+// packBlock writes a payload as blocks that are cut between events.
+func packBlock(w *execlog.Writer, process uint16, thread event.ThreadID, base int64, payload []byte) (blocks int, err error) {
+	from, at := 0, base
+	walk := execlog.WalkEvents(payload, base)
+	for walk.Next() {
+		if walk.Start()-from >= packedBlock {
+			if err := w.Events(process, thread, base, payload[from:walk.Start()]); err != nil {
+				return blocks, err
+			}
+			blocks++
+			from, base = walk.Start(), at
+		}
+		at = walk.Event().Time
+	}
+	return blocks + 1, w.Events(process, thread, base, payload[from:])
+}

@@ -1,0 +1,358 @@
+// Package recorder records Go programs without editing them: it rewrites the
+// main module's packages through the go command's overlay, so that the user's
+// files stay untouched, puts the runtime of package inject into the build, runs
+// the command, and packs what the processes left into one .wraith log.
+package recorder
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"wraithology/core/event"
+)
+
+// Options say what to record and where to put the log. The command's standard
+// streams are passed through as they are.
+type Options struct {
+	Output  string
+	Command []string
+	Stdin   io.Reader
+	Stdout  io.Writer
+	Stderr  io.Writer
+	Detail  Detail
+	// Ring keeps only the last so many bytes of events, and writes them only when
+	// the program fails or somebody asks; 0 keeps and writes everything.
+	Ring int64
+}
+
+// Detail says how much is recorded. The zero Detail is everything.
+type Detail struct {
+	Level     Level
+	Packages  []string // paths, or path/...; none for all of the main module
+	Functions []string // names, or their ends; none for all
+	Depth     int      // steps that are followed along references; 0 for 3, or 1 with calls alone
+	Length    int      // bytes of a text and four times the elements of a list; 0 for 256
+	AskOn     []string // functions whose returned error asks for the ring
+}
+
+// Level is how fine a recording is.
+type Level string
+
+// The levels: calls with arguments and results; lines as well; values too.
+const (
+	Calls  Level = "calls"
+	Lines  Level = "lines"
+	Values Level = "values"
+)
+
+// Bounds of what a Detail may ask for.
+const (
+	maxDepth  = 8
+	maxLength = 4096
+)
+
+func (d *Detail) check() error {
+	if d.Level == "" {
+		d.Level = Values
+	}
+	if d.Depth == 0 {
+		d.Depth = 3
+		if d.Level == Calls {
+			d.Depth = 1 // what calls alone are recorded for is to be cheap
+		}
+	}
+	if d.Length == 0 {
+		d.Length = 256
+	}
+	switch {
+	case d.Level != Calls && d.Level != Lines && d.Level != Values:
+		return fmt.Errorf("%w: the detail %q; there are calls, lines and values", ErrUsage, d.Level)
+	case d.Depth < 1 || d.Depth > maxDepth:
+		return fmt.Errorf("%w: a depth of %d; it may be 1 to %d", ErrUsage, d.Depth, maxDepth)
+	case d.Length < 16 || d.Length > maxLength:
+		return fmt.Errorf("%w: a length of %d; it may be 16 to %d", ErrUsage, d.Length, maxLength)
+	}
+	return nil
+}
+
+func (d *Detail) String() string {
+	switch d.Level {
+	case Calls:
+		return "calls"
+	case Lines:
+		return "lines"
+	}
+	return "lines and values"
+}
+
+// named reports whether a name is one of a list, or ends in one.
+func named(list []string, name string) bool {
+	if len(list) == 0 {
+		return true
+	}
+	plain := strings.NewReplacer("(*", "", ")", "").Replace(name)
+	for _, want := range list {
+		if name == want || strings.HasSuffix(plain, "."+strings.NewReplacer("(*", "", ")", "").Replace(want)) {
+			return true
+		}
+		if base, all := strings.CutSuffix(want, "/..."); all && (name == base || strings.HasPrefix(name, base+"/")) {
+			return true
+		}
+	}
+	return false
+}
+
+// Result says how the command ended and what was recorded. Signal is 0 where the
+// command ended by itself.
+type Result struct {
+	ExitCode int
+	Signal   syscall.Signal
+	Summary  PackSummary
+	// Later is set where the command only built a program: its log is written
+	// when that program runs.
+	Later bool
+	// Unwritten is set where a ring was kept and nothing went wrong.
+	Unwritten bool
+}
+
+// Record runs the command and writes its log. The result is valid also with an
+// error: then the command has run and its log could not be written whole.
+func Record(ctx context.Context, o Options) (Result, error) {
+	if len(o.Command) == 0 {
+		return Result{}, fmt.Errorf("%w: nothing stands after --", ErrUsage)
+	}
+	if err := o.Detail.check(); err != nil {
+		return Result{}, err
+	}
+	output, err := filepath.Abs(o.Output)
+	if err != nil {
+		return Result{}, fmt.Errorf("find the output: %w", err)
+	}
+	if err := writable(output); err != nil {
+		return Result{}, err
+	}
+	work, err := os.MkdirTemp(filepath.Dir(output), ".wraith-recording-")
+	if err != nil {
+		return Result{}, fmt.Errorf("make room for the recording beside the output: %w", err)
+	}
+	defer os.RemoveAll(work)
+	spool := filepath.Join(work, "spool")
+	if err := os.Mkdir(spool, 0o700); err != nil {
+		return Result{}, fmt.Errorf("make room for the recording: %w", err)
+	}
+	header := newHeader(ctx, o.Command)
+	header.Detail = o.Detail.String()
+	if o.Ring > 0 {
+		header.Detail += fmt.Sprintf(", the last %d MB", o.Ring>>20)
+	}
+	command := o.Command
+	later := false
+	if filepath.Base(command[0]) == "go" {
+		c, err := parseGoCommand(command)
+		if err != nil {
+			return Result{}, err
+		}
+		defaultLog := ""
+		if c.verb == "build" {
+			defaultLog, later = output, true
+		}
+		c.detail, c.ring = o.Detail, o.Ring
+		overlay, err := c.overlay(ctx, work, header, defaultLog)
+		if err != nil {
+			return Result{}, err
+		}
+		command, err = c.instrumented(ctx, o, work, overlay)
+		var failed *buildFailed
+		if errors.As(err, &failed) {
+			return Result{ExitCode: failed.code}, nil
+		}
+		if err != nil {
+			return Result{}, err
+		}
+	}
+	header.Program = programName(o.Command, command)
+	result, err := run(ctx, o, command, spool, func(n int) {
+		// The program runs on: what it has recorded so far is written beside it.
+		path := numbered(output, n)
+		if _, err := Pack(spool, path, header, event.End{ExitCode: -1}); err != nil {
+			fmt.Fprintf(o.Stderr, "wraith: the ring could not be written: %v\n", err)
+			return
+		}
+		fmt.Fprintf(o.Stderr, "wraith: wrote the ring to %s\n", path)
+	})
+	if err != nil || later {
+		result.Later = later
+		return result, err
+	}
+	if o.Ring > 0 && result.ExitCode == 0 {
+		result.Unwritten = true
+		return result, removeEmpty(output)
+	}
+	result.Summary, err = Pack(spool, output, header, event.End{ExitCode: result.ExitCode, Signal: signalName(result.Signal)})
+	return result, err
+}
+
+// numbered names the nth log that is written while the program runs.
+func numbered(output string, n int) string {
+	ending := filepath.Ext(output)
+	return fmt.Sprintf("%s-%d%s", strings.TrimSuffix(output, ending), n, ending)
+}
+
+// removeEmpty removes the output that was tried out and then not needed.
+func removeEmpty(output string) error {
+	info, err := os.Stat(output)
+	if err != nil || info.Size() > 0 {
+		return nil
+	}
+	if err := os.Remove(output); err != nil {
+		return fmt.Errorf("remove the empty output: %w", err)
+	}
+	return nil
+}
+
+func signalName(s syscall.Signal) string {
+	if s == 0 {
+		return ""
+	}
+	return s.String()
+}
+
+func programName(asked, ran []string) string {
+	if filepath.Base(asked[0]) == "go" && filepath.Base(ran[0]) == "go" {
+		return "go test"
+	}
+	return filepath.Base(ran[0])
+}
+
+// writable finds out before anything runs whether the log can be written.
+func writable(path string) error {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return fmt.Errorf("%s is not a file: name another output", path)
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o644)
+	if err != nil {
+		return fmt.Errorf("open the output: %w", err)
+	}
+	return f.Close()
+}
+
+// buildFailed says that the user's program does not build; the go command has
+// said why already.
+type buildFailed struct{ code int }
+
+func (e *buildFailed) Error() string { return "the build failed with code " + strconv.Itoa(e.code) }
+
+// instrumented returns the command to run in place of the user's. For go run the
+// program is built here and then run by itself, so that its exit code and the
+// signals it gets are its own.
+func (c *goCommand) instrumented(ctx context.Context, o Options, work, overlay string) ([]string, error) {
+	command := append([]string{"go", c.verb, "-overlay", overlay}, c.flags...)
+	switch c.verb {
+	case "test":
+		command = append(command, "-vet=off")
+		return append(append(command, c.names...), c.args...), nil
+	case "build":
+		return append(command, c.names...), nil
+	}
+	dir := filepath.Join(work, "bin")
+	if err := os.Mkdir(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make room for the program: %w", err)
+	}
+	build := append([]string{"go", "build", "-overlay", overlay, "-o", dir + string(filepath.Separator)}, c.flags...)
+	cmd := exec.CommandContext(ctx, build[0], append(build[1:], c.names...)...)
+	cmd.Stdout, cmd.Stderr = o.Stderr, o.Stderr
+	if err := cmd.Run(); err != nil {
+		var exit *exec.ExitError
+		if errors.As(err, &exit) {
+			return nil, &buildFailed{exit.ExitCode()}
+		}
+		return nil, fmt.Errorf("build the program: %w", err)
+	}
+	built, err := os.ReadDir(dir)
+	if err != nil || len(built) != 1 {
+		return nil, fmt.Errorf("%w: go run needs exactly one main package, %d were built", ErrUsage, len(built))
+	}
+	return append([]string{filepath.Join(dir, built[0].Name())}, c.args...), nil
+}
+
+// run runs the command with its signals passed on, and waits for it.
+// With a ring, snapshot is called when somebody asks for it: by SIGUSR1, or by
+// the file that WRAITH_ASK names.
+func run(ctx context.Context, o Options, command []string, spool string, snapshot func(n int)) (Result, error) {
+	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd.WaitDelay = 10 * time.Second
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = o.Stdin, o.Stdout, o.Stderr
+	ask := filepath.Join(spool, "ask")
+	cmd.Env = append(os.Environ(), "WRAITH_SPOOL="+spool)
+	if o.Ring > 0 {
+		cmd.Env = append(cmd.Env, "WRAITH_RING="+strconv.FormatInt(o.Ring, 10), "WRAITH_ASK="+ask)
+	}
+	signals := make(chan os.Signal, 8)
+	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2)
+	defer signal.Stop(signals)
+	if err := cmd.Start(); err != nil {
+		return Result{}, fmt.Errorf("start %s: %w", command[0], err)
+	}
+	done := make(chan struct{})
+	go func() {
+		asked := 0
+		look := time.NewTicker(lookForAsk)
+		defer look.Stop()
+		for {
+			select {
+			case <-look.C:
+				if o.Ring > 0 && os.Remove(ask) == nil {
+					asked++
+					snapshot(asked)
+				}
+			case s := <-signals:
+				if s == syscall.SIGUSR1 && o.Ring > 0 {
+					asked++
+					snapshot(asked)
+					continue
+				}
+				// From a terminal the whole group has the interrupt already.
+				if s != syscall.SIGINT || !sameGroup(cmd.Process.Pid) {
+					_ = cmd.Process.Signal(s)
+				}
+			case <-done:
+				return
+			}
+		}
+	}()
+	err := cmd.Wait()
+	close(done)
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) && ctx.Err() == nil {
+		return Result{}, fmt.Errorf("run %s: %w", command[0], err)
+	}
+	r := Result{ExitCode: cmd.ProcessState.ExitCode()}
+	if status, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+		r.Signal = status.Signal()
+		r.ExitCode = 128 + int(r.Signal)
+	}
+	return r, nil
+}
+
+// lookForAsk is how often a ring is looked after.
+const lookForAsk = 100 * time.Millisecond
+
+func sameGroup(pid int) bool {
+	group, err := syscall.Getpgid(pid)
+	if err != nil || group != syscall.Getpgrp() {
+		return false
+	}
+	info, err := os.Stdin.Stat()
+	return err == nil && info.Mode()&os.ModeCharDevice != 0
+}

@@ -1,0 +1,204 @@
+package recorder
+
+import (
+	"bytes"
+	"fmt"
+	"go/ast"
+	"go/token"
+	"go/types"
+	"sort"
+	"strings"
+
+	"golang.org/x/tools/go/packages"
+
+	"wraithology/core/event"
+)
+
+// Names that the rewriting puts into a user's files. They are chosen so that no
+// program has them already.
+const (
+	runtimeName = "wraith__"
+	frameName   = "wraith__f"
+	resultName  = "wraith__r"
+)
+
+// tables gathers the functions, sites and files of everything that is rewritten.
+type tables struct {
+	functions []event.Function
+	sites     []event.Site
+	files     []event.File
+}
+
+// edit inserts text at an offset, in place of the bytes up to end. No edit
+// contains a line break, so that every position stays on its line.
+type edit struct {
+	at, end int
+	text    string
+}
+
+// fileRewriter rewrites one file.
+type fileRewriter struct {
+	lines  bool     // say which lines are reached
+	values bool     // say what is written
+	askOn  []string // functions whose returned error asks for the ring
+	pkg    *packages.Package
+	own    func(*types.Package) bool
+	tables *tables
+	file   event.FileID
+	source []byte
+	base   *token.File
+	edits  []edit
+}
+
+// rewriteFile returns the file's text with the calls to the runtime in it.
+func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []byte, runtimePath string, own func(*types.Package) bool, t *tables, detail Detail) []byte {
+	r := &fileRewriter{lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
+	t.files = append(t.files, event.File{ID: r.file, Path: path, Text: string(source)})
+	before := len(t.functions)
+	for _, d := range file.Decls {
+		switch d := d.(type) {
+		case *ast.FuncDecl:
+			if name := r.declaredName(d); d.Body != nil && !hasDirective(d.Doc) && named(detail.Functions, name) {
+				r.function(nil, d.Type, d.Body, d.Recv, name, d.Pos())
+			}
+		case *ast.GenDecl:
+			ast.Inspect(d, func(n ast.Node) bool {
+				switch n := n.(type) {
+				case *ast.FuncLit:
+					r.function(nil, n.Type, n.Body, nil, r.packageName()+".init.func", n.Pos())
+					return false
+				case *ast.CallExpr:
+					r.output(n)
+				}
+				return true
+			})
+		}
+	}
+	at, init := token.NoPos, ""
+	if r.values {
+		at, init = r.globals(file)
+	}
+	if len(t.functions) == before {
+		return source
+	}
+	r.insert(file.Name.End(), "; import "+runtimeName+" "+fmt.Sprintf("%q", runtimePath))
+	if init != "" {
+		r.insert(at, init)
+	}
+	return r.apply()
+}
+
+// hasDirective reports whether a function must stay as it is: the compiler holds
+// it to rules that a call inside it would break.
+func hasDirective(doc *ast.CommentGroup) bool {
+	if doc == nil {
+		return false
+	}
+	for _, c := range doc.List {
+		for _, d := range [...]string{"//go:nosplit", "//go:linkname", "//go:systemstack", "//go:nowritebarrier", "//go:cgo_"} {
+			if strings.HasPrefix(c.Text, d) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (r *fileRewriter) apply() []byte {
+	sort.SliceStable(r.edits, func(i, j int) bool { return r.edits[i].at < r.edits[j].at })
+	var out bytes.Buffer
+	at := 0
+	for _, e := range r.edits {
+		out.Write(r.source[at:e.at])
+		out.WriteString(e.text)
+		at = e.end
+	}
+	out.Write(r.source[at:])
+	return out.Bytes()
+}
+
+func (r *fileRewriter) offset(p token.Pos) int { return r.base.Offset(p) }
+func (r *fileRewriter) line(p token.Pos) int   { return r.base.PositionFor(p, false).Line }
+
+func (r *fileRewriter) insert(p token.Pos, text string) {
+	at := r.offset(p)
+	r.edits = append(r.edits, edit{at, at, text})
+}
+
+func (r *fileRewriter) replace(from, to token.Pos, text string) {
+	r.edits = append(r.edits, edit{r.offset(from), r.offset(to), text})
+}
+
+func (r *fileRewriter) text(n ast.Node) string {
+	return string(r.source[r.offset(n.Pos()):r.offset(n.End())])
+}
+
+func (r *fileRewriter) packageName() string {
+	if r.pkg.Types.Name() == "main" {
+		return "main"
+	}
+	return r.pkg.PkgPath
+}
+
+// declaredName names a function as the Go runtime does.
+func (r *fileRewriter) declaredName(d *ast.FuncDecl) string {
+	name := d.Name.Name
+	if d.Recv != nil && len(d.Recv.List) > 0 {
+		of, pointer := d.Recv.List[0].Type, false
+		if star, ok := of.(*ast.StarExpr); ok {
+			of, pointer = star.X, true
+		}
+		switch x := of.(type) {
+		case *ast.IndexExpr:
+			of = x.X
+		case *ast.IndexListExpr:
+			of = x.X
+		}
+		if pointer {
+			name = "(*" + r.text(of) + ")." + name
+		} else {
+			name = r.text(of) + "." + name
+		}
+	}
+	return r.packageName() + "." + name
+}
+
+// globals returns a function, and where to put it, that says what the package's
+// variables hold when the program begins. It is empty where there are none.
+func (r *fileRewriter) globals(file *ast.File) (at token.Pos, text string) {
+	f := &function{r: r, vars: map[types.Object]event.VariableID{}, shared: map[types.Object]bool{}}
+	f.table = event.Function{ID: event.FunctionID(len(r.tables.functions)), Name: r.packageName() + ".init", File: r.file,
+		Line: r.line(file.Package), EndLine: r.line(file.Package), Own: true}
+	var body strings.Builder
+	for _, d := range file.Decls {
+		g, ok := d.(*ast.GenDecl)
+		if !ok || g.Tok != token.VAR {
+			continue
+		}
+		for _, s := range g.Specs {
+			said := false
+			for _, name := range s.(*ast.ValueSpec).Names {
+				if o := r.pkg.TypesInfo.Defs[name]; o != nil && name.Name != "_" {
+					if !said {
+						said = true
+						fmt.Fprintf(&body, " %s.L(%d);", frameName, f.site(s.Pos(), &ast.GenDecl{Tok: token.VAR, Specs: []ast.Spec{s}}))
+					}
+					fmt.Fprintf(&body, " %s.Y(%s, %d, &%s);", runtimeName, frameName, f.variable(o), name.Name)
+				}
+			}
+		}
+	}
+	if body.Len() == 0 {
+		return token.NoPos, ""
+	}
+	r.tables.functions = append(r.tables.functions, f.table)
+	// It stands before the program's own init functions, which run in their order.
+	at = file.Name.End()
+	for _, d := range file.Decls {
+		if g, ok := d.(*ast.GenDecl); ok && g.Tok == token.IMPORT {
+			at = g.End()
+		}
+	}
+	return at, fmt.Sprintf("; func init() { %s := %s.Enter(%d); %s.On(); %s %s.Ret(); %s.Back(); %s.Off() }",
+		frameName, runtimeName, f.table.ID, frameName, body.String(), frameName, frameName, frameName)
+}

@@ -1,0 +1,447 @@
+package recorder
+
+import (
+	"fmt"
+	"go/ast"
+	"go/token"
+	"go/types"
+	"strings"
+
+	"wraithology/core/event"
+)
+
+// block rewrites a list of statements.
+func (f *function) block(list []ast.Stmt) {
+	for _, s := range list {
+		f.statement(s)
+	}
+}
+
+// site adds a site for a line and returns its number.
+func (f *function) site(at token.Pos, nodes ...ast.Node) event.SiteID {
+	if !f.r.lines {
+		return 0
+	}
+	s := event.Site{ID: event.SiteID(len(f.r.tables.sites)), Function: f.table.ID, Line: f.r.line(at)}
+	for _, n := range nodes {
+		reads, writes := f.namesOf(n)
+		s.Reads, s.Writes = append(s.Reads, reads...), append(s.Writes, writes...)
+		s.Flows = append(s.Flows, f.flowsOf(n)...)
+	}
+	f.r.tables.sites = append(f.r.tables.sites, s)
+	return s.ID
+}
+
+func (f *function) reach(at token.Pos, site event.SiteID) {
+	if !f.r.lines {
+		return
+	}
+	f.r.insert(at, fmt.Sprintf("%s.L(%d); ", frameName, site))
+}
+
+func (f *function) statement(s ast.Stmt) {
+	switch s := s.(type) {
+	case *ast.EmptyStmt:
+	case *ast.BlockStmt:
+		f.block(s.List)
+	case *ast.LabeledStmt:
+		f.labelled(s)
+	case *ast.IfStmt:
+		site := f.site(s.Pos(), node(s.Init), s.Cond)
+		f.reach(s.Pos(), site)
+		f.ifStatement(s)
+	case *ast.ForStmt:
+		site := f.site(s.Pos(), node(s.Init), node(s.Cond), node(s.Post))
+		f.reach(s.Pos(), site)
+		f.forStatement(s, site)
+	case *ast.RangeStmt:
+		site := f.site(s.Pos(), s)
+		f.reach(s.Pos(), site)
+		f.rangeStatement(s, site)
+	case *ast.SwitchStmt:
+		f.reach(s.Pos(), f.site(s.Pos(), node(s.Init), node(s.Tag)))
+		f.expressions(node(s.Init))
+		f.expressions(node(s.Tag))
+		f.clauses(s.Body, f.written(s.Init), nil)
+	case *ast.TypeSwitchStmt:
+		f.reach(s.Pos(), f.site(s.Pos(), node(s.Init), s.Assign))
+		f.expressions(node(s.Init))
+		f.expressions(s.Assign)
+		f.clauses(s.Body, f.written(s.Init), s)
+	case *ast.SelectStmt:
+		f.reach(s.Pos(), f.selectSite(s))
+		if f.r.lines && !hasDefault(s) {
+			f.r.insert(s.Pos(), frameName+".Selects(); ")
+		}
+		f.selectStatement(s)
+	case *ast.ReturnStmt:
+		f.returnStatement(s)
+	case *ast.DeclStmt:
+		f.declaration(s)
+	default:
+		f.simple(s)
+	}
+}
+
+func node[N ast.Node](n N) ast.Node {
+	if any(n) == nil {
+		return nil
+	}
+	return n
+}
+
+func exprs(list ...ast.Expr) []ast.Expr {
+	var out []ast.Expr
+	for _, e := range list {
+		if e != nil {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// labelled rewrites a statement with a label. What says that the line is reached
+// stands before the label where the label belongs to a loop or a choice, and
+// behind it otherwise, so that a goto says so too.
+func (f *function) labelled(s *ast.LabeledStmt) {
+	switch s.Stmt.(type) {
+	case *ast.ForStmt, *ast.RangeStmt, *ast.SwitchStmt, *ast.TypeSwitchStmt, *ast.SelectStmt:
+		n := len(f.r.edits)
+		at := f.r.offset(s.Pos())
+		f.statement(s.Stmt)
+		if f.r.lines {
+			f.r.edits[n].at, f.r.edits[n].end = at, at
+		}
+	case *ast.EmptyStmt:
+	default:
+		f.statement(s.Stmt)
+	}
+}
+
+func (f *function) ifStatement(s *ast.IfStmt) {
+	f.expressions(node(s.Init))
+	f.expressions(s.Cond)
+	set := f.written(s.Init)
+	f.r.insert(s.Body.Lbrace+1, " "+set)
+	f.block(s.Body.List)
+	switch e := s.Else.(type) {
+	case *ast.BlockStmt:
+		f.r.insert(e.Lbrace+1, " "+set)
+		f.block(e.List)
+	case *ast.IfStmt:
+		site := f.site(e.Pos(), node(e.Init), e.Cond)
+		f.r.insert(e.Pos(), "{ "+set)
+		f.reach(e.Pos(), site)
+		f.ifStatement(e)
+		f.r.insert(e.End(), " }")
+	}
+}
+
+func (f *function) forStatement(s *ast.ForStmt, site event.SiteID) {
+	f.expressions(node(s.Init))
+	f.expressions(node(s.Cond))
+	f.expressions(node(s.Post))
+	set := f.written(s.Init)
+	if s.Post != nil && s.Init == nil {
+		set = f.written(s.Post)
+	}
+	f.r.insert(s.Body.Lbrace+1, f.again(site)+set)
+	f.block(s.Body.List)
+	if a, ok := s.Init.(*ast.AssignStmt); s.Cond != nil && (!ok || a.Tok != token.DEFINE) {
+		f.after(s, f.written(s.Post)) // the last step's value outlives the loop
+	}
+}
+
+// again says that a loop's line is reached once more.
+func (f *function) again(site event.SiteID) string {
+	if !f.r.lines {
+		return " "
+	}
+	return fmt.Sprintf(" %s.Again(%d); ", frameName, site)
+}
+
+func (f *function) rangeStatement(s *ast.RangeStmt, site event.SiteID) {
+	f.expressions(s.X)
+	set := f.written(&ast.AssignStmt{Lhs: exprs(s.Key, s.Value), Tok: s.Tok})
+	if s.Key != nil {
+		set = f.exchanged("Had", s.X, s.Key) + set
+	}
+	f.r.insert(s.Body.Lbrace+1, f.again(site)+set)
+	f.block(s.Body.List)
+}
+
+func (f *function) clauses(body *ast.BlockStmt, set string, of *ast.TypeSwitchStmt) {
+	for _, s := range body.List {
+		c := s.(*ast.CaseClause)
+		for _, e := range c.List {
+			f.expressions(e)
+		}
+		text := set
+		if of != nil {
+			if o := f.r.pkg.TypesInfo.Implicits[c]; o != nil {
+				text += f.say(o, false)
+			}
+		}
+		if text != "" {
+			f.r.insert(c.Colon+1, " "+text)
+		}
+		f.block(c.Body)
+	}
+}
+
+// selectSite is the site of a select statement, with what its cases read and write.
+func (f *function) selectSite(s *ast.SelectStmt) event.SiteID {
+	var nodes []ast.Node
+	for _, c := range s.Body.List {
+		if comm := c.(*ast.CommClause).Comm; comm != nil {
+			nodes = append(nodes, comm)
+		}
+	}
+	return f.site(s.Pos(), nodes...)
+}
+
+func hasDefault(s *ast.SelectStmt) bool {
+	for _, c := range s.Body.List {
+		if c.(*ast.CommClause).Comm == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// communication rewrites the operands of a select's case; its send or receive
+// itself must stay as it is.
+func (f *function) communication(s ast.Stmt) {
+	var receive ast.Expr
+	switch s := s.(type) {
+	case *ast.SendStmt:
+		f.expressions(s.Chan)
+		f.expressions(s.Value)
+	case *ast.ExprStmt:
+		receive = s.X
+	case *ast.AssignStmt:
+		for _, l := range s.Lhs {
+			f.expressions(l)
+		}
+		receive = s.Rhs[0]
+	}
+	if x, ok := ast.Unparen(orNil(receive)).(*ast.UnaryExpr); ok {
+		f.expressions(x.X)
+	}
+}
+
+func orNil(e ast.Expr) ast.Expr {
+	if e == nil {
+		return &ast.BadExpr{}
+	}
+	return e
+}
+
+func (f *function) selectStatement(s *ast.SelectStmt) {
+	for _, s := range s.Body.List {
+		c := s.(*ast.CommClause)
+		if c.Comm != nil {
+			f.communication(c.Comm)
+			if text := f.chosen(c.Comm) + f.written(c.Comm); text != "" {
+				f.r.insert(c.Colon+1, " "+text)
+			}
+		}
+		f.block(c.Body)
+	}
+}
+
+// returnStatement turns "return a, b" into "r0, r1 = a, b; Ret(); return", so that
+// a panic while the results are computed is told apart from a return.
+func (f *function) returnStatement(s *ast.ReturnStmt) {
+	f.reach(s.Pos(), f.site(s.Pos(), s))
+	for _, e := range s.Results {
+		f.expressions(e)
+	}
+	if len(s.Results) == 0 {
+		f.r.insert(s.Pos(), frameName+".Ret(); ")
+		return
+	}
+	var names []string
+	for _, res := range f.results {
+		if res.object != nil && res.object.Name() != "_" && f.shadowedAt(res.object, s.Pos()) {
+			return // the result can't be named here; the end of the call sorts it out
+		}
+		names = append(names, res.name)
+	}
+	f.r.replace(s.Return, s.Results[0].Pos(), strings.Join(names, ", ")+" = ")
+	f.r.insert(s.End(), "; "+frameName+".Ret(); return")
+}
+
+func (f *function) declaration(s *ast.DeclStmt) {
+	g, ok := s.Decl.(*ast.GenDecl)
+	if !ok || g.Tok != token.VAR {
+		return
+	}
+	f.reach(s.Pos(), f.site(s.Pos(), g))
+	f.expressions(g)
+	var text strings.Builder
+	for _, spec := range g.Specs {
+		for _, name := range spec.(*ast.ValueSpec).Names {
+			if o := f.r.pkg.TypesInfo.Defs[name]; o != nil {
+				text.WriteString(f.say(o, false))
+			}
+		}
+	}
+	f.after(s, text.String())
+}
+
+// simple rewrites a statement that has no statements inside.
+func (f *function) simple(s ast.Stmt) {
+	f.reach(s.Pos(), f.site(s.Pos(), s))
+	switch s := s.(type) {
+	case *ast.SendStmt:
+		if f.r.lines {
+			f.send(s)
+			return
+		}
+	case *ast.DeferStmt:
+		f.expressions(s)
+		if call, waits := f.syncCall(s.Call); call != "" && !waits {
+			f.after(s, "defer "+call)
+		}
+		return
+	}
+	synchronises, waits := "", false
+	if e, ok := s.(*ast.ExprStmt); ok {
+		if synchronises, waits = f.syncCall(e.X); synchronises != "" {
+			f.r.insert(s.Pos(), synchronises+"; ")
+		}
+	}
+	f.expressions(s)
+	switch s.(type) {
+	case *ast.BranchStmt, *ast.GoStmt:
+		return
+	}
+	text := f.written(s) + f.copied(s) + f.touched(s)
+	if waits {
+		text += frameName + ".Passed(); "
+	}
+	if f.tester != "" && f.mentions(s, f.tester) {
+		text += fmt.Sprintf("%s.T(%s); ", frameName, f.tester)
+	}
+	f.after(s, text)
+}
+
+func (f *function) after(s ast.Stmt, text string) {
+	if text != "" {
+		f.r.insert(s.End(), "; "+strings.TrimSuffix(text, "; "))
+	}
+}
+
+func (f *function) mentions(n ast.Node, name string) bool {
+	found := false
+	ast.Inspect(n, func(n ast.Node) bool {
+		if _, ok := n.(*ast.FuncLit); ok {
+			return false
+		}
+		if id, ok := n.(*ast.Ident); ok && id.Name == name {
+			found = true
+		}
+		return !found
+	})
+	return found
+}
+
+// expressions rewrites the function literals in a node, and the calls that end
+// a function, a panic or the program.
+func (f *function) expressions(n ast.Node) {
+	if n == nil {
+		return
+	}
+	asked := commaOk(n)
+	deferred := map[*ast.CallExpr]bool{}
+	addressed := map[ast.Node]bool{}
+	ast.Inspect(n, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.FuncLit:
+			name := f.table.Name + ".func"
+			if f.outer != nil {
+				name = f.table.Name + "."
+			}
+			f.r.function(f, n.Type, n.Body, nil, name, n.Pos())
+			return false
+		case *ast.DeferStmt:
+			deferred[n.Call] = true
+		case *ast.GoStmt:
+			deferred[n.Call] = true
+		case *ast.UnaryExpr:
+			addressed[n.X] = true
+			if n.Op == token.ARROW && f.r.lines && f.received(n, n == asked) {
+				return false
+			}
+		case *ast.CompositeLit:
+			if f.r.values && n.Type != nil && isMap(typeOf(f, n)) && !addressed[n] {
+				f.r.insert(n.Pos(), fmt.Sprintf("%s.New(%s, ", runtimeName, frameName))
+				f.inside(n)
+				f.r.insert(n.End(), ")")
+				return false
+			}
+		case *ast.CallExpr:
+			if f.r.values && f.makesMap(n) {
+				f.r.insert(n.Pos(), fmt.Sprintf("%s.New(%s, ", runtimeName, frameName))
+				f.inside(n)
+				f.r.insert(n.End(), ")")
+				return false
+			}
+			f.call(n, deferred[n])
+		}
+		return true
+	})
+}
+
+// inside rewrites the parts of a map's literal or of a call of make.
+func (f *function) inside(n ast.Node) {
+	switch n := n.(type) {
+	case *ast.CompositeLit:
+		for _, e := range n.Elts {
+			f.expressions(e)
+		}
+	case *ast.CallExpr:
+		for _, e := range n.Args[1:] {
+			f.expressions(e)
+		}
+	}
+}
+
+func (f *function) makesMap(c *ast.CallExpr) bool {
+	id, ok := c.Fun.(*ast.Ident)
+	return ok && id.Name == "make" && f.isBuiltin(id) && isMap(typeOf(f, c))
+}
+
+func (f *function) call(c *ast.CallExpr, deferred bool) {
+	f.r.output(c)
+	switch fun := c.Fun.(type) {
+	case *ast.Ident:
+		b, ok := f.r.pkg.TypesInfo.Uses[fun].(*types.Builtin)
+		switch {
+		case !ok || deferred:
+		case b.Name() == "append":
+			f.grows(c)
+		case b.Name() == "panic":
+			f.wrap(c.Args[0], "Panic")
+		case b.Name() == "recover":
+			f.wrap(c, "Recover")
+		}
+	case *ast.SelectorExpr:
+		if o, ok := f.r.pkg.TypesInfo.Uses[fun.Sel].(*types.Func); ok && !deferred && o.FullName() == "os.Exit" {
+			f.wrap(c.Args[0], "Exit")
+		} else if ok && !deferred && failing[o.Name()] && pure(fun.X) && isTester(typeOf(f, fun.X)) {
+			f.wrap(fun.X, "Test")
+		}
+	}
+}
+
+// failing are the methods of a test that say why it fails.
+var failing = map[string]bool{"Error": true, "Errorf": true, "Fatal": true, "Fatalf": true}
+
+// wrap passes an expression through one of the frame's methods. The end comes
+// into the list of edits now, before those of anything that follows.
+func (f *function) wrap(e ast.Expr, method string) {
+	f.r.insert(e.Pos(), frameName+"."+method+"(")
+	f.r.insert(e.End(), ")")
+}

@@ -1,0 +1,3 @@
+module origins
+
+go 1.23

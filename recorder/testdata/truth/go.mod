@@ -1,0 +1,3 @@
+module truth
+
+go 1.23

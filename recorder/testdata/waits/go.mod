@@ -1,0 +1,3 @@
+module waits
+
+go 1.23

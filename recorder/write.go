@@ -1,0 +1,397 @@
+package recorder
+
+import (
+	"fmt"
+	"go/ast"
+	"go/token"
+	"go/types"
+	"strings"
+)
+
+// say returns the statement that records a variable's new value. fresh says that
+// the value was made by this very statement and is in nobody else's hands.
+func (f *function) say(o types.Object, fresh bool) string {
+	v, ok := o.(*types.Var)
+	if !ok || o.Name() == "_" || !f.r.values {
+		return ""
+	}
+	if v.Name() == frameName || !isGlobal(o) && !f.knows(o) && !f.declares(o) {
+		return ""
+	}
+	call := "W"
+	if fresh && isMap(o.Type()) {
+		call = "F"
+	}
+	if f.shared[o] || isGlobal(o) {
+		call = "Y"
+	}
+	return fmt.Sprintf("%s.%s(%s, %d, &%s); ", runtimeName, call, frameName, f.variable(o), o.Name())
+}
+
+// coreOf returns the type under a type; for a type parameter the one that all the
+// types which it stands for have under them, where there is one (Go specification,
+// "Core types" of version 1.18).
+func coreOf(t types.Type) types.Type {
+	p, ok := types.Unalias(t).(*types.TypeParam)
+	if !ok {
+		return t.Underlying()
+	}
+	if core := coreOfInterface(p.Constraint().Underlying(), 0); core != nil {
+		return core
+	}
+	return t.Underlying()
+}
+
+func coreOfInterface(t types.Type, depth int) types.Type {
+	i, ok := t.(*types.Interface)
+	if !ok || depth > 8 {
+		return nil
+	}
+	var core types.Type
+	for n := range i.NumEmbeddeds() {
+		var under []types.Type
+		switch e := types.Unalias(i.EmbeddedType(n)).(type) {
+		case *types.Union:
+			for k := range e.Len() {
+				under = append(under, e.Term(k).Type().Underlying())
+			}
+		default:
+			if inner := coreOfInterface(e.Underlying(), depth+1); inner != nil {
+				under = append(under, inner)
+			} else if _, isInterface := e.Underlying().(*types.Interface); !isInterface {
+				under = append(under, e.Underlying())
+			}
+		}
+		for _, u := range under {
+			if core != nil && !types.Identical(core, u) {
+				return nil
+			}
+			core = u
+		}
+	}
+	return core
+}
+
+func isMap(t types.Type) bool {
+	_, ok := coreOf(t).(*types.Map)
+	return ok
+}
+
+// written returns the statements that record what a statement has written.
+func (f *function) written(s ast.Stmt) string {
+	if !f.r.values {
+		return ""
+	}
+	switch s := s.(type) {
+	case *ast.AssignStmt:
+		if s == nil {
+			return ""
+		}
+		var text strings.Builder
+		for i, l := range s.Lhs {
+			fresh := len(s.Rhs) == len(s.Lhs) && f.makes(s.Rhs[i]) || len(s.Rhs) == 1 && f.makes(s.Rhs[0])
+			text.WriteString(f.target(l, s.Lhs, s.Rhs, fresh))
+		}
+		return text.String()
+	case *ast.IncDecStmt:
+		return f.target(s.X, nil, nil, false)
+	case *ast.ExprStmt:
+		if c, ok := s.X.(*ast.CallExpr); ok {
+			if id, ok := c.Fun.(*ast.Ident); ok && id.Name == "delete" && len(c.Args) == 2 && f.isBuiltin(id) && pure(c.Args[0]) && pure(c.Args[1]) {
+				return fmt.Sprintf("%s.D(%s, %s, %s); ", runtimeName, frameName, f.r.text(c.Args[0]), f.r.text(c.Args[1]))
+			}
+		}
+	}
+	return ""
+}
+
+func (f *function) isBuiltin(id *ast.Ident) bool {
+	_, ok := f.r.pkg.TypesInfo.Uses[id].(*types.Builtin)
+	return ok
+}
+
+// makes reports whether an expression calls foreign code, which as a rule keeps
+// no hold on what it returns.
+func (f *function) makes(e ast.Expr) bool {
+	c, ok := e.(*ast.CallExpr)
+	return ok && f.foreign(c)
+}
+
+// foreign reports whether a call goes into code that is not recorded.
+func (f *function) foreign(c *ast.CallExpr) bool {
+	fun := c.Fun
+	for {
+		switch x := fun.(type) {
+		case *ast.ParenExpr:
+			fun = x.X
+			continue
+		case *ast.IndexExpr:
+			fun = x.X
+			continue
+		case *ast.IndexListExpr:
+			fun = x.X
+			continue
+		}
+		break
+	}
+	var id *ast.Ident
+	switch x := fun.(type) {
+	case *ast.Ident:
+		id = x
+	case *ast.SelectorExpr:
+		id = x.Sel
+	default:
+		return false
+	}
+	o, ok := f.r.pkg.TypesInfo.Uses[id].(*types.Func)
+	return ok && o.Pkg() != nil && !f.r.own(o.Pkg())
+}
+
+// target returns the statement that records what an assignment has stored. An
+// expression is evaluated a second time only where that can neither fail nor
+// change anything: it calls nothing, and nothing that the statement did can have
+// moved what it names. Otherwise the place is remembered as it is assigned to.
+func (f *function) target(l ast.Expr, all, rhs []ast.Expr, fresh bool) string {
+	for {
+		p, ok := l.(*ast.ParenExpr)
+		if !ok {
+			break
+		}
+		l = p.X
+	}
+	if id, ok := l.(*ast.Ident); ok {
+		if id.Name == "_" {
+			return ""
+		}
+		o := f.r.pkg.TypesInfo.Defs[id]
+		if o == nil {
+			o = f.r.pkg.TypesInfo.Uses[id]
+		}
+		if o == nil {
+			return ""
+		}
+		return f.say(o, fresh)
+	}
+	if x, ok := l.(*ast.IndexExpr); ok && isMap(typeOf(f, x.X)) {
+		return f.entry(x, all, rhs)
+	}
+	root, indirect := f.rootOf(l)
+	if !indirect && root != nil && !f.shared[root] && !isGlobal(root) {
+		return f.say(root, false) // a part of a variable that nothing else refers to
+	}
+	switch {
+	case !pure(l) || f.assigns(l, all):
+		f.r.insert(l.Pos(), fmt.Sprintf("*%s.At(%s, &", runtimeName, frameName))
+		f.r.insert(l.End(), ")")
+		return frameName + ".Stored(); "
+	case f.calls(rhs) && !f.steady(l):
+		return fmt.Sprintf("%s.Try(%s, func() any { return &%s }); ", runtimeName, frameName, f.r.text(l))
+	}
+	return fmt.Sprintf("%s.S(%s, &%s); ", runtimeName, frameName, f.r.text(l))
+}
+
+// entry returns the statement that records an entry of a map. Where map or key
+// cannot be named again, they are remembered as the statement evaluates them.
+func (f *function) entry(x *ast.IndexExpr, all, rhs []ast.Expr) string {
+	if pure(x) && !f.assigns(x, all) && (!f.calls(rhs) || f.steady(x)) {
+		return fmt.Sprintf("%s.M(%s, %s, %s); ", runtimeName, frameName, f.r.text(x.X), f.r.text(x.Index))
+	}
+	f.r.insert(x.X.Pos(), fmt.Sprintf("%s.Map(%s, ", runtimeName, frameName))
+	f.r.insert(x.X.End(), ")")
+	key, ok := coreOf(typeOf(f, x.X)).(*types.Map)
+	if tv := f.r.pkg.TypesInfo.Types[x.Index]; ok && tv.Value == nil && types.Identical(tv.Type, key.Key()) && !types.IsInterface(key.Key()) {
+		f.r.insert(x.Index.Pos(), fmt.Sprintf("%s.Key(%s, ", runtimeName, frameName))
+		f.r.insert(x.Index.End(), ")")
+	}
+	return frameName + ".Stored(); "
+}
+
+// rootOf returns the variable that an expression begins with, and whether the
+// way from it leads through a reference.
+func (f *function) rootOf(e ast.Expr) (root types.Object, indirect bool) {
+	for {
+		switch x := e.(type) {
+		case *ast.ParenExpr:
+			e = x.X
+		case *ast.StarExpr:
+			indirect, e = true, x.X
+		case *ast.SelectorExpr:
+			if s := f.r.pkg.TypesInfo.Selections[x]; s == nil {
+				return nil, true // a variable of another package
+			} else if s.Indirect() || isPointer(typeOf(f, x.X)) {
+				indirect = true
+			}
+			e = x.X
+		case *ast.IndexExpr:
+			if _, ok := coreOf(typeOf(f, x.X)).(*types.Array); !ok {
+				indirect = true
+			}
+			e = x.X
+		case *ast.Ident:
+			if o, ok := f.r.pkg.TypesInfo.Uses[x].(*types.Var); ok {
+				return o, indirect
+			}
+			return nil, indirect
+		default:
+			return nil, true
+		}
+	}
+}
+
+// pure reports whether evaluating an expression again calls nothing.
+func pure(e ast.Expr) bool {
+	switch x := e.(type) {
+	case *ast.Ident, *ast.BasicLit:
+		return true
+	case *ast.ParenExpr:
+		return pure(x.X)
+	case *ast.SelectorExpr:
+		return pure(x.X)
+	case *ast.StarExpr:
+		return pure(x.X)
+	case *ast.IndexExpr:
+		return pure(x.X) && pure(x.Index)
+	case *ast.BinaryExpr:
+		return x.Op != token.QUO && x.Op != token.REM && x.Op != token.SHL && x.Op != token.SHR && pure(x.X) && pure(x.Y)
+	}
+	return false
+}
+
+// calls reports whether expressions run code that may change anything.
+func (f *function) calls(list []ast.Expr) bool {
+	calls := false
+	for _, e := range list {
+		ast.Inspect(e, func(n ast.Node) bool {
+			if c, ok := n.(*ast.CallExpr); ok {
+				if tv := f.r.pkg.TypesInfo.Types[c.Fun]; !tv.IsType() && !tv.IsBuiltin() {
+					calls = true
+				}
+			}
+			if u, ok := n.(*ast.UnaryExpr); ok && u.Op == token.ARROW {
+				calls = true // another goroutine has had its turn
+			}
+			return !calls
+		})
+	}
+	return calls
+}
+
+// assigns reports whether a statement that assigns to all of a list assigns to a
+// variable that the expression uses.
+func (f *function) assigns(l ast.Expr, all []ast.Expr) bool {
+	found := false
+	for _, e := range all {
+		id, ok := e.(*ast.Ident)
+		if !ok || e == l {
+			continue
+		}
+		o := f.r.pkg.TypesInfo.Uses[id]
+		ast.Inspect(l, func(n ast.Node) bool {
+			if x, ok := n.(*ast.Ident); ok && o != nil && f.r.pkg.TypesInfo.Uses[x] == o {
+				found = true
+			}
+			return !found
+		})
+	}
+	return found
+}
+
+// steady reports whether a call cannot change what the names on the way of an
+// expression stand for: it goes from a variable of this function's own through
+// one reference at most.
+func (f *function) steady(l ast.Expr) bool {
+	references, ok := 0, true
+	ast.Inspect(l, func(n ast.Node) bool {
+		switch x := n.(type) {
+		case *ast.Ident:
+			if o, isVar := f.r.pkg.TypesInfo.Uses[x].(*types.Var); isVar && !o.IsField() && (f.shared[o] || isGlobal(o)) {
+				ok = false
+			}
+		case *ast.StarExpr:
+			references++
+		case *ast.SelectorExpr:
+			if s := f.r.pkg.TypesInfo.Selections[x]; s != nil && s.Indirect() {
+				references++
+			}
+		case *ast.IndexExpr:
+			if _, array := coreOf(typeOf(f, x.X)).(*types.Array); !array {
+				references++
+			}
+		}
+		return ok
+	})
+	return ok && references <= 1
+}
+
+// touched returns the statements that record variables again which foreign code
+// may have changed: those whose address, or which as a reference, it was given.
+func (f *function) touched(s ast.Stmt) string {
+	if !f.r.values {
+		return ""
+	}
+	var text strings.Builder
+	seen := map[types.Object]bool{}
+	ast.Inspect(s, func(n ast.Node) bool {
+		if _, ok := n.(*ast.FuncLit); ok {
+			return false
+		}
+		c, ok := n.(*ast.CallExpr)
+		if !ok || !f.foreign(c) {
+			return true
+		}
+		if o := f.receiver(c); o != nil && !seen[o] {
+			seen[o] = true
+			text.WriteString(f.say(o, false))
+		}
+		for _, a := range c.Args {
+			address := false
+			if u, ok := a.(*ast.UnaryExpr); ok && u.Op == token.AND {
+				a, address = u.X, true
+			}
+			id, ok := a.(*ast.Ident)
+			if !ok {
+				continue
+			}
+			o, ok := f.r.pkg.TypesInfo.Uses[id].(*types.Var)
+			if !ok || seen[o] || isTester(o.Type()) {
+				continue
+			}
+			switch o.Type().Underlying().(type) {
+			case *types.Pointer, *types.Slice:
+			default:
+				if !address {
+					continue
+				}
+			}
+			seen[o] = true
+			text.WriteString(f.say(o, address))
+			if _, slice := coreOf(o.Type()).(*types.Slice); slice && !address && f.changes(c) {
+				fmt.Fprintf(&text, "%s.All(%s, %s); ", runtimeName, frameName, id.Name)
+			}
+		}
+		return true
+	})
+	return text.String()
+}
+
+// receiver returns the variable at the root of a call's receiver, where the
+// method can change what the variable holds or leads to.
+func (f *function) receiver(c *ast.CallExpr) types.Object {
+	selector, ok := c.Fun.(*ast.SelectorExpr)
+	if !ok {
+		return nil
+	}
+	s := f.r.pkg.TypesInfo.Selections[selector]
+	if s == nil || s.Kind() != types.MethodVal {
+		return nil
+	}
+	sig, ok := s.Obj().Type().(*types.Signature)
+	if !ok || sig.Recv() == nil || !isPointer(sig.Recv().Type()) {
+		return nil
+	}
+	if o := s.Obj().Pkg(); o == nil || o.Path() == "sync" || o.Path() == "sync/atomic" || isTester(sig.Recv().Type()) {
+		return nil // what these hold is not recorded
+	}
+	root, _ := f.rootOf(selector.X)
+	return root
+}
