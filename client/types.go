@@ -1,0 +1,208 @@
+// Package client is the typed client of the service's API, and the home of the
+// shapes that API and client share.
+package client
+
+import "time"
+
+// At is a place in a recording: Moment -1 and Thread 0 stand for the failure's
+// moment, or the last one, and for the moment's thread.
+type At struct {
+	Moment int64
+	Thread uint32
+	Frame  int
+}
+
+// Person is somebody who can sign in.
+type Person struct {
+	Name  string `json:"name"`
+	Admin bool   `json:"admin"`
+}
+
+// Credentials sign a person in.
+type Credentials struct {
+	Name     string `json:"name" minLength:"1" maxLength:"64"`
+	Password string `json:"password" minLength:"1" maxLength:"1024"`
+}
+
+// Token lets programs act for a person. Secret is given out once.
+type Token struct {
+	Label  string `json:"label"`
+	Secret string `json:"secret"`
+}
+
+// Roles of a member of a case.
+const (
+	RoleLead   = "lead"   // may add and remove members
+	RoleMember = "member" // may add evidence and checkpoints
+	RoleViewer = "viewer" // may look
+)
+
+// Member is a person's part in a case.
+type Member struct {
+	Name string `json:"name"`
+	Role string `json:"role" enum:"lead,member,viewer"`
+}
+
+// Case is one investigation.
+type Case struct {
+	Name    string    `json:"name"`
+	Title   string    `json:"title"`
+	Created time.Time `json:"created"`
+	Role    string    `json:"role" doc:"the asking person's role"`
+	Members []Member  `json:"members"`
+}
+
+// NewCase asks for a case to be opened.
+type NewCase struct {
+	Name  string `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,62}$" doc:"short name for links and locators"`
+	Title string `json:"title" maxLength:"200"`
+}
+
+// States of evidence.
+const (
+	StateIndexing = "indexing"
+	StateReady    = "ready"
+	StateFailed   = "failed"
+)
+
+// EvidenceInfo describes evidence of a case. Progress is the share of the
+// indexing that is done, between 0 and 1.
+type EvidenceInfo struct {
+	Name       string    `json:"name"`
+	Kind       string    `json:"kind"`
+	Bytes      int64     `json:"bytes"`
+	SHA256     string    `json:"sha256"`
+	Uploaded   time.Time `json:"uploaded"`
+	By         string    `json:"by"`
+	State      string    `json:"state" enum:"indexing,ready,failed"`
+	Progress   float64   `json:"progress"`
+	Trouble    string    `json:"trouble"`
+	Program    string    `json:"program"`
+	BuildID    string    `json:"buildID"`
+	Host       string    `json:"host"`
+	Started    time.Time `json:"started"`
+	DurationNs int64     `json:"durationNs"`
+	Moments    int64     `json:"moments"`
+	Outcome    string    `json:"outcome" doc:"one line on how the program ended"`
+	Gaps       int       `json:"gaps"`
+}
+
+// Checkpoint is a checkpoint of a case.
+type Checkpoint struct {
+	ID       int64     `json:"id"`
+	Kind     string    `json:"kind" enum:"line,enter,return,error,output,write"`
+	File     string    `json:"file"`
+	Line     int       `json:"line"`
+	Text     string    `json:"text" doc:"the source text of the line when it was set"`
+	Function string    `json:"function" doc:"the function that is entered or returns"`
+	About    string    `json:"about" doc:"the text that an error or output must have in it; the path that is written to"`
+	Evidence string    `json:"evidence" doc:"for writes: the evidence, and where in it the path is reached"`
+	Moment   int64     `json:"moment"`
+	Frame    int       `json:"frame"`
+	When     string    `json:"when"`
+	Nth      string    `json:"nth" doc:"which of the hits count: 5, every 100, last, last before 4711; empty for all"`
+	Thread   uint32    `json:"thread" doc:"hits on this thread only; 0 for any"`
+	Listing  bool      `json:"listing" doc:"replay does not halt at it"`
+	Show     []string  `json:"show" doc:"expressions that are shown at each hit"`
+	Enabled  bool      `json:"enabled"`
+	By       string    `json:"by"`
+	Created  time.Time `json:"created"`
+}
+
+// NewCheckpoint asks for a checkpoint to be set: on a line, which File and Line
+// name; on a function's entry or return; on errors or outputs; on writes to what
+// the path About leads to in Evidence at Moment, on Thread, from Frame.
+type NewCheckpoint struct {
+	Kind     string   `json:"kind,omitempty" enum:"line,enter,return,error,output,write" default:"line"`
+	File     string   `json:"file,omitempty" maxLength:"1024"`
+	Line     int      `json:"line,omitempty" minimum:"0"`
+	Function string   `json:"function,omitempty" maxLength:"1024"`
+	About    string   `json:"about,omitempty" maxLength:"1024"`
+	Moment   int64    `json:"moment,omitempty" minimum:"0"`
+	Frame    int      `json:"frame,omitempty" minimum:"0"`
+	When     string   `json:"when,omitempty" maxLength:"2000"`
+	Nth      string   `json:"nth,omitempty" maxLength:"64"`
+	Thread   uint32   `json:"thread,omitempty"`
+	Listing  bool     `json:"listing,omitempty"`
+	Show     []string `json:"show,omitempty" maxItems:"16"`
+	Evidence string   `json:"evidence,omitempty" doc:"evidence in which the place must hold code"`
+}
+
+// CheckpointChange changes a checkpoint; what is left off stays.
+type CheckpointChange struct {
+	When    *string   `json:"when,omitempty" maxLength:"2000"`
+	Nth     *string   `json:"nth,omitempty" maxLength:"64"`
+	Listing *bool     `json:"listing,omitempty"`
+	Show    *[]string `json:"show,omitempty" maxItems:"16"`
+	Enabled *bool     `json:"enabled,omitempty"`
+}
+
+// CheckpointSwitch enables or disables all checkpoints of a case at once.
+type CheckpointSwitch struct {
+	Enabled bool `json:"enabled"`
+}
+
+// Density counts a checkpoint's hits in equal spans of a recording.
+type Density struct {
+	Moments int64 `json:"moments"`
+	Counts  []int `json:"counts"`
+}
+
+// Modes of a person in a sitting.
+const (
+	ModeLead   = "lead"
+	ModeFollow = "follow"
+	ModeRoam   = "roam"
+)
+
+// Place is what a sitting looks at.
+type Place struct {
+	Moment int64  `json:"moment" minimum:"0"`
+	Thread string `json:"thread"`
+	Frame  int    `json:"frame" minimum:"0"`
+}
+
+// Attendee is a person in a sitting. Place is where that person looks.
+type Attendee struct {
+	Name  string `json:"name"`
+	Mode  string `json:"mode" enum:"lead,follow,roam"`
+	Place Place  `json:"place"`
+}
+
+// Sitting is a shared replay. Version grows with every change.
+type Sitting struct {
+	ID       int64      `json:"id"`
+	Case     string     `json:"case"`
+	Evidence string     `json:"evidence"`
+	Place    Place      `json:"place"`
+	Version  int64      `json:"version"`
+	Here     []Attendee `json:"here"`
+}
+
+// SittingChange moves the asking person, or changes that person's mode.
+type SittingChange struct {
+	Mode  string `json:"mode,omitempty" enum:"lead,follow,roam"`
+	Place *Place `json:"place,omitempty"`
+}
+
+// Source is the text of a source file, and the lines of it that can hold a checkpoint.
+type Source struct {
+	File  string `json:"file"`
+	Text  string `json:"text"`
+	Lines []int  `json:"lines"`
+}
+
+// Lane is what one thread did over time, in equal spans of moments.
+type Lane struct {
+	Thread string `json:"thread"`
+	Name   string `json:"name"`
+	Counts []int  `json:"counts"`
+	Depths []int  `json:"depths"`
+}
+
+// Lanes are the lanes of a stretch of moments.
+type Lanes struct {
+	From  int64  `json:"from"`
+	To    int64  `json:"to"`
+	Lanes []Lane `json:"lanes"`
+}

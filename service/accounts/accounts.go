@@ -1,0 +1,144 @@
+// Package accounts knows people by password, by session and by token.
+package accounts
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/alexedwards/argon2id"
+	"github.com/alexedwards/scs/v2"
+
+	"wraithology/service/store"
+)
+
+// Errors that callers tell apart.
+var (
+	ErrWrong    = errors.New("name or password is wrong")
+	ErrPassword = errors.New("a password needs at least 8 characters")
+	ErrName     = errors.New("a name is 1 to 64 letters, digits, dots or hyphens")
+)
+
+// Accounts checks who somebody is.
+type Accounts struct {
+	Sessions *scs.SessionManager
+	store    *store.Store
+}
+
+// New returns the accounts of a store. A session ends after twelve hours.
+func New(s *store.Store) *Accounts {
+	m := scs.New()
+	m.Store = s
+	m.Lifetime = 12 * time.Hour
+	m.Cookie.Name = "wraith_session"
+	m.Cookie.HttpOnly = true
+	m.Cookie.SameSite = http.SameSiteLaxMode
+	return &Accounts{Sessions: m, store: s}
+}
+
+// params of argon2id: the memory and passes of the second recommended option of
+// RFC 9106, section 4, on two lanes, as many as the smallest machines have cores.
+var params = &argon2id.Params{Memory: 64 << 10, Iterations: 3, Parallelism: 2, SaltLength: 16, KeyLength: 32}
+
+// Add adds a person, or gives one a new password.
+func (a *Accounts) Add(ctx context.Context, name, password string, admin bool) error {
+	if name == "" || len(name) > 64 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-") != "" {
+		return fmt.Errorf("%q: %w", name, ErrName)
+	}
+	if utf8.RuneCountInString(password) < 8 {
+		return ErrPassword
+	}
+	hash, err := argon2id.CreateHash(password, params)
+	if err != nil {
+		return fmt.Errorf("hash the password: %w", err)
+	}
+	return a.store.AddPerson(ctx, &store.Person{Name: name, PasswordHash: hash, Admin: admin})
+}
+
+// unknownHash is compared with where there is no such person, so that the time
+// of an answer does not tell who exists.
+var unknownHash, _ = argon2id.CreateHash(rand.Text(), params)
+
+// Check returns the person with a name and password.
+func (a *Accounts) Check(ctx context.Context, name, password string) (store.Person, error) {
+	p, err := a.store.PersonByName(ctx, name)
+	hash := p.PasswordHash
+	if errors.Is(err, store.ErrNotFound) {
+		hash = unknownHash
+	} else if err != nil {
+		return p, err
+	}
+	match, compareErr := argon2id.ComparePasswordAndHash(password, hash)
+	if compareErr != nil {
+		return store.Person{}, fmt.Errorf("check the password: %w", compareErr)
+	}
+	if err != nil || !match {
+		return store.Person{}, ErrWrong
+	}
+	return p, nil
+}
+
+// NewToken makes a token for a person and returns its secret, which is not kept.
+func (a *Accounts) NewToken(ctx context.Context, person int64, label string) (string, error) {
+	secret := "wraith-" + rand.Text() + rand.Text()
+	hash := sha256.Sum256([]byte(secret))
+	return secret, a.store.AddToken(ctx, &store.Token{PersonID: person, Label: label, SecretHash: hash[:]})
+}
+
+type personKey struct{}
+
+const sessionPerson = "person"
+
+// SignIn begins a browser's session.
+func (a *Accounts) SignIn(ctx context.Context, p store.Person) error {
+	if err := a.Sessions.RenewToken(ctx); err != nil {
+		return fmt.Errorf("begin the session: %w", err)
+	}
+	a.Sessions.Put(ctx, sessionPerson, p.ID)
+	return nil
+}
+
+// SignOut ends a browser's session.
+func (a *Accounts) SignOut(ctx context.Context) error { return a.Sessions.Destroy(ctx) }
+
+// Who returns the person that a request comes from.
+func Who(ctx context.Context) (store.Person, bool) {
+	p, ok := ctx.Value(personKey{}).(store.Person)
+	return p, ok
+}
+
+// Middleware finds out who a request comes from: by its token, else by its
+// session. It refuses nothing; a database that is down goes to failed.
+func (a *Accounts) Middleware(failed func(http.ResponseWriter, *http.Request, error)) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return a.Sessions.LoadAndSave(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			p, err := a.identify(r)
+			switch {
+			case err == nil:
+				r = r.WithContext(context.WithValue(r.Context(), personKey{}, p))
+			case !errors.Is(err, store.ErrNotFound):
+				failed(w, r, err)
+				return
+			}
+			next.ServeHTTP(w, r)
+		}))
+	}
+}
+
+func (a *Accounts) identify(r *http.Request) (store.Person, error) {
+	if secret, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		hash := sha256.Sum256([]byte(secret))
+		return a.store.PersonByToken(r.Context(), hash[:])
+	}
+	id := a.Sessions.GetInt64(r.Context(), sessionPerson)
+	if id == 0 {
+		return store.Person{}, store.ErrNotFound
+	}
+	return a.store.PersonByID(r.Context(), id)
+}

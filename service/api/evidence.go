@@ -1,0 +1,145 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"regexp"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"wraithology/client"
+	"wraithology/service/accounts"
+	"wraithology/service/store"
+)
+
+// EvidenceInput names evidence in a path.
+type EvidenceInput struct {
+	Case     string `path:"case"`
+	Evidence string `path:"evidence"`
+}
+
+func (a *api) evidenceRoutes(h huma.API, r chi.Router) {
+	route(h, a, "GET", "/api/cases/{case}/evidence", "evidence", "A case's evidence, newest first", func(ctx context.Context, in *CaseInput) (*body[[]client.EvidenceInfo], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLook)
+		if err != nil {
+			return nil, err
+		}
+		list, err := a.Store.EvidenceOf(ctx, c.ID)
+		out := []client.EvidenceInfo{}
+		for _, e := range list {
+			out = append(out, evidenceOf(e))
+		}
+		return &body[[]client.EvidenceInfo]{out}, err
+	})
+	route(h, a, "GET", "/api/cases/{case}/evidence/{evidence}", "oneEvidence", "One piece of evidence", func(ctx context.Context, in *EvidenceInput) (*body[client.EvidenceInfo], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLook)
+		if err != nil {
+			return nil, err
+		}
+		e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+		return &body[client.EvidenceInfo]{evidenceOf(e)}, err
+	})
+	// Uploads and downloads are streams, so they go past huma, which reads bodies whole.
+	r.Put("/api/cases/{case}/evidence/{evidence}", a.upload)
+	r.Get("/api/cases/{case}/evidence/{evidence}/content", a.download)
+	params := []*huma.Param{pathParam("case"), pathParam("evidence")}
+	stream := map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}
+	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "upload", Method: "PUT", Path: "/api/cases/{case}/evidence/{evidence}", Summary: "Upload evidence as a stream",
+		Parameters: params, RequestBody: &huma.RequestBody{Required: true, Content: stream},
+		Responses: map[string]*huma.Response{"201": {Description: "kept on disk; it is being indexed"}, "default": {Description: "error"}}})
+	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "content", Method: "GET", Path: "/api/cases/{case}/evidence/{evidence}/content", Summary: "The bytes of evidence",
+		Parameters: params, Responses: map[string]*huma.Response{"200": {Description: "the bytes", Content: stream}, "default": {Description: "error"}}})
+}
+
+func pathParam(name string) *huma.Param {
+	return &huma.Param{Name: name, In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}
+}
+
+func evidenceOf(e store.Evidence) client.EvidenceInfo {
+	return client.EvidenceInfo{Name: e.Name, Kind: e.Kind, Bytes: e.Bytes, SHA256: e.SHA256, Uploaded: e.UploadedAt, By: e.Person.Name, State: e.State, Progress: e.Progress,
+		Trouble: e.Trouble, Program: e.Program, BuildID: e.BuildID, Host: e.Host, Started: e.Started, DurationNs: e.DurationNs, Moments: e.Moments, Outcome: e.Outcome, Gaps: e.Gaps}
+}
+
+var evidenceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,127}$`)
+
+// upload takes evidence as a stream. It is acknowledged once its bytes and its
+// record are on disk; a stream that breaks off leaves nothing behind.
+func (a *api) upload(w http.ResponseWriter, r *http.Request) {
+	ctx := r.Context()
+	if _, ok := accounts.Who(ctx); !ok {
+		a.refuse(w, http.StatusUnauthorized, "sign in first")
+		return
+	}
+	name := chi.URLParam(r, "evidence")
+	if !evidenceName.MatchString(name) {
+		a.refuse(w, http.StatusUnprocessableEntity, fmt.Sprintf("%q cannot name evidence: use up to 128 letters, digits, dots, hyphens and underscores, a letter or digit first", name))
+		return
+	}
+	c, err := a.caseFor(ctx, chi.URLParam(r, "case"), mayWork)
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	if _, err := a.Store.EvidenceByName(ctx, c.ID, name); err == nil {
+		a.fail(w, r, fmt.Errorf("evidence %s: %w in this case: give another name", name, store.ErrExists))
+		return
+	}
+	kept, err := a.Vault.Put(ctx, r.Body)
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	if kept.Bytes == 0 {
+		a.refuse(w, http.StatusUnprocessableEntity, "the evidence is empty: check the file that was sent")
+		return
+	}
+	// The bytes are on disk; what follows is not to be undone by a client that leaves.
+	ctx = context.WithoutCancel(ctx)
+	e := store.Evidence{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID, State: client.StateIndexing, Started: time.Unix(0, 0).UTC()}
+	if err := a.Store.AddEvidence(ctx, &e); err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	if err := a.Jobs.Index(ctx, e.ID); err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	if err := a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("uploaded %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256)); err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	e.Person = who(ctx)
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(http.StatusCreated)
+	writeJSON(w, evidenceOf(e))
+}
+
+func (a *api) download(w http.ResponseWriter, r *http.Request) {
+	ctx := r.Context()
+	if _, ok := accounts.Who(ctx); !ok {
+		a.refuse(w, http.StatusUnauthorized, "sign in first")
+		return
+	}
+	c, err := a.caseFor(ctx, chi.URLParam(r, "case"), mayLook)
+	if err == nil {
+		var e store.Evidence
+		if e, err = a.Store.EvidenceByName(ctx, c.ID, chi.URLParam(r, "evidence")); err == nil {
+			if err = a.Store.Note(ctx, c.ID, who(ctx).ID, "downloaded "+e.Name); err == nil {
+				w.Header().Set("Content-Type", "application/octet-stream")
+				w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", e.Name+".wraith"))
+				http.ServeFile(w, r, a.Vault.Path(e.SHA256))
+				return
+			}
+		}
+	}
+	a.fail(w, r, err)
+}
+
+func (a *api) refuse(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	writeJSON(w, huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
+}

@@ -1,0 +1,133 @@
+// Package jobs does the service's background work: it indexes evidence that has
+// arrived. The work is queued in the database; what a restart interrupts is
+// begun anew.
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+
+	"wraithology/client"
+	"wraithology/core/evidence"
+	"wraithology/core/replay"
+	"wraithology/service/recordings"
+	"wraithology/service/store"
+	"wraithology/service/vault"
+)
+
+// Jobs is the queue and its workers.
+type Jobs struct {
+	client *river.Client[pgx.Tx]
+	store  *store.Store
+}
+
+type indexArgs struct {
+	Evidence int64 `json:"evidence"`
+}
+
+// Kind implements river.JobArgs.
+func (indexArgs) Kind() string { return "index" }
+
+type indexer struct {
+	river.WorkerDefaults[indexArgs]
+	store *store.Store
+	vault *vault.Vault
+	open  *recordings.Recordings
+}
+
+// Timeout implements river.Worker: indexing takes as long as it takes.
+func (*indexer) Timeout(*river.Job[indexArgs]) time.Duration { return -1 }
+
+// Work implements river.Worker.
+func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
+	e, err := w.store.EvidenceByID(ctx, job.Args.Evidence)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // deleted in the meantime
+	}
+	if err != nil || e.State != client.StateIndexing {
+		return err
+	}
+	told := time.Now()
+	r, err := w.open.Open(ctx, w.vault.Path(e.SHA256), func(done float64) {
+		if time.Since(told) > 250*time.Millisecond {
+			told = time.Now()
+			_ = w.store.SetProgress(ctx, e.ID, done) // the next one, or the end, says it again
+		}
+	})
+	if err != nil {
+		if !errors.Is(err, evidence.ErrUnreadable) {
+			return err // the queue tries again
+		}
+		e.State, e.Trouble, e.Outcome = client.StateFailed, err.Error(), "cannot be read"
+		return w.store.SaveEvidence(ctx, e)
+	}
+	describe(&e, r.Info())
+	return w.store.SaveEvidence(ctx, e)
+}
+
+func describe(e *store.Evidence, info replay.Info) {
+	e.State, e.Progress = client.StateReady, 1
+	e.Kind, e.Program, e.BuildID, e.Host = info.Kind, info.Program, info.BuildID, info.Host
+	e.Started, e.DurationNs, e.Moments, e.Gaps = info.Started, int64(info.Duration), info.Moments, len(info.Gaps)
+	e.Outcome = "ended without a failure"
+	switch {
+	case info.Failure != nil:
+		e.Outcome = info.Failure.Kind + ": " + info.Failure.Summary
+	case len(info.Gaps) > 0:
+		e.Outcome = "not known: " + info.Gaps[len(info.Gaps)-1].What
+	}
+}
+
+// Start brings the queue's tables up to date and starts its workers.
+func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings.Recordings, log *slog.Logger) (*Jobs, error) {
+	driver := riverpgxv5.New(s.Pool)
+	migrator, err := rivermigrate.New(driver, nil)
+	if err != nil {
+		return nil, fmt.Errorf("read the queue's migrations: %w", err)
+	}
+	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return nil, fmt.Errorf("bring the queue up to date: %w", err)
+	}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &indexer{store: s, vault: v, open: open})
+	c, err := river.NewClient(driver, &river.Config{
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: workers, Logger: log,
+		FetchPollInterval: 500 * time.Millisecond,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("set up the queue: %w", err)
+	}
+	j := &Jobs{c, s}
+	if err := c.Start(context.WithoutCancel(ctx)); err != nil {
+		return nil, fmt.Errorf("start the queue: %w", err)
+	}
+	left, err := s.Unindexed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range left {
+		if err := j.Index(ctx, e.ID); err != nil {
+			return nil, err
+		}
+	}
+	return j, nil
+}
+
+// Index queues the indexing of evidence.
+func (j *Jobs) Index(ctx context.Context, evidence int64) error {
+	if _, err := j.client.Insert(ctx, indexArgs{evidence}, nil); err != nil {
+		return fmt.Errorf("queue the indexing: %w", err)
+	}
+	return nil
+}
+
+// Stop lets the work in hand end, for a while, and stops the workers.
+func (j *Jobs) Stop(ctx context.Context) error { return j.client.Stop(ctx) }

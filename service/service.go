@@ -1,0 +1,138 @@
+// Package service puts the parts of wraithd together and runs them.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"wraithology/console"
+	"wraithology/service/accounts"
+	"wraithology/service/api"
+	"wraithology/service/cluster"
+	"wraithology/service/jobs"
+	"wraithology/service/recordings"
+	"wraithology/service/sittings"
+	"wraithology/service/store"
+	"wraithology/service/vault"
+)
+
+// Options say where the service keeps its data and listens. Without a database
+// it runs a private one in the data folder.
+type Options struct {
+	Data     string
+	Listen   string
+	Database string
+	Log      *slog.Logger
+}
+
+// Service is a running service.
+type Service struct {
+	URL      string
+	Accounts *accounts.Accounts
+
+	cluster *cluster.Cluster
+	store   *store.Store
+	jobs    *jobs.Jobs
+	http    *http.Server
+	served  chan error
+	stop    context.CancelFunc
+}
+
+// mostOpen bounds the recordings that are held open.
+const mostOpen = 4
+
+// OpenStore opens the records of a service, running or not: the database that
+// is named, or the private one. The returned function gives all of it back.
+func OpenStore(ctx context.Context, o Options) (*store.Store, *cluster.Cluster, error) {
+	url := o.Database
+	var c *cluster.Cluster
+	if url == "" {
+		var err error
+		if c, err = cluster.Open(ctx, filepath.Join(o.Data, "database")); err != nil {
+			return nil, nil, err
+		}
+		url = c.URL
+	}
+	s, err := store.Open(ctx, url)
+	if err != nil && c != nil {
+		err = errors.Join(err, c.Stop())
+	}
+	return s, c, err
+}
+
+// Start starts the service. It serves until Stop.
+func Start(ctx context.Context, o Options) (*Service, error) {
+	if err := os.MkdirAll(o.Data, 0o711); err != nil {
+		return nil, fmt.Errorf("make the data folder: %w", err)
+	}
+	s := &Service{served: make(chan error, 1)}
+	listener, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s: %w: another program may use it, choose one with --listen", o.Listen, err)
+	}
+	s.URL = "http://" + listener.Addr().String()
+	if err := s.open(ctx, o); err != nil {
+		listener.Close()
+		return nil, errors.Join(err, s.Stop(context.WithoutCancel(ctx)))
+	}
+	go func() { s.served <- s.http.Serve(listener) }()
+	return s, nil
+}
+
+func (s *Service) open(ctx context.Context, o Options) (err error) {
+	if s.store, s.cluster, err = OpenStore(ctx, o); err != nil {
+		return err
+	}
+	v, err := vault.Open(filepath.Join(o.Data, "vault"))
+	if err != nil {
+		return err
+	}
+	open := recordings.New(mostOpen, filepath.Join(o.Data, "timelines"))
+	if s.jobs, err = jobs.Start(ctx, s.store, v, open, o.Log); err != nil {
+		return err
+	}
+	s.Accounts = accounts.New(s.store)
+	// Streams of events never end by themselves: their context ends with the service.
+	base, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s.stop = stop
+	s.http = &http.Server{
+		Handler: api.New(api.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs,
+			Sittings: sittings.New(s.store), Console: console.Files(), Log: o.Log}),
+		ReadHeaderTimeout: 10 * time.Second,
+		BaseContext:       func(net.Listener) context.Context { return base },
+		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),
+	}
+	return nil
+}
+
+// Served is told when serving ends.
+func (s *Service) Served() <-chan error { return s.served }
+
+// Stop ends the service: no new requests, those in hand finish, then the queue,
+// the connections and the private database.
+func (s *Service) Stop(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	var errs []error
+	if s.http != nil {
+		s.stop()
+		errs = append(errs, s.http.Shutdown(ctx))
+	}
+	if s.jobs != nil {
+		errs = append(errs, s.jobs.Stop(ctx))
+	}
+	if s.store != nil {
+		s.store.Close()
+	}
+	if s.cluster != nil {
+		errs = append(errs, s.cluster.Stop())
+	}
+	return errors.Join(errs...)
+}

@@ -1,0 +1,212 @@
+// Package sittings keeps track of who is in which sitting and tells everybody in
+// it when it changes. Where a sitting stands is in the database; who is here is
+// known to this process only.
+package sittings
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sort"
+	"strconv"
+	"sync"
+	"time"
+
+	"wraithology/client"
+	"wraithology/service/store"
+)
+
+// Hub holds the sittings that somebody is in.
+type Hub struct {
+	store *store.Store
+	mu    sync.Mutex
+	rooms map[int64]*room
+}
+
+type room struct {
+	people   map[string]*attendee
+	watchers map[chan struct{}]string // whom each watcher belongs to
+}
+
+type attendee struct {
+	mode  string
+	place client.Place
+	seen  time.Time
+}
+
+// lingers is how long somebody without a watcher still counts as being here.
+const lingers = 30 * time.Second
+
+// ErrNotHere says that somebody has not joined the sitting.
+var ErrNotHere = errors.New("join the sitting first")
+
+// New returns the sittings of a store.
+func New(s *store.Store) *Hub { return &Hub{store: s, rooms: map[int64]*room{}} }
+
+func (h *Hub) room(id int64) *room {
+	r := h.rooms[id]
+	if r == nil {
+		r = &room{people: map[string]*attendee{}, watchers: map[chan struct{}]string{}}
+		h.rooms[id] = r
+	}
+	return r
+}
+
+func (r *room) changed() {
+	for c := range r.watchers {
+		select {
+		case c <- struct{}{}:
+		default: // told already, and not yet looked
+		}
+	}
+}
+
+func (r *room) present(name string) bool {
+	for _, who := range r.watchers {
+		if who == name {
+			return true
+		}
+	}
+	return time.Since(r.people[name].seen) < lingers
+}
+
+func (r *room) leader() string {
+	for name, p := range r.people {
+		if p.mode == client.ModeLead && r.present(name) {
+			return name
+		}
+	}
+	return ""
+}
+
+// Join brings somebody into a sitting. Without a mode, who may lead does so if
+// nobody else does; everybody else follows.
+func (h *Hub) Join(x store.Sitting, name, mode string, mayLead bool) client.Sitting {
+	h.mu.Lock()
+	r := h.room(x.ID)
+	leader := r.leader()
+	if mode == "" {
+		mode = client.ModeFollow
+		if have := r.people[name]; have != nil && r.present(name) {
+			mode = have.mode
+		} else if mayLead && leader == "" {
+			mode = client.ModeLead
+		}
+	}
+	if mode == client.ModeLead && leader != "" && leader != name {
+		r.people[leader].mode = client.ModeFollow
+	}
+	r.people[name] = &attendee{mode: mode, place: placeOf(x), seen: time.Now()}
+	r.changed()
+	h.mu.Unlock()
+	return h.describe(x)
+}
+
+// Change moves somebody, or changes the mode. Who leads takes the sitting along;
+// who follows and moves looks around alone from then on.
+func (h *Hub) Change(ctx context.Context, x store.Sitting, name string, c client.SittingChange) (client.Sitting, error) {
+	h.mu.Lock()
+	r := h.room(x.ID)
+	p := r.people[name]
+	if p == nil {
+		h.mu.Unlock()
+		return client.Sitting{}, ErrNotHere
+	}
+	p.seen = time.Now()
+	if c.Mode != "" {
+		if leader := r.leader(); c.Mode == client.ModeLead && leader != "" && leader != name {
+			r.people[leader].mode = client.ModeFollow
+		}
+		p.mode = c.Mode
+	} else if c.Place != nil && p.mode == client.ModeFollow {
+		p.mode = client.ModeRoam
+	}
+	leads := p.mode == client.ModeLead
+	if c.Place != nil {
+		p.place = *c.Place
+	}
+	h.mu.Unlock()
+	if c.Place != nil && leads {
+		thread, err := strconv.ParseInt(c.Place.Thread, 10, 64)
+		if err != nil {
+			return client.Sitting{}, fmt.Errorf("thread %q is no number: %w", c.Place.Thread, err)
+		}
+		if x.Version, err = h.store.MoveSitting(ctx, x.ID, c.Place.Moment, thread, c.Place.Frame); err != nil {
+			return client.Sitting{}, err
+		}
+		x.Moment, x.Thread, x.Frame = c.Place.Moment, thread, c.Place.Frame
+	}
+	h.mu.Lock()
+	h.room(x.ID).changed()
+	h.mu.Unlock()
+	return h.describe(x), nil
+}
+
+func placeOf(x store.Sitting) client.Place {
+	return client.Place{Moment: x.Moment, Thread: strconv.FormatInt(x.Thread, 10), Frame: x.Frame}
+}
+
+func (h *Hub) describe(x store.Sitting) client.Sitting {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	out := client.Sitting{ID: x.ID, Case: x.Case.Name, Evidence: x.Evidence.Name, Place: placeOf(x), Version: x.Version, Here: []client.Attendee{}}
+	r := h.room(x.ID)
+	for name, p := range r.people {
+		if !r.present(name) {
+			delete(r.people, name)
+			continue
+		}
+		place := p.place
+		if p.mode != client.ModeRoam {
+			place = out.Place
+		}
+		out.Here = append(out.Here, client.Attendee{Name: name, Mode: p.mode, Place: place})
+	}
+	sort.Slice(out.Here, func(i, j int) bool { return out.Here[i].Name < out.Here[j].Name })
+	return out
+}
+
+// Watch calls f with the sitting's state now and after every change, until the
+// context ends or f fails; beat is called when nothing has changed for a while.
+func (h *Hub) Watch(ctx context.Context, id int64, name string, f func(client.Sitting) error, beat func() error) error {
+	told := make(chan struct{}, 1)
+	told <- struct{}{}
+	h.mu.Lock()
+	h.room(id).watchers[told] = name
+	h.room(id).changed()
+	h.mu.Unlock()
+	defer func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		r := h.room(id)
+		delete(r.watchers, told)
+		if p := r.people[name]; p != nil {
+			p.seen = time.Now().Add(2*time.Second - lingers) // a reload must not look like leaving
+		}
+		time.AfterFunc(3*time.Second, func() {
+			h.mu.Lock()
+			defer h.mu.Unlock()
+			r.changed()
+		})
+	}()
+	ticker := time.NewTicker(15 * time.Second)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-ticker.C:
+			if err := beat(); err != nil {
+				return err
+			}
+		case <-told:
+			x, err := h.store.SittingByID(ctx, id)
+			if err != nil {
+				return err
+			}
+			if err := f(h.describe(x)); err != nil {
+				return err
+			}
+		}
+	}
+}

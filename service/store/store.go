@@ -1,0 +1,405 @@
+// Package store keeps the service's records in PostgreSQL: people, cases,
+// evidence, checkpoints, sittings and custody. Who may do what is decided above.
+package store
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"gorm.io/driver/postgres"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Errors that callers tell apart.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrExists   = errors.New("exists already")
+)
+
+// Person can sign in.
+type Person struct {
+	ID           int64
+	Name         string
+	PasswordHash string
+	Admin        bool
+	CreatedAt    time.Time
+}
+
+// Token is a secret, kept as its SHA-256, with which programs act for a person.
+type Token struct {
+	ID         int64
+	PersonID   int64
+	Label      string
+	SecretHash []byte
+	CreatedAt  time.Time
+}
+
+// Session is what the session manager keeps for a signed-in browser.
+type Session struct {
+	Token  string `gorm:"primaryKey"`
+	Data   []byte
+	Expiry time.Time
+}
+
+// Case is one investigation.
+type Case struct {
+	ID        int64
+	Name      string
+	Title     string
+	CreatedAt time.Time
+	Members   []Member `gorm:"foreignKey:CaseID"`
+}
+
+// Member is a person's part in a case.
+type Member struct {
+	CaseID   int64 `gorm:"primaryKey"`
+	PersonID int64 `gorm:"primaryKey"`
+	Role     string
+	Person   Person
+}
+
+// Evidence is one immutable file of a case. Its bytes are in the vault.
+type Evidence struct {
+	ID         int64
+	CaseID     int64
+	Name       string
+	Kind       string
+	Bytes      int64
+	SHA256     string `gorm:"column:sha256"`
+	UploadedAt time.Time
+	PersonID   int64
+	Person     Person
+	State      string
+	Progress   float64
+	Trouble    string
+	Program    string
+	BuildID    string
+	Host       string
+	Started    time.Time
+	DurationNs int64
+	Moments    int64
+	Outcome    string
+	Gaps       int
+}
+
+// TableName names the table for GORM.
+func (Evidence) TableName() string { return "evidence" }
+
+// Checkpoint is a checkpoint of a case.
+type Checkpoint struct {
+	ID       int64
+	CaseID   int64
+	File     string
+	Line     int
+	Text     string
+	Kind     string // what it is on, as replay names it
+	Function string // for enter and return
+	// A checkpoint on writes belongs to one recording: About is the path, as it is
+	// reached there at a moment on a thread from a frame.
+	Evidence  string
+	Moment    int64
+	Frame     int
+	About     string // the text that an error or output must have in it
+	Condition string
+	Nth       string
+	Thread    uint32
+	Listing   bool     // replay does not halt at it
+	Show      []string `gorm:"serializer:json"` // expressions that are shown at each hit
+	Enabled   bool
+	PersonID  int64
+	Person    Person
+	CreatedAt time.Time
+}
+
+// Sitting is where a shared replay stands.
+type Sitting struct {
+	ID         int64
+	CaseID     int64
+	EvidenceID int64
+	Moment     int64
+	Thread     int64
+	Frame      int
+	Version    int64
+	Case       Case
+	Evidence   Evidence
+}
+
+// Custody is one entry of the record of who did what.
+type Custody struct {
+	ID       int64
+	CaseID   int64
+	PersonID int64
+	Person   Person
+	At       time.Time
+	What     string
+}
+
+// TableName names the table for GORM.
+func (Custody) TableName() string { return "custody" }
+
+// Store is an open connection pool.
+type Store struct {
+	Pool *pgxpool.Pool
+	db   *gorm.DB
+}
+
+// Open connects to the database and brings its tables up to date.
+func Open(ctx context.Context, url string) (*Store, error) {
+	pool, err := pgxpool.New(ctx, url)
+	if err != nil {
+		return nil, fmt.Errorf("connect to the database: %w", err)
+	}
+	s := &Store{Pool: pool}
+	if err := s.migrate(ctx); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	s.db, err = gorm.Open(postgres.New(postgres.Config{Conn: stdlib.OpenDBFromPool(pool)}), &gorm.Config{Logger: logger.Discard, TranslateError: true})
+	if err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	return s, nil
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
+	}
+	db := stdlib.OpenDBFromPool(s.Pool)
+	defer db.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("bring the database up to date: %w", err)
+	}
+	return nil
+}
+
+// Close closes the connections.
+func (s *Store) Close() { s.Pool.Close() }
+
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.Pool.Ping(ctx) }
+
+func (s *Store) in(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
+
+// told translates GORM's errors into ours; what says what was looked for or made.
+func told(err error, what string) error {
+	var pg *pgconn.PgError
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, gorm.ErrRecordNotFound):
+		return fmt.Errorf("%s: %w", what, ErrNotFound)
+	case errors.Is(err, gorm.ErrDuplicatedKey), errors.As(err, &pg) && pg.Code == "23505":
+		return fmt.Errorf("%s: %w", what, ErrExists)
+	}
+	return fmt.Errorf("%s: %w", what, err)
+}
+
+// AddPerson adds a person, or with a name that exists sets the password anew.
+func (s *Store) AddPerson(ctx context.Context, p *Person) error {
+	var have Person
+	err := s.in(ctx).Where("name = ?", p.Name).Take(&have).Error
+	if err == nil {
+		p.ID, p.CreatedAt = have.ID, have.CreatedAt
+		return told(s.in(ctx).Save(p).Error, "person "+p.Name)
+	}
+	p.CreatedAt = time.Now()
+	return told(s.in(ctx).Create(p).Error, "person "+p.Name)
+}
+
+// PersonByName finds a person.
+func (s *Store) PersonByName(ctx context.Context, name string) (p Person, err error) {
+	return p, told(s.in(ctx).Where("name = ?", name).Take(&p).Error, "person "+name)
+}
+
+// PersonByID finds a person.
+func (s *Store) PersonByID(ctx context.Context, id int64) (p Person, err error) {
+	return p, told(s.in(ctx).Take(&p, id).Error, "person")
+}
+
+// People lists everybody by name.
+func (s *Store) People(ctx context.Context) (list []Person, err error) {
+	return list, told(s.in(ctx).Order("name").Find(&list).Error, "people")
+}
+
+// AddToken keeps a token.
+func (s *Store) AddToken(ctx context.Context, t *Token) error {
+	t.CreatedAt = time.Now()
+	return told(s.in(ctx).Create(t).Error, "token")
+}
+
+// PersonByToken finds the person whose token has a hash.
+func (s *Store) PersonByToken(ctx context.Context, hash []byte) (p Person, err error) {
+	return p, told(s.in(ctx).Joins("join tokens on tokens.person_id = people.id").Where("tokens.secret_hash = ?", hash).Take(&p).Error, "token")
+}
+
+// AddCase opens a case that a person leads.
+func (s *Store) AddCase(ctx context.Context, c *Case, leader int64) error {
+	c.CreatedAt = time.Now()
+	return s.in(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Omit("Members").Create(c).Error; err != nil {
+			return told(err, "case "+c.Name)
+		}
+		return told(tx.Omit("Person").Create(&Member{CaseID: c.ID, PersonID: leader, Role: "lead"}).Error, "case "+c.Name)
+	})
+}
+
+// CasesOf lists the cases of a person, newest first.
+func (s *Store) CasesOf(ctx context.Context, person int64) (list []Case, err error) {
+	return list, told(s.in(ctx).Preload("Members.Person").Where("id in (select case_id from members where person_id = ?)", person).Order("created_at desc").Find(&list).Error, "cases")
+}
+
+// CaseByName finds a case with its members.
+func (s *Store) CaseByName(ctx context.Context, name string) (c Case, err error) {
+	return c, told(s.in(ctx).Preload("Members.Person").Where("name = ?", name).Take(&c).Error, "case "+name)
+}
+
+// SetMember adds a member or changes a role.
+func (s *Store) SetMember(ctx context.Context, m Member) error {
+	return told(s.in(ctx).Omit("Person").Save(&m).Error, "member")
+}
+
+// AddEvidence adds evidence in the state of being indexed.
+func (s *Store) AddEvidence(ctx context.Context, e *Evidence) error {
+	e.UploadedAt = time.Now()
+	return told(s.in(ctx).Omit("Person").Create(e).Error, "evidence "+e.Name)
+}
+
+// SaveEvidence writes what the indexing has found out.
+func (s *Store) SaveEvidence(ctx context.Context, e Evidence) error {
+	return told(s.in(ctx).Omit("Person").Save(&e).Error, "evidence "+e.Name)
+}
+
+// SetProgress says how far the indexing of evidence is.
+func (s *Store) SetProgress(ctx context.Context, id int64, done float64) error {
+	return told(s.in(ctx).Model(&Evidence{}).Where("id = ?", id).Update("progress", done).Error, "evidence")
+}
+
+// EvidenceOf lists a case's evidence, newest first.
+func (s *Store) EvidenceOf(ctx context.Context, caseID int64) (list []Evidence, err error) {
+	return list, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("uploaded_at desc, id desc").Find(&list).Error, "evidence")
+}
+
+// EvidenceByName finds evidence of a case.
+func (s *Store) EvidenceByName(ctx context.Context, caseID int64, name string) (e Evidence, err error) {
+	return e, told(s.in(ctx).Preload("Person").Where("case_id = ? and name = ?", caseID, name).Take(&e).Error, "evidence "+name)
+}
+
+// EvidenceByID finds evidence.
+func (s *Store) EvidenceByID(ctx context.Context, id int64) (e Evidence, err error) {
+	return e, told(s.in(ctx).Preload("Person").Take(&e, id).Error, "evidence")
+}
+
+// Unindexed lists the evidence whose indexing has not ended.
+func (s *Store) Unindexed(ctx context.Context) (list []Evidence, err error) {
+	return list, told(s.in(ctx).Where("state = 'indexing'").Find(&list).Error, "evidence")
+}
+
+// CheckpointsOf lists a case's checkpoints by place.
+func (s *Store) CheckpointsOf(ctx context.Context, caseID int64) (list []Checkpoint, err error) {
+	return list, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("file, line, id").Find(&list).Error, "checkpoints")
+}
+
+// CheckpointByID finds a checkpoint of a case.
+func (s *Store) CheckpointByID(ctx context.Context, caseID, id int64) (c Checkpoint, err error) {
+	return c, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Take(&c, id).Error, fmt.Sprintf("checkpoint %d", id))
+}
+
+// SaveCheckpoint adds or changes a checkpoint.
+func (s *Store) SaveCheckpoint(ctx context.Context, c *Checkpoint) error {
+	if c.ID == 0 {
+		c.CreatedAt = time.Now()
+	}
+	return told(s.in(ctx).Omit("Person").Save(c).Error, "checkpoint")
+}
+
+// SwitchCheckpoints enables or disables all checkpoints of a case.
+func (s *Store) SwitchCheckpoints(ctx context.Context, caseID int64, enabled bool) error {
+	return told(s.in(ctx).Model(&Checkpoint{}).Where("case_id = ?", caseID).Update("enabled", enabled).Error, "checkpoints")
+}
+
+// DeleteCheckpoints deletes all checkpoints of a case.
+func (s *Store) DeleteCheckpoints(ctx context.Context, caseID int64) error {
+	return told(s.in(ctx).Where("case_id = ?", caseID).Delete(&Checkpoint{}).Error, "checkpoints")
+}
+
+// DeleteCheckpoint deletes a checkpoint of a case.
+func (s *Store) DeleteCheckpoint(ctx context.Context, caseID, id int64) error {
+	done := s.in(ctx).Where("case_id = ?", caseID).Delete(&Checkpoint{}, id)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return fmt.Errorf("checkpoint %d: %w", id, ErrNotFound)
+	}
+	return told(done.Error, "checkpoint")
+}
+
+// OpenSitting returns the sitting of evidence, and opens it at a place where
+// there is none.
+func (s *Store) OpenSitting(ctx context.Context, first Sitting) (Sitting, error) {
+	// Two people may join at once: the second insert does nothing.
+	err := s.in(ctx).Exec(`insert into sittings (case_id, evidence_id, moment, thread, frame, version) values (?, ?, ?, ?, ?, 1)
+		on conflict (evidence_id) do nothing`, first.CaseID, first.EvidenceID, first.Moment, first.Thread, first.Frame).Error
+	if err != nil {
+		return first, told(err, "sitting")
+	}
+	var have Sitting
+	return have, told(s.in(ctx).Preload("Case").Preload("Evidence").Where("evidence_id = ?", first.EvidenceID).Take(&have).Error, "sitting")
+}
+
+// SittingByID finds a sitting.
+func (s *Store) SittingByID(ctx context.Context, id int64) (x Sitting, err error) {
+	return x, told(s.in(ctx).Preload("Case").Preload("Evidence").Take(&x, id).Error, fmt.Sprintf("sitting %d", id))
+}
+
+// MoveSitting writes where a sitting stands now and returns its new version.
+func (s *Store) MoveSitting(ctx context.Context, id, moment, thread int64, frame int) (version int64, err error) {
+	err = s.in(ctx).Raw("update sittings set moment = ?, thread = ?, frame = ?, version = version + 1 where id = ? returning version", moment, thread, frame, id).Scan(&version).Error
+	return version, told(err, "sitting")
+}
+
+// Note enters something into the record of who did what.
+func (s *Store) Note(ctx context.Context, caseID, person int64, what string) error {
+	return told(s.in(ctx).Omit("Person").Create(&Custody{CaseID: caseID, PersonID: person, At: time.Now(), What: what}).Error, "custody")
+}
+
+// CustodyOf lists the newest entries of a case's record, newest first.
+func (s *Store) CustodyOf(ctx context.Context, caseID int64, most int) (list []Custody, err error) {
+	return list, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("id desc").Limit(most).Find(&list).Error, "custody")
+}
+
+// Delete implements scs.Store.
+func (s *Store) Delete(token string) error {
+	return told(s.db.Where("token = ?", token).Delete(&Session{}).Error, "session")
+}
+
+// Find implements scs.Store.
+func (s *Store) Find(token string) ([]byte, bool, error) {
+	var x Session
+	err := s.db.Where("token = ? and expiry > now()", token).Take(&x).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, false, nil
+	}
+	return x.Data, err == nil, told(err, "session")
+}
+
+// Commit implements scs.Store.
+func (s *Store) Commit(token string, data []byte, expiry time.Time) error {
+	return told(s.db.Save(&Session{token, data, expiry}).Error, "session")
+}

@@ -1,0 +1,109 @@
+// Package vault keeps the bytes of evidence in a folder, by their SHA-256. What
+// Put has returned is on disk; what it has not leaves nothing behind.
+package vault
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+)
+
+// Vault is a folder of evidence.
+type Vault struct{ dir string }
+
+// Stored says what was put into the vault.
+type Stored struct {
+	SHA256 string
+	Bytes  int64
+}
+
+// ErrBrokenOff says that the bytes ended before they were all there.
+var ErrBrokenOff = errors.New("the upload broke off")
+
+// Open opens the vault in dir, making it at the first time, and clears away what
+// uploads that never finished have left.
+func Open(dir string) (*Vault, error) {
+	incoming := filepath.Join(dir, "incoming")
+	if err := os.RemoveAll(incoming); err != nil {
+		return nil, fmt.Errorf("clear unfinished uploads: %w", err)
+	}
+	if err := os.MkdirAll(incoming, 0o700); err != nil {
+		return nil, fmt.Errorf("make the vault: %w", err)
+	}
+	return &Vault{dir}, nil
+}
+
+// Path returns where the evidence with a SHA-256 lies.
+func (v *Vault) Path(sum string) string { return filepath.Join(v.dir, sum[:2], sum) }
+
+// Put reads r to its end and keeps what it read.
+func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
+	f, err := os.CreateTemp(filepath.Join(v.dir, "incoming"), "upload-")
+	if err != nil {
+		return s, fmt.Errorf("make room in the vault: %w", err)
+	}
+	defer func() {
+		if err != nil {
+			f.Close()
+			os.Remove(f.Name())
+		}
+	}()
+	sum := sha256.New()
+	if s.Bytes, err = io.Copy(io.MultiWriter(f, sum), &contextReader{ctx, r}); err != nil {
+		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
+			return s, fmt.Errorf("%w after %d bytes: upload it again", ErrBrokenOff, s.Bytes)
+		}
+		return s, fmt.Errorf("keep the evidence: %w", err)
+	}
+	s.SHA256 = hex.EncodeToString(sum.Sum(nil))
+	if err = f.Sync(); err != nil {
+		return s, fmt.Errorf("write the evidence to disk: %w", err)
+	}
+	if err = f.Close(); err != nil {
+		return s, fmt.Errorf("write the evidence to disk: %w", err)
+	}
+	path := v.Path(s.SHA256)
+	if err = os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return s, fmt.Errorf("make room in the vault: %w", err)
+	}
+	if err = os.Rename(f.Name(), path); err != nil {
+		return s, fmt.Errorf("keep the evidence: %w", err)
+	}
+	for _, dir := range []string{filepath.Dir(path), v.dir} {
+		if err = syncFolder(dir); err != nil {
+			return s, err
+		}
+	}
+	return s, nil
+}
+
+// syncFolder makes a rename in a folder last through a power cut.
+func syncFolder(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return fmt.Errorf("write the vault's folder to disk: %w", err)
+	}
+	defer d.Close()
+	if err := d.Sync(); err != nil {
+		return fmt.Errorf("write the vault's folder to disk: %w", err)
+	}
+	return nil
+}
+
+// contextReader ends when its context does.
+type contextReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (c *contextReader) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.r.Read(p)
+}
