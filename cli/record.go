@@ -1,0 +1,61 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"wraithology/recorder"
+)
+
+func (a *app) record() *cobra.Command {
+	var output, level string
+	var detail recorder.Detail
+	var ring int64
+	c := &cobra.Command{
+		Use: "record -o FILE -- COMMAND", Short: "Run a Go program or its tests and record what they do",
+		Long: "Run go run, go test or go build, or a program that wraith record -- go build made,\nand write an execution log. The program's files stay untouched; its output, exit code\nand signals pass through. A program that was built so writes its log when it runs.",
+		Args: func(c *cobra.Command, given []string) error {
+			if len(given) == 0 || c.ArgsLenAtDash() != 0 {
+				return usageError{"no command to record was given", "use: wraith record -o FILE -- go run|test|build …"}
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, given []string) error {
+			if output == "" {
+				return usageError{"no output was named", "use: wraith record -o FILE -- " + given[0] + " …"}
+			}
+			if ring < 0 {
+				return usageError{fmt.Sprintf("--ring %d is no number of megabytes", ring), "give a whole number from 1 on, or leave it off to keep everything"}
+			}
+			detail.Level = recorder.Level(level)
+			r, err := recorder.Record(c.Context(), recorder.Options{Output: output, Command: given, Detail: detail, Ring: ring << 20, Stdin: a.in, Stdout: a.out, Stderr: a.err})
+			switch {
+			case err != nil && (r.ExitCode == 0 || !errors.Is(err, recorder.ErrNothingRecorded)):
+				return err
+			case err != nil:
+				fmt.Fprintf(a.err, "wraith: %s\n  %s\n", err, remedy(err))
+			case r.Unwritten:
+				fmt.Fprintf(a.err, "wraith: nothing went wrong, so the ring was not written to %s\n", output)
+			case r.Later && r.ExitCode == 0:
+				fmt.Fprintf(a.err, "wraith: built; the program writes %s when it runs\n", output)
+			case r.Summary.Processes > 0:
+				fmt.Fprintf(a.err, "wraith: recorded %s, %d bytes, in %s\n  wraith peek %s\n", counted(r.Summary.Processes, "process"), r.Summary.Bytes, output, output)
+			}
+			if r.ExitCode != 0 {
+				return exitCode(r.ExitCode)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVarP(&output, "output", "o", "", "the log to write")
+	c.Flags().StringVar(&level, "detail", string(recorder.Values), "how fine: calls, lines or values, each with what comes before it")
+	c.Flags().StringSliceVar(&detail.Packages, "packages", nil, "record these packages only, as paths or path/...")
+	c.Flags().StringSliceVar(&detail.Functions, "functions", nil, "record these functions only, by name")
+	c.Flags().IntVar(&detail.Depth, "depth", 0, "how many steps values are followed along references (default 3, with calls 1)")
+	c.Flags().IntVar(&detail.Length, "length", 256, "how many bytes of a text are kept, and four times how many elements of a list")
+	c.Flags().Int64Var(&ring, "ring", 0, "keep only the last so many megabytes, and write them when the program fails or SIGUSR1 asks")
+	c.Flags().StringSliceVar(&detail.AskOn, "ring-on-error", nil, "also write the ring when one of these functions returns an error")
+	return c
+}

@@ -1,0 +1,90 @@
+// Command wraithd is the service of Wraithology.
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"wraithology/service"
+	"wraithology/service/accounts"
+	"wraithology/service/api"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	if err := root().ExecuteContext(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "wraithd:", err)
+		os.Exit(1)
+	}
+}
+
+func root() *cobra.Command {
+	o := service.Options{Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))}
+	c := &cobra.Command{
+		Use: "wraithd", Short: "Serve cases, evidence and sittings", SilenceUsage: true, SilenceErrors: true, Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := service.Start(c.Context(), o)
+			if err != nil {
+				return err
+			}
+			fmt.Println("serving on", s.URL)
+			select {
+			case <-c.Context().Done():
+			case err = <-s.Served():
+			}
+			return errors.Join(err, s.Stop(context.Background()))
+		},
+	}
+	c.PersistentFlags().StringVar(&o.Data, "data", "wraith-data", "folder for evidence and the private database")
+	c.PersistentFlags().StringVar(&o.Database, "database", "", "URL of a PostgreSQL database to use instead of a private one")
+	c.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:7070", "address to serve on")
+	c.AddCommand(person(&o), &cobra.Command{
+		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			text, err := api.Description()
+			fmt.Println(string(text))
+			return err
+		},
+	})
+	return c
+}
+
+func person(o *service.Options) *cobra.Command {
+	c := &cobra.Command{Use: "person", Short: "Manage who can sign in"}
+	var admin bool
+	add := &cobra.Command{
+		Use: "add NAME", Short: "Add a person, or set a new password; it is read from standard input", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			password, err := bufio.NewReader(c.InOrStdin()).ReadString('\n')
+			if err != nil && password == "" {
+				return fmt.Errorf("read the password from standard input: %w", err)
+			}
+			s, cl, err := service.OpenStore(c.Context(), *o)
+			if err != nil {
+				return err
+			}
+			err = accounts.New(s).Add(c.Context(), args[0], strings.TrimRight(password, "\r\n"), admin)
+			s.Close()
+			if cl != nil {
+				err = errors.Join(err, cl.Stop())
+			}
+			if err == nil {
+				fmt.Println("added", args[0])
+			}
+			return err
+		},
+	}
+	add.Flags().BoolVar(&admin, "admin", false, "may manage people")
+	c.AddCommand(add)
+	return c
+}
