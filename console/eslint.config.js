@@ -1,0 +1,12 @@
+import js from '@eslint/js'
+import vue from 'eslint-plugin-vue'
+import ts from 'typescript-eslint'
+
+export default ts.config(
+  { ignores: ['dist', 'src/api/schema.d.ts'] },
+  js.configs.recommended,
+  ...ts.configs.recommended,
+  ...vue.configs['flat/essential'],
+  { files: ['**/*.vue'], languageOptions: { parserOptions: { parser: ts.parser } } },
+  { rules: { 'vue/multi-word-component-names': 'off', 'no-undef': 'off' } },
+)

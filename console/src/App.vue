@@ -1,0 +1,98 @@
+<script setup lang="ts">
+import { useDark, useToggle } from '@vueuse/core'
+import { computed } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { useSession } from './stores/session'
+
+const session = useSession()
+const route = useRoute()
+const router = useRouter()
+const dark = useDark()
+const toggleDark = useToggle(dark)
+
+const caseName = computed(() => String(route.params.case ?? ''))
+
+async function signOut() {
+  await session.signOut()
+  await router.push({ name: 'sign-in' })
+}
+</script>
+
+<template>
+  <div class="page">
+    <nav v-if="session.name" class="rail" aria-label="Main">
+      <div class="mark" aria-hidden="true">
+        <img src="/icon.svg" alt="" width="30" height="30" />
+      </div>
+      <RouterLink :to="{ name: 'cases' }" :class="{ here: route.name === 'cases' }">Cases</RouterLink>
+      <RouterLink v-if="caseName" :to="{ name: 'evidence', params: { case: caseName } }" :class="{ here: route.name === 'evidence' }">Evidence</RouterLink>
+      <span v-if="route.name === 'sitting'" class="here" aria-current="page">Sitting</span>
+      <div class="foot">
+        <button type="button" @click="toggleDark()">{{ dark ? 'Light' : 'Dark' }}</button>
+        <button type="button" @click="signOut">Sign out</button>
+        <span class="who" :title="`signed in as ${session.name}`">{{ session.name }}</span>
+      </div>
+    </nav>
+    <main>
+      <RouterView />
+    </main>
+  </div>
+</template>
+
+<style scoped>
+.page {
+  display: flex;
+  height: 100%;
+}
+main {
+  flex: 1;
+  min-width: 0;
+  height: 100%;
+  overflow: auto;
+}
+.rail {
+  display: flex;
+  flex-direction: column;
+  width: 78px;
+  background: var(--fog-2);
+  border-right: 1px solid var(--fog-3);
+  text-align: center;
+  font-size: 13px;
+}
+.mark {
+  padding: 10px 0 6px;
+}
+.rail a,
+.rail > span {
+  padding: 10px 4px;
+  color: var(--ink);
+  text-decoration: none;
+  border-left: 4px solid transparent;
+}
+.rail .here {
+  border-left-color: var(--now);
+  background: var(--fog-0);
+  font-weight: 600;
+}
+.foot {
+  margin-top: auto;
+  display: flex;
+  flex-direction: column;
+  gap: 2px;
+  padding-bottom: 8px;
+}
+.foot button {
+  border: 0;
+  background: none;
+  color: var(--ink-soft);
+  font: inherit;
+  padding: 6px;
+  cursor: pointer;
+}
+.who {
+  color: var(--ink);
+  font-weight: 600;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+</style>

@@ -1,0 +1,59 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema'
+
+export type Schemas = components['schemas']
+export type Case = Schemas['Case']
+export type Evidence = Schemas['EvidenceInfo']
+export type Peek = Schemas['Peek']
+export type Frame = Schemas['Frame']
+export type Thread = Schemas['Thread']
+export type Variable = Schemas['Variable']
+export type Checkpoint = Schemas['Checkpoint']
+export type Hits = Schemas['Hits']
+export type Sitting = Schemas['Sitting']
+export type Place = Schemas['Place']
+export type Lanes = Schemas['Lanes']
+export type Origin = Schemas['Origin']
+export type Ledger = Schemas['Ledger']
+export type Search = Schemas['Search']
+export type NewCheckpoint = Schemas['NewCheckpoint']
+export type Mode = 'lead' | 'follow' | 'roam'
+
+export const service = createClient<paths>({ credentials: 'same-origin' })
+
+/** An error that the service told: what happened, in words for people. */
+export class Told extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+  ) {
+    super(message)
+  }
+}
+
+interface Problem {
+  detail?: string
+  title?: string
+  errors?: { message?: string; location?: string }[] | null
+}
+
+/** Returns the data of an answer, or throws what the service told. */
+export async function data<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer
+  try {
+    answer = await call
+  } catch (e) {
+    if (e instanceof DOMException && e.name === 'AbortError') throw e
+    throw new Told('The service cannot be reached. Check that wraithd runs, then try again.', 0)
+  }
+  if (answer.error !== undefined || !answer.response.ok) {
+    const p = (answer.error ?? {}) as Problem
+    const more = (p.errors ?? []).map((e) => e.message).filter(Boolean)
+    throw new Told([p.detail ?? p.title ?? 'The service failed.', ...more].join('; '), answer.response.status)
+  }
+  return answer.data as T
+}
+
+export function words(e: unknown): string {
+  return e instanceof Error ? e.message : String(e)
+}

@@ -1,0 +1,102 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Frame } from '../api/service'
+import { useSitting } from '../stores/sitting'
+
+const s = useSitting()
+
+interface Row {
+  frame?: Frame
+  foreign: number
+}
+
+// Frames of foreign code that follow each other are one line.
+const rows = computed(() => {
+  const out: Row[] = []
+  for (const f of s.frames) {
+    const last = out[out.length - 1]
+    if (f.own) out.push({ frame: f, foreign: 0 })
+    else if (last && !last.frame) last.foreign++
+    else out.push({ foreign: 1 })
+  }
+  return out
+})
+
+function short(name: string) {
+  return name.slice(name.lastIndexOf('/') + 1)
+}
+</script>
+
+<template>
+  <section aria-label="Descent">
+    <h2>Descent <span class="soft">thread {{ s.place.thread }}</span></h2>
+    <p v-if="!rows.length" class="soft">No own code runs on this thread here. Step, or choose another moment in the lanes.</p>
+    <ol>
+      <li v-for="(r, i) in rows" :key="i">
+        <button v-if="r.frame" type="button" :class="{ chosen: r.frame.index === s.place.frame }" :aria-current="r.frame.index === s.place.frame" :data-frame="r.frame.index" @click="s.chooseFrame(r.frame.index)">
+          <span class="index">{{ r.frame.index }}</span>
+          <span class="mono name" :title="r.frame.function">{{ short(r.frame.function) }}</span>
+          <span class="soft mono">{{ r.frame.file }}:{{ r.frame.line }}</span>
+        </button>
+        <span v-else class="soft foreign">{{ r.foreign }} foreign {{ r.foreign === 1 ? 'frame' : 'frames' }}</span>
+      </li>
+    </ol>
+  </section>
+</template>
+
+<style scoped>
+section {
+  max-height: 45%;
+  overflow: auto;
+  background: var(--fog-0);
+  border-bottom: 1px solid var(--fog-3);
+}
+h2,
+p {
+  margin: 0;
+  padding: 5px 12px;
+  font-size: 14px;
+}
+ol {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+}
+button {
+  display: flex;
+  gap: 10px;
+  align-items: baseline;
+  width: 100%;
+  padding: 3px 12px;
+  font: inherit;
+  color: var(--ink);
+  text-align: left;
+  background: none;
+  border: 0;
+  border-left: 4px solid transparent;
+  cursor: pointer;
+}
+button:hover {
+  background: var(--fog-1);
+}
+button.chosen {
+  background: var(--now-wash);
+  border-left-color: var(--now);
+}
+.index {
+  width: 1.6em;
+  color: var(--ink-soft);
+  text-align: right;
+}
+.name {
+  font-weight: 600;
+}
+button .soft {
+  margin-left: auto;
+  white-space: nowrap;
+}
+.foreign {
+  padding-left: 46px;
+  font-style: italic;
+}
+</style>

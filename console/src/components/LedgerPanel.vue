@@ -1,0 +1,139 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useSitting } from '../stores/sitting'
+
+const s = useSitting()
+const column = ref('')
+const page = 50
+const rows = computed(() => [
+  { id: 'call', label: 'the lines of this call' },
+  ...(s.checkpoint ? [{ id: 'hits', label: `the hits of checkpoint ${s.checkpoint.id}` }] : []),
+])
+
+function add() {
+  const c = column.value.trim()
+  if (c) void s.addColumn(c)
+  column.value = ''
+}
+
+/** The shown rows as text, for a file of one's own. */
+function text(markdown: boolean) {
+  const l = s.ledger
+  if (!l) return ''
+  const quote = (x: string) => (markdown ? x.replace(/\|/g, '\\|') : /[",\n]/.test(x) ? `"${x.replace(/"/g, '""')}"` : x)
+  const line = (cells: string[]) => (markdown ? `| ${cells.map(quote).join(' | ')} |` : cells.map(quote).join(','))
+  const head = ['moment', 'place', ...l.columns]
+  const body = l.rows.map((r) => line([String(r.moment), `${r.file}:${r.line}`, ...r.cells.map((c) => (c.error ? '?' : c.value))]))
+  return [line(head), ...(markdown ? [line(head.map(() => '---'))] : []), ...body].join('\n') + '\n'
+}
+
+function save(markdown: boolean) {
+  const a = document.createElement('a')
+  a.href = URL.createObjectURL(new Blob([text(markdown)], { type: markdown ? 'text/markdown' : 'text/csv' }))
+  a.download = `${s.evidence}-ledger.${markdown ? 'md' : 'csv'}`
+  a.click()
+  URL.revokeObjectURL(a.href)
+}
+</script>
+
+<template>
+  <form @submit.prevent="add">
+    <el-input v-model="column" aria-label="new column" placeholder="add a column: an expression over the names there" />
+    <el-button native-type="submit">Add</el-button>
+    <label>rows
+      <select :value="s.ledgerRows" aria-label="rows of the ledger" @change="s.chooseRows(($event.target as HTMLSelectElement).value)">
+        <option v-for="r in rows" :key="r.id" :value="r.id">{{ r.label }}</option>
+      </select>
+    </label>
+    <button v-if="s.ledger" type="button" class="quiet" @click="save(false)">save as CSV</button>
+    <button v-if="s.ledger" type="button" class="quiet" @click="save(true)">save as Markdown</button>
+  </form>
+  <p v-if="!s.columns.length" class="soft">No columns yet. Add one, or choose “ledger” beside a value.</p>
+  <div v-else-if="s.ledger" class="sheet">
+    <table>
+      <thead>
+        <tr>
+          <th scope="col">moment</th>
+          <th scope="col">place</th>
+          <th v-for="c in s.ledger.columns" :key="c" scope="col">
+            <code>{{ c }}</code> <button type="button" :aria-label="`remove column ${c}`" @click="s.dropColumn(c)">×</button>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="r in s.ledger.rows" :key="r.moment" :class="{ here: r.moment === s.place.moment }">
+          <td><button type="button" class="mono" @click="s.go({ moment: r.moment, thread: r.thread, frame: 0 }, 'ledger')">{{ r.moment }}</button></td>
+          <td class="mono soft">{{ r.file }}:{{ r.line }}</td>
+          <td v-for="(c, i) in r.cells" :key="i" :class="{ changed: c.changed }">
+            <span v-if="c.error" class="soft" :title="c.error">?</span>
+            <code v-else :title="c.value">{{ c.value }}<span v-if="c.changed" class="delta" title="differs from the row before"> Δ</span></code>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <p class="soft">
+      {{ s.ledgerFrom + 1 }} to {{ s.ledgerFrom + s.ledger.rows.length }} of {{ s.ledger.total.toLocaleString() }}
+      <button type="button" :disabled="s.ledgerFrom === 0" @click="s.turnLedger(Math.max(0, s.ledgerFrom - page))">earlier rows</button>
+      <button type="button" :disabled="s.ledgerFrom + page >= s.ledger.total" @click="s.turnLedger(s.ledgerFrom + page)">later rows</button>
+    </p>
+  </div>
+</template>
+
+<style scoped>
+form {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+}
+form .el-input {
+  max-width: 420px;
+}
+.sheet {
+  overflow: auto;
+}
+table {
+  margin-top: 6px;
+  border-collapse: collapse;
+}
+th,
+td {
+  padding: 1px 14px 1px 0;
+  text-align: left;
+  white-space: nowrap;
+  border-bottom: 1px solid var(--fog-3);
+}
+td code {
+  display: inline-block;
+  max-width: 320px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  vertical-align: bottom;
+}
+.changed code {
+  box-shadow: inset 0 -2px var(--now);
+}
+.here {
+  background: var(--now-wash);
+}
+.delta {
+  font-weight: 600;
+  color: var(--now-text);
+}
+button:not(.el-button) {
+  padding: 0;
+  font: inherit;
+  color: var(--now-text);
+  background: none;
+  border: 0;
+  cursor: pointer;
+}
+button:not(.el-button):disabled {
+  opacity: 0.5;
+  cursor: default;
+}
+p {
+  display: flex;
+  gap: 14px;
+  margin: 4px 0;
+}
+</style>

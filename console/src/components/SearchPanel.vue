@@ -1,0 +1,75 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { useSitting } from '../stores/sitting'
+
+const s = useSitting()
+const text = ref('')
+const from = ref(0)
+const page = 50
+
+function search(at: number) {
+  from.value = at
+  if (text.value.trim()) void s.search(text.value.trim(), at, page)
+}
+</script>
+
+<template>
+  <form @submit.prevent="search(0)">
+    <el-input id="search" v-model="text" aria-label="value to find" placeholder="a number that is equal, or a text that a value has in it" />
+    <el-button native-type="submit">Find</el-button>
+    <span v-if="s.found" class="soft">found at {{ s.found.total.toLocaleString() }} {{ s.found.total === 1 ? 'place' : 'places' }}</span>
+  </form>
+  <p v-if="!s.found" class="soft">Every recorded value is searched.</p>
+  <ul v-else>
+    <li v-for="f in s.found.found" :key="f.moment + f.name">
+      <button type="button" class="mono" @click="s.go({ moment: f.moment, thread: f.thread, frame: 0 }, 'found')">{{ f.moment }}</button>
+      <code class="name">{{ f.name }}</code> <code :title="f.value">{{ f.value }}</code> <span class="soft mono">{{ f.file }}:{{ f.line }}</span>
+    </li>
+  </ul>
+  <p v-if="s.found && s.found.total > page">
+    <button type="button" :disabled="from === 0" @click="search(Math.max(0, from - page))">earlier places</button>
+    <button type="button" :disabled="from + page >= s.found.total" @click="search(from + page)">later places</button>
+  </p>
+</template>
+
+<style scoped>
+form {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+}
+form .el-input {
+  max-width: 520px;
+}
+ul {
+  margin: 6px 0;
+  padding: 0;
+  list-style: none;
+}
+li {
+  display: flex;
+  gap: 12px;
+  align-items: baseline;
+  white-space: nowrap;
+}
+.name {
+  font-weight: 600;
+}
+button:not(.el-button) {
+  padding: 0;
+  font: inherit;
+  color: var(--now-text);
+  background: none;
+  border: 0;
+  cursor: pointer;
+}
+button:not(.el-button):disabled {
+  opacity: 0.5;
+  cursor: default;
+}
+p {
+  display: flex;
+  gap: 14px;
+  margin: 4px 0;
+}
+</style>

@@ -1,0 +1,189 @@
+<script setup lang="ts">
+import { useDark, useDebounceFn, useResizeObserver } from '@vueuse/core'
+import { computed, nextTick, onMounted, ref, watch } from 'vue'
+import { personColour, personLetter } from '../source/people'
+import { useSitting } from '../stores/sitting'
+
+const s = useSitting()
+const dark = useDark()
+const canvas = ref<HTMLCanvasElement>()
+const box = ref<HTMLDivElement>()
+const width = ref(800)
+
+const laneHeight = 34
+const marks = 16 // room above the lanes for teammates and errors
+const names = 108 // room at the left for the threads' names
+const shown = computed(() => (s.lanes?.lanes ?? []).slice(0, 4))
+const height = computed(() => marks + Math.max(shown.value.length, 1) * laneHeight + 14)
+
+function x(moment: number) {
+  const l = s.lanes!
+  return names + ((moment - l.from) / Math.max(l.to - l.from, 1)) * (width.value - names - 8)
+}
+
+function momentAt(px: number) {
+  const l = s.lanes!
+  const share = Math.min(Math.max((px - names) / (width.value - names - 8), 0), 1)
+  return Math.min(Math.round(l.from + share * (l.to - l.from)), s.moments - 1)
+}
+
+function draw() {
+  const c = canvas.value
+  if (!c || !s.lanes) return
+  const scale = window.devicePixelRatio || 1
+  c.width = width.value * scale
+  c.height = height.value * scale
+  const g = c.getContext('2d')!
+  g.scale(scale, scale)
+  const css = getComputedStyle(document.documentElement)
+  const colour = (name: string) => css.getPropertyValue(name).trim()
+  g.font = '12px "Source Sans 3", sans-serif'
+  shown.value.forEach((lane, row) => {
+    const base = marks + (row + 1) * laneHeight - 3
+    g.fillStyle = colour('--ink-soft')
+    g.fillText(lane.name.length > 17 ? lane.name.slice(0, 16) + '…' : lane.name, 8, base - 10)
+    const most = Math.max(...lane.counts, 1)
+    const deepest = Math.max(...lane.depths, 1)
+    const w = (width.value - names - 8) / lane.counts.length
+    lane.counts.forEach((n, i) => {
+      if (!n) return
+      const h = 4 + (laneHeight - 12) * (n / most)
+      const light = dark.value ? 30 + 32 * (lane.depths[i] / deepest) : 80 - 40 * (lane.depths[i] / deepest)
+      g.fillStyle = `hsl(198 20% ${light}%)`
+      const left = Math.floor(names + i * w)
+      g.fillRect(left, base - h, Math.ceil(names + (i + 1) * w) - left, h)
+    })
+    g.fillStyle = colour('--fog-3')
+    g.fillRect(names, base, width.value - names - 8, 1)
+  })
+  const bottom = marks + shown.value.length * laneHeight
+  const inside = (m: number) => m >= s.lanes!.from && m <= s.lanes!.to
+  g.strokeStyle = g.fillStyle = colour('--mark')
+  const most = Math.max(...s.density, 1)
+  s.density.forEach((n, i) => {
+    const from = (i * s.moments) / s.density.length
+    const to = ((i + 1) * s.moments) / s.density.length
+    if (!n || to < s.lanes!.from || from > s.lanes!.to) return
+    const left = Math.max(x(from), names)
+    const h = 2 + 9 * (n / most)
+    g.fillRect(left, bottom + 12 - h, Math.max(Math.min(x(to), width.value - 8) - left, 1), h)
+  })
+  for (const h of s.density.length ? [] : (s.hits?.hits ?? [])) {
+    if (!inside(h.moment)) continue
+    const at = x(h.moment)
+    g.beginPath()
+    g.moveTo(at, bottom + 2)
+    g.lineTo(at + 5, bottom + 5)
+    g.lineTo(at, bottom + 8)
+    g.fill()
+    g.fillRect(at - 0.5, bottom, 1, 12)
+  }
+  const f = s.peek?.failure
+  if (f && inside(f.moment)) {
+    const at = x(f.moment)
+    g.fillStyle = colour('--wrong')
+    g.beginPath()
+    g.moveTo(at - 5, marks)
+    g.lineTo(at + 5, marks)
+    g.lineTo(at, marks + 9)
+    g.fill()
+    g.fillRect(at - 0.5, marks, 1, bottom - marks)
+  }
+  for (const p of s.sitting?.here ?? []) {
+    if (p.name === s.me || !inside(p.place.moment)) continue
+    const at = x(p.place.moment)
+    g.fillStyle = personColour(p.name)
+    g.fillRect(at - 6, 1, 13, 13)
+    g.fillRect(at - 0.5, 14, 1, bottom - 14)
+    g.fillStyle = '#fff'
+    g.fillText(personLetter(p.name), at - 3, 12)
+  }
+  if (inside(s.place.moment)) {
+    const at = x(s.place.moment)
+    g.fillStyle = colour('--now')
+    g.fillRect(at - 1.5, marks - 2, 3, bottom - marks + 8)
+  }
+}
+
+const reload = useDebounceFn((from: number, to: number) => s.attempt(() => s.loadLanes(from, to)), 80)
+
+function zoom(e: WheelEvent) {
+  const l = s.lanes
+  if (!l) return
+  const at = momentAt(e.offsetX)
+  const factor = e.deltaY > 0 ? 1.6 : 1 / 1.6
+  const span = Math.min(Math.max((l.to - l.from) * factor, 40), s.moments)
+  let from = Math.round(at - (at - l.from) * (span / (l.to - l.from)))
+  from = Math.min(Math.max(from, 0), s.moments - span)
+  void reload(Math.round(from), Math.round(from + span))
+}
+
+let dragging = false
+const slide = useDebounceFn((m: number) => s.goTo(m), 60)
+
+function down(e: PointerEvent) {
+  if (!s.lanes || e.offsetX < names) return
+  dragging = true
+  canvas.value?.setPointerCapture(e.pointerId)
+  void slide(momentAt(e.offsetX))
+}
+
+function drag(e: PointerEvent) {
+  if (dragging) void slide(momentAt(e.offsetX))
+}
+
+useResizeObserver(box, ([entry]) => {
+  width.value = Math.max(entry.contentRect.width, 320)
+})
+onMounted(draw)
+watch([() => s.lanes, () => s.place, () => s.hits, () => s.density, () => s.sitting, () => s.peek, width, dark], () => nextTick(draw))
+
+const spoken = computed(() => `Time lanes of ${shown.value.length} threads; moment ${s.place.moment} of ${s.moments}`)
+const hidden = computed(() => (s.lanes?.lanes.length ?? 0) - shown.value.length)
+</script>
+
+<template>
+  <div ref="box" class="lanes">
+    <canvas
+      ref="canvas"
+      role="img"
+      :aria-label="spoken"
+      :style="{ width: width + 'px', height: height + 'px' }"
+      @wheel.prevent="zoom"
+      @pointerdown="down"
+      @pointermove="drag"
+      @pointerup="dragging = false"
+    ></canvas>
+    <span class="scale soft">
+      <template v-if="s.lanes">moments {{ s.lanes.from.toLocaleString() }} to {{ (s.lanes.to - 1).toLocaleString() }}</template>
+      <template v-if="hidden > 0">, {{ hidden }} more threads</template>
+      <button v-if="s.lanes && s.lanes.to - s.lanes.from < s.moments" type="button" @click="reload(0, 0)">show all</button>
+    </span>
+  </div>
+</template>
+
+<style scoped>
+.lanes {
+  position: relative;
+  background: var(--fog-0);
+  border-top: 1px solid var(--fog-2);
+}
+canvas {
+  display: block;
+  cursor: crosshair;
+  touch-action: none;
+}
+.scale {
+  position: absolute;
+  top: 0;
+  left: 8px;
+  font-size: 12px;
+}
+.scale button {
+  font: inherit;
+  color: var(--now-text);
+  background: none;
+  border: 0;
+  cursor: pointer;
+}
+</style>

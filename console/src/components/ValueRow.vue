@@ -1,0 +1,138 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import type { Variable } from '../api/service'
+import { useSitting } from '../stores/sitting'
+
+const props = defineProps<{ value: Variable; path: string[]; types: boolean; was?: string }>()
+const s = useSitting()
+const open = ref(false)
+const parts = ref<Variable[]>([])
+const page = 50
+
+const states: Record<string, string> = {
+  unassigned: 'not assigned yet',
+  leftover: 'holds leftover garbage',
+  'optimised-away': 'optimised away',
+  unrecorded: 'not recorded',
+  redacted: 'redacted',
+}
+const known = computed(() => props.value.state === 'known')
+/** The value's name as the service reads it: quay.Depth, berths[2]. */
+const name = computed(() => props.path.reduce((all, part) => (part === '*' ? `*${all}` : part.startsWith('[') || !all ? all + part : `${all}.${part}`), ''))
+const changed = computed(() => props.was !== undefined && props.was !== props.value.value)
+
+async function more(from: number) {
+  await s.attempt(async () => {
+    const got = await s.parts(props.path, from, page)
+    parts.value = from ? [...parts.value, ...got.children] : got.children
+  })
+}
+
+async function toggle() {
+  open.value = !open.value
+  if (open.value) await more(0)
+}
+
+watch(
+  () => props.value,
+  () => {
+    if (open.value) void more(0)
+  },
+)
+</script>
+
+<template>
+  <div class="value">
+    <div class="row" :class="{ changed }" :data-name="path.join('.')">
+      <button v-if="value.count" type="button" :aria-expanded="open" :aria-label="`parts of ${value.name}`" @click="toggle">{{ open ? '–' : '+' }}</button>
+      <span v-else class="pad"></span>
+      <code class="name">{{ value.name }}</code>
+      <code v-if="types" class="soft">{{ value.type }}</code>
+      <span v-if="changed" class="delta" title="changed in this step">Δ</span>
+      <code v-if="known" class="text" :title="value.value">{{ value.value }}</code>
+      <i v-else class="soft">{{ states[value.state] }}</i>
+      <span class="acts">
+        <button type="button" :aria-label="`why is ${name} so`" @click="s.explain(name)">why</button>
+        <button type="button" :aria-label="`checkpoint on writes to ${name}`" @click="s.watchWrites(name)">writes</button>
+        <button type="button" :aria-label="`add ${name} to the ledger`" @click="s.addColumn(name)">ledger</button>
+      </span>
+      <button v-if="value.written >= 0" type="button" class="written" :title="`written at moment ${value.written}`" @click="s.goTo(value.written)">@{{ value.written }}</button>
+    </div>
+    <div v-if="open" class="parts">
+      <ValueRow v-for="p in parts" :key="p.name" :value="p" :path="[...path, p.name]" :types="types" />
+      <button v-if="parts.length < value.count" type="button" class="more" @click="more(parts.length)">{{ parts.length }} of {{ value.count }}: show more</button>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.row {
+  position: relative;
+  display: flex;
+  gap: 7px;
+  align-items: baseline;
+  padding: 1px 12px;
+}
+.row:hover {
+  background: var(--fog-1);
+}
+button {
+  padding: 0;
+  font: inherit;
+  color: var(--ink-soft);
+  background: none;
+  border: 0;
+  cursor: pointer;
+}
+.row > button:first-child,
+.pad {
+  width: 18px;
+  min-width: 18px;
+  font-family: var(--mono);
+}
+.name {
+  font-weight: 600;
+  white-space: nowrap;
+}
+.text {
+  overflow: hidden;
+  white-space: nowrap;
+  text-overflow: ellipsis;
+}
+.changed .text {
+  box-shadow: inset 0 -2px var(--now);
+}
+.delta {
+  font-weight: 600;
+  color: var(--now-text);
+}
+.written {
+  margin-left: auto;
+  font-size: 12px;
+}
+.acts {
+  position: absolute;
+  right: 76px;
+  display: inline-flex;
+  gap: 10px;
+  padding: 0 8px;
+  font-size: 12.5px;
+  background: var(--fog-1);
+  opacity: 0;
+}
+.row:hover .acts,
+.acts:focus-within {
+  opacity: 1;
+}
+.acts button {
+  color: var(--now-text);
+}
+.parts {
+  margin-left: 20px;
+  border-left: 1px solid var(--fog-3);
+}
+.more {
+  padding: 2px 34px;
+  color: var(--now-text);
+}
+</style>

@@ -1,0 +1,68 @@
+<script setup lang="ts">
+import { ref, watch } from 'vue'
+import type { Variable } from '../api/service'
+import { useSitting } from '../stores/sitting'
+import ValueRow from './ValueRow.vue'
+
+const s = useSitting()
+const types = ref(false)
+const scopes: Record<string, string> = { parameter: 'parameters', return: 'results', local: 'locals', global: 'globals', register: 'registers' }
+const groups = ref<{ scope: string; list: Variable[] }[]>([])
+
+watch(
+  () => s.values,
+  (list) => {
+    groups.value = Object.keys(scopes)
+      .map((scope) => ({ scope, list: list.filter((v) => v.scope === scope) }))
+      .filter((g) => g.list.length)
+  },
+  { immediate: true },
+)
+</script>
+
+<template>
+  <section aria-label="Values">
+    <h2>
+      Values <span class="soft">frame {{ s.place.frame }}</span>
+      <label><input v-model="types" type="checkbox" /> types</label>
+    </h2>
+    <p v-if="!groups.length" class="soft">No names are in scope here.</p>
+    <div v-for="g in groups" :key="g.scope">
+      <h3>{{ scopes[g.scope] }}</h3>
+      <ValueRow v-for="v in g.list" :key="v.name" :value="v" :path="[v.name]" :types="types" :was="s.before.get(v.name)" />
+    </div>
+  </section>
+</template>
+
+<style scoped>
+section {
+  flex: 1;
+  min-height: 0;
+  padding-bottom: 8px;
+  overflow: auto;
+  background: var(--fog-0);
+}
+h2 {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  margin: 0;
+  padding: 5px 12px;
+  font-size: 14px;
+}
+h2 label {
+  margin-left: auto;
+  font-weight: 400;
+}
+h3 {
+  margin: 0;
+  padding: 3px 12px 1px;
+  font-size: 12px;
+  font-weight: 400;
+  color: var(--ink-soft);
+}
+p {
+  margin: 0;
+  padding: 4px 12px;
+}
+</style>

@@ -1,0 +1,71 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Mode } from '../api/service'
+import { personColour, personLetter } from '../source/people'
+import { useSitting } from '../stores/sitting'
+
+const s = useSitting()
+const here = computed(() => s.sitting?.here ?? [])
+const modes: { mode: Mode; text: string; hint: string }[] = [
+  { mode: 'lead', text: 'lead', hint: 'take everybody along' },
+  { mode: 'follow', text: 'follow', hint: 'go where the lead goes' },
+  { mode: 'roam', text: 'roam', hint: 'look around alone' },
+]
+</script>
+
+<template>
+  <div class="who">
+    <ul aria-label="Who is here">
+      <li v-for="p in here" :key="p.name" :data-person="p.name">
+        <span class="badge" :style="{ background: personColour(p.name) }" aria-hidden="true">{{ personLetter(p.name) }}</span>
+        {{ p.name }} <span class="soft">{{ p.mode === 'lead' ? 'leads' : p.mode === 'follow' ? 'follows' : `roams at ${p.place.moment}` }}</span>
+      </li>
+    </ul>
+    <span class="modes" role="radiogroup" aria-label="How I take part">
+      <button v-for="m in modes" :id="`mode-${m.mode}`" :key="m.mode" type="button" role="radio" :aria-checked="s.mode === m.mode" :title="m.hint" @click="s.setMode(m.mode)">{{ m.text }}</button>
+    </span>
+  </div>
+</template>
+
+<style scoped>
+.who,
+ul {
+  display: flex;
+  gap: 14px;
+  align-items: center;
+  margin: 0;
+  padding: 0;
+  list-style: none;
+  white-space: nowrap;
+}
+.badge {
+  display: inline-block;
+  width: 19px;
+  font-size: 12px;
+  font-weight: 600;
+  line-height: 19px;
+  color: #fff;
+  text-align: center;
+  border-radius: 3px;
+}
+.modes {
+  display: inline-flex;
+}
+button {
+  padding: 2px 10px;
+  font: inherit;
+  font-size: 14px;
+  color: var(--ink);
+  background: var(--fog-0);
+  border: 1px solid var(--fog-3);
+  cursor: pointer;
+}
+button + button {
+  border-left: 0;
+}
+button[aria-checked='true'] {
+  font-weight: 600;
+  color: var(--now-text);
+  box-shadow: inset 0 -3px var(--now);
+}
+</style>

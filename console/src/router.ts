@@ -1,0 +1,28 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { useSession } from './stores/session'
+import Cases from './views/Cases.vue'
+import Evidence from './views/Evidence.vue'
+import SignIn from './views/SignIn.vue'
+import Sitting from './views/Sitting.vue'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/cases' },
+    { path: '/sign-in', name: 'sign-in', component: SignIn },
+    { path: '/cases', name: 'cases', component: Cases },
+    { path: '/cases/:case', name: 'evidence', component: Evidence, props: true },
+    { path: '/cases/:case/:evidence', name: 'sitting', component: Sitting, props: true },
+    { path: '/:rest(.*)', redirect: '/cases' },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  try {
+    await session.find()
+  } catch {
+    return to.name === 'sign-in' ? true : { name: 'sign-in', query: { then: to.fullPath } }
+  }
+  if (!session.name && to.name !== 'sign-in') return { name: 'sign-in', query: { then: to.fullPath } }
+})

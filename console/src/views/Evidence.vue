@@ -1,0 +1,143 @@
+<script setup lang="ts">
+import { useIntervalFn } from '@vueuse/core'
+import { computed, onMounted, ref } from 'vue'
+import type { Case, Evidence } from '../api/service'
+import { data, service, words } from '../api/service'
+
+const props = defineProps<{ case: string }>()
+const about = ref<Case>()
+const list = ref<Evidence[]>()
+const trouble = ref('')
+const sending = ref<{ name: string; share: number }>()
+
+async function load() {
+  try {
+    const path = { case: props.case }
+    about.value ??= await data(service.GET('/api/cases/{case}', { params: { path } }))
+    list.value = await data(service.GET('/api/cases/{case}/evidence', { params: { path } }))
+  } catch (e) {
+    trouble.value = words(e)
+    pause()
+  }
+}
+
+const { pause } = useIntervalFn(() => {
+  if (list.value?.some((e) => e.state === 'indexing')) void load()
+}, 500)
+
+const mayAdd = computed(() => about.value && about.value.role !== 'viewer')
+
+/** Sends a file as a stream; the browser tells how far it is. */
+function send(files: FileList | null) {
+  const f = files?.[0]
+  if (!f) return
+  trouble.value = ''
+  const name = f.name.replace(/\.[^.]*$/, '').replace(/[^A-Za-z0-9._-]+/g, '-')
+  const request = new XMLHttpRequest()
+  sending.value = { name, share: 0 }
+  request.upload.onprogress = (e) => {
+    if (e.lengthComputable) sending.value = { name, share: e.loaded / e.total }
+  }
+  request.onloadend = () => {
+    sending.value = undefined
+    if (request.status !== 201) {
+      trouble.value = request.status ? (JSON.parse(request.responseText).detail ?? 'The upload failed.') : 'The upload broke off. Nothing was kept; send the file again.'
+    }
+    void load()
+  }
+  request.open('PUT', `/api/cases/${encodeURIComponent(props.case)}/evidence/${encodeURIComponent(name)}`)
+  request.send(f)
+}
+
+function bytes(n: number) {
+  return n < 1e6 ? `${(n / 1e3).toFixed(1)} kB` : `${(n / 1e6).toFixed(1)} MB`
+}
+
+onMounted(load)
+</script>
+
+<template>
+  <section class="sheet">
+    <h1>{{ about?.title ?? props.case }}</h1>
+    <p v-if="about" class="soft">{{ about.members.map((m) => `${m.name} (${m.role})`).join(', ') }}</p>
+    <p v-if="trouble" role="alert" class="trouble">{{ trouble }}</p>
+    <p v-if="list && !list.length">
+      No evidence yet. Record a program with <code>wraith record -o run.wraith -- go test ./...</code> and add the file here<span v-if="!mayAdd">; a member of the case can do that</span>.
+    </p>
+    <table v-if="list?.length">
+      <thead>
+        <tr><th>Evidence, newest first</th><th>Program</th><th>How it ended</th><th>Moments</th><th>Size</th><th>Ran</th><th>Host</th></tr>
+      </thead>
+      <tbody>
+        <tr v-for="e in list" :key="e.name">
+          <td>
+            <RouterLink v-if="e.state === 'ready' && e.moments" :to="{ name: 'sitting', params: { case: props.case, evidence: e.name } }">{{ e.name }}</RouterLink>
+            <b v-else>{{ e.name }}</b>
+            <div class="soft">by {{ e.by }}, {{ new Date(e.uploaded).toLocaleString() }}</div>
+          </td>
+          <td>{{ e.program }}<div class="mono soft" :title="e.buildID">{{ e.buildID.slice(0, 12) }}</div></td>
+          <td>
+            <el-progress v-if="e.state === 'indexing'" :percentage="Math.round(e.progress * 100)" :aria-label="`indexing of ${e.name}`" />
+            <span v-else :class="{ wrong: e.state === 'failed' || !e.outcome.startsWith('ended without') }">{{ e.state === 'failed' ? e.trouble : e.outcome }}</span>
+            <div v-if="e.gaps" class="soft">{{ e.gaps }} {{ e.gaps === 1 ? 'thing is' : 'things are' }} missing</div>
+          </td>
+          <td class="number">{{ e.moments.toLocaleString() }}</td>
+          <td class="number">{{ bytes(e.bytes) }}</td>
+          <td>{{ e.state === 'ready' ? new Date(e.started).toLocaleString() : '' }}</td>
+          <td>{{ e.host }}</td>
+        </tr>
+      </tbody>
+    </table>
+    <div v-if="mayAdd" class="add">
+      <label for="file">Add evidence</label>
+      <input id="file" type="file" @change="send(($event.target as HTMLInputElement).files)" />
+      <el-progress v-if="sending" :percentage="Math.round(sending.share * 100)" :aria-label="`upload of ${sending.name}`" />
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.sheet {
+  padding: 18px 28px;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  background: var(--fog-0);
+}
+th {
+  text-align: left;
+  font-weight: 600;
+  color: var(--ink-soft);
+  border-bottom: 2px solid var(--fog-3);
+}
+td {
+  vertical-align: top;
+  border-bottom: 1px solid var(--fog-3);
+}
+th,
+td {
+  padding: 9px 12px;
+}
+td a {
+  font-weight: 600;
+  font-size: 16px;
+}
+.number {
+  text-align: right;
+  white-space: nowrap;
+}
+.wrong,
+.trouble {
+  color: var(--wrong);
+}
+.add {
+  margin-top: 22px;
+  display: flex;
+  gap: 14px;
+  align-items: center;
+}
+.add .el-progress {
+  width: 260px;
+}
+</style>

@@ -1,0 +1,77 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { words } from '../api/service'
+import { useSession } from '../stores/session'
+
+const session = useSession()
+const route = useRoute()
+const router = useRouter()
+const name = ref('')
+const password = ref('')
+const trouble = ref('')
+const busy = ref(false)
+
+async function submit() {
+  busy.value = true
+  trouble.value = ''
+  try {
+    await session.signIn(name.value.trim(), password.value)
+    const then = String(route.query.then ?? '/cases')
+    await router.push(then.startsWith('/') && !then.startsWith('//') ? then : '/cases')
+  } catch (e) {
+    trouble.value = words(e)
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <div class="middle">
+    <form @submit.prevent="submit">
+      <h1><img src="/icon.svg" alt="" width="34" height="34" /> Wraithology</h1>
+      <p class="soft">Read what already happened.</p>
+      <label for="name">Name</label>
+      <el-input id="name" v-model="name" autocomplete="username" autofocus size="large" />
+      <label for="password">Password</label>
+      <el-input id="password" v-model="password" type="password" autocomplete="current-password" size="large" />
+      <p v-if="trouble" class="trouble" role="alert">{{ trouble }}. Check both, or ask whoever runs the service for a new password.</p>
+      <el-button id="sign-in" type="primary" native-type="submit" size="large" :loading="busy">Sign in</el-button>
+    </form>
+  </div>
+</template>
+
+<style scoped>
+.middle {
+  display: grid;
+  place-items: center;
+  height: 100%;
+}
+form {
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  width: 330px;
+  padding: 28px 32px 32px;
+  background: var(--fog-0);
+  border: 1px solid var(--fog-3);
+  border-top: 4px solid var(--now);
+}
+h1 {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+  margin: 0;
+  font-size: 25px;
+}
+p {
+  margin: 0 0 8px;
+}
+label {
+  font-weight: 600;
+}
+.trouble {
+  color: var(--wrong);
+}
+</style>

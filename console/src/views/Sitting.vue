@@ -1,0 +1,277 @@
+<script setup lang="ts">
+import { onKeyStroke } from '@vueuse/core'
+import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import AskPanel from '../components/AskPanel.vue'
+import Descent from '../components/Descent.vue'
+import HitsPanel from '../components/HitsPanel.vue'
+import KeyHelp from '../components/KeyHelp.vue'
+import LedgerPanel from '../components/LedgerPanel.vue'
+import OriginPanel from '../components/OriginPanel.vue'
+import SearchPanel from '../components/SearchPanel.vue'
+import SourcePage from '../components/SourcePage.vue'
+import TimeLanes from '../components/TimeLanes.vue'
+import ValueTree from '../components/ValueTree.vue'
+import WhoIsHere from '../components/WhoIsHere.vue'
+import { useSession } from '../stores/session'
+import { useSitting } from '../stores/sitting'
+
+const props = defineProps<{ case: string; evidence: string }>()
+const s = useSitting()
+const session = useSession()
+const route = useRoute()
+const router = useRouter()
+const help = ref(false)
+const moment = ref('')
+const momentField = ref<{ focus: () => void }>()
+
+const failure = computed(() => s.peek?.failure)
+const gaps = computed(() => s.peek?.gaps ?? [])
+
+function linked() {
+  const q = route.query
+  if (typeof q.moment !== 'string' || !/^\d+$/.test(q.moment)) return undefined
+  return { moment: Number(q.moment), thread: String(q.thread ?? '1'), frame: Number(q.frame ?? 0) }
+}
+
+onMounted(() => s.open(props.case, props.evidence, session.name, linked()))
+onUnmounted(() => s.close())
+
+// The address always names the view, so that it can be sent to a teammate.
+watch(
+  () => s.place,
+  (p) => {
+    moment.value = String(p.moment)
+    void router.replace({ query: { moment: String(p.moment), thread: p.thread, frame: String(p.frame) } })
+  },
+)
+
+function goToMoment() {
+  const m = Number(moment.value)
+  if (Number.isInteger(m) && m >= 0) void s.goTo(m)
+}
+
+const keys: Record<string, () => unknown> = {
+  j: () => s.step('over', false),
+  k: () => s.step('over', true),
+  l: () => s.step('into', false),
+  L: () => s.step('into', true),
+  h: () => s.step('out', false),
+  H: () => s.step('out', true),
+  n: () => s.run(false),
+  p: () => s.run(true),
+  u: () => s.chooseFrame(s.place.frame + 1),
+  d: () => s.chooseFrame(s.place.frame - 1),
+  m: () => s.frame && s.toggleCheckpoint(s.frame.line),
+  g: () => momentField.value?.focus(),
+  w: () => s.frame && (s.drawer = 'why'),
+  '/': () => {
+    s.drawer = 'search'
+    setTimeout(() => document.getElementById('search')?.focus())
+  },
+  '?': () => (help.value = !help.value),
+}
+
+onKeyStroke(
+  (e) => e.key in keys && !e.ctrlKey && !e.altKey && !e.metaKey,
+  (e) => {
+    const at = e.target as HTMLElement
+    if (at.closest('input, textarea, select, [contenteditable="true"]')) return
+    e.preventDefault()
+    keys[e.key]()
+  },
+)
+</script>
+
+<template>
+  <div class="sitting">
+    <header>
+      <div class="title">
+        <h1>{{ evidence }}</h1>
+        <span class="soft">{{ s.peek?.evidence.program }}, {{ s.moments.toLocaleString() }} moments</span>
+        <button v-if="failure" id="to-failure" type="button" class="failure" :title="failure.summary" @click="s.go({ moment: failure.moment, thread: failure.thread, frame: failure.frame }, 'failure')">
+          <span class="notch" aria-hidden="true"></span>{{ failure.kind }}: {{ failure.summary }}
+        </button>
+      </div>
+      <WhoIsHere />
+    </header>
+    <TimeLanes />
+    <div class="steps" role="toolbar" aria-label="Steps">
+      <span class="group">
+        <button id="over-back" type="button" @click="s.step('over', true)">previous line <kbd>k</kbd></button>
+        <button id="over" type="button" @click="s.step('over', false)">next line <kbd>j</kbd></button>
+      </span>
+      <span class="group">
+        <button id="into-back" type="button" @click="s.step('into', true)">back into <kbd>L</kbd></button>
+        <button id="into" type="button" @click="s.step('into', false)">into <kbd>l</kbd></button>
+      </span>
+      <span class="group">
+        <button id="out-back" type="button" @click="s.step('out', true)">back out <kbd>H</kbd></button>
+        <button id="out" type="button" @click="s.step('out', false)">out <kbd>h</kbd></button>
+      </span>
+      <span class="group">
+        <button id="run-back" type="button" @click="s.run(true)">previous hit <kbd>p</kbd></button>
+        <button id="run" type="button" @click="s.run(false)">next hit <kbd>n</kbd></button>
+      </span>
+      <label class="moment">moment <el-input ref="momentField" v-model="moment" size="small" aria-label="moment" @keyup.enter="goToMoment" /></label>
+      <span id="reason" class="soft" aria-live="polite">{{ s.reason }}</span>
+      <button type="button" class="quiet" @click="help = !help">keys <kbd>?</kbd></button>
+    </div>
+    <p v-if="s.trouble" class="trouble" role="alert">{{ s.trouble }} <button type="button" class="quiet" @click="s.trouble = ''">close</button></p>
+    <p v-for="g in gaps" :key="g.what" class="gap"><b>Missing:</b> {{ g.what }}. <span class="soft">{{ g.remedy }}.</span></p>
+    <KeyHelp v-if="help" />
+    <div class="body">
+      <SourcePage class="source" />
+      <div class="side">
+        <Descent />
+        <ValueTree />
+      </div>
+    </div>
+    <div class="drawer" :class="{ tall: s.drawer === 'why' || s.drawer === 'ledger' }">
+      <el-tabs v-model="s.drawer">
+        <el-tab-pane label="Hits" name="hits"><HitsPanel /></el-tab-pane>
+        <el-tab-pane label="Why" name="why"><OriginPanel /></el-tab-pane>
+        <el-tab-pane label="Ledger" name="ledger"><LedgerPanel /></el-tab-pane>
+        <el-tab-pane label="Search" name="search"><SearchPanel /></el-tab-pane>
+        <el-tab-pane label="Ask" name="ask"><AskPanel /></el-tab-pane>
+      </el-tabs>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.sitting {
+  display: flex;
+  flex-direction: column;
+  height: 100%;
+  min-height: 620px;
+}
+header {
+  display: flex;
+  gap: 18px;
+  justify-content: space-between;
+  align-items: center;
+  padding: 6px 14px;
+  background: var(--fog-0);
+}
+.title {
+  display: flex;
+  gap: 14px;
+  align-items: baseline;
+  min-width: 0;
+}
+h1 {
+  margin: 0;
+  font-size: 18px;
+  white-space: nowrap;
+}
+.title span {
+  white-space: nowrap;
+}
+.failure {
+  min-width: 0;
+  overflow: hidden;
+  white-space: nowrap;
+  text-overflow: ellipsis;
+  border: 0;
+  background: none;
+  color: var(--wrong);
+  font: inherit;
+  cursor: pointer;
+  text-align: left;
+}
+.notch {
+  display: inline-block;
+  margin-right: 6px;
+  border: 5px solid transparent;
+  border-top: 8px solid var(--wrong);
+  border-bottom: 0;
+}
+.steps {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 10px;
+  align-items: center;
+  padding: 5px 14px;
+  background: var(--fog-2);
+  border-block: 1px solid var(--fog-3);
+}
+.group {
+  display: inline-flex;
+}
+.steps button {
+  padding: 3px 9px;
+  font: inherit;
+  font-size: 14px;
+  color: var(--ink);
+  background: var(--fog-0);
+  border: 1px solid var(--fog-3);
+  cursor: pointer;
+}
+.steps button:hover {
+  background: var(--fog-1);
+}
+.group button + button {
+  border-left: 0;
+}
+kbd {
+  margin-left: 4px;
+  padding: 0 4px;
+  font-family: var(--mono);
+  font-size: 11px;
+  color: var(--ink-soft);
+  background: var(--fog-2);
+  border-radius: 2px;
+}
+.moment {
+  display: inline-flex;
+  gap: 6px;
+  align-items: center;
+}
+.moment .el-input {
+  width: 96px;
+}
+.steps .quiet {
+  margin-left: auto;
+}
+.trouble,
+.gap {
+  margin: 0;
+  padding: 5px 14px;
+  background: var(--fog-0);
+  border-bottom: 1px solid var(--fog-3);
+}
+.trouble {
+  color: var(--wrong);
+}
+.body {
+  display: flex;
+  flex: 1;
+  min-height: 0;
+}
+.source {
+  flex: 1.5;
+  min-width: 0;
+  border-right: 1px solid var(--fog-3);
+}
+.side {
+  flex: 1;
+  display: flex;
+  flex-direction: column;
+  min-width: 340px;
+  min-height: 0;
+}
+.drawer {
+  height: 230px;
+  padding: 0 14px;
+  overflow: auto;
+  background: var(--fog-0);
+  border-top: 1px solid var(--fog-3);
+}
+.drawer.tall {
+  height: 300px;
+}
+.drawer :deep(.el-tabs__header) {
+  margin-bottom: 6px;
+}
+</style>
