@@ -1,0 +1,121 @@
+// Command bench measures Wraithology: it generates recordings, builds their
+// timelines, asks them, records the demo program, and prints each figure beside a
+// floor that was measured in the same run, and beside its target. It writes the
+// same as JSON.
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+)
+
+// figure is one line of the table. Ratio is the figure to its floor; Met says
+// whether the target was reached, and is empty where there is none.
+type figure struct {
+	Name   string  `json:"name"`
+	Figure string  `json:"figure"`
+	Floor  string  `json:"floor"`
+	Ratio  float64 `json:"ratio"`
+	Target string  `json:"target"`
+	Met    string  `json:"met"`
+}
+
+type report struct{ figures []figure }
+
+func (r *report) add(name, value, floor string, ratio float64, target string, met bool) {
+	f := figure{name, value, floor, ratio, target, "no"}
+	if met {
+		f.Met = "yes"
+	}
+	r.figures = append(r.figures, f)
+	fmt.Fprintf(os.Stderr, "%s: %s (floor %s)\n", name, value, floor)
+}
+
+func main() {
+	quick := flag.Bool("quick", false, "smaller recordings, in under a minute")
+	out := flag.String("json", "bench.json", "file for the figures as JSON")
+	dir := flag.String("dir", "", "folder for the recordings; a temporary one where left off")
+	child := flag.String("build", "", "build the timeline of this log and print the time; used by the benchmark itself")
+	flag.Parse()
+	var err error
+	if *child != "" {
+		err = buildChild(*child)
+	} else {
+		err = run(*quick, *out, *dir)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run(quick bool, out, dir string) error {
+	if dir == "" {
+		temporary, err := os.MkdirTemp("", "wraith-bench-*")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(temporary)
+		dir = temporary
+	}
+	sizes := []int64{1_000_000, 10_000_000, 50_000_000}
+	if quick {
+		sizes = []int64{1_000_000, 5_000_000}
+	}
+	var r report
+	if err := measureRecordings(ctx(), &r, dir, sizes); err != nil {
+		return err
+	}
+	if err := measureRecorder(&r, dir, quick); err != nil {
+		return err
+	}
+	t := table.NewWriter()
+	t.SetOutputMirror(os.Stdout)
+	t.AppendHeader(table.Row{"figure", "measured", "floor", "ratio", "target", "met"})
+	for _, f := range r.figures {
+		t.AppendRow(table.Row{f.Name, f.Figure, f.Floor, strconv.FormatFloat(f.Ratio, 'f', 2, 64), f.Target, f.Met})
+	}
+	t.Render()
+	b, err := json.MarshalIndent(r.figures, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(out, append(b, '\n'), 0o644)
+}
+
+// residentPeak reads the most memory that a process had resident, in MB.
+func residentPeak() (int, error) {
+	text, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		return 0, err
+	}
+	for _, line := range strings.Split(string(text), "\n") {
+		if rest, ok := strings.CutPrefix(line, "VmHWM:"); ok {
+			kB, err := strconv.Atoi(strings.Fields(rest)[0])
+			return kB / 1024, err
+		}
+	}
+	return 0, fmt.Errorf("the system does not say how much memory is resident")
+}
+
+// self runs this program once more, so that its memory is counted alone.
+func self(args ...string) (string, error) {
+	path, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
+	cmd := exec.Command(path, args...)
+	cmd.Stderr = os.Stderr
+	out, err := cmd.Output()
+	return strings.TrimSpace(string(out)), err
+}
+
+func logPath(dir string, n int64) string { return filepath.Join(dir, fmt.Sprintf("%d.wraith", n)) }

@@ -1,0 +1,3 @@
+module berthing
+
+go 1.26

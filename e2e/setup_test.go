@@ -1,0 +1,224 @@
+// Package e2e tests Wraithology through its real interfaces: the commands as
+// processes, wraithd on loopback with a real PostgreSQL, HTTP, and the console
+// in a headless Chromium.
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/client"
+	"wraithology/service/accounts"
+	"wraithology/service/cluster"
+	"wraithology/service/store"
+)
+
+var (
+	work     string // folder of this run
+	database *cluster.Cluster
+)
+
+func TestMain(m *testing.M) {
+	code, err := runAll(m)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "e2e:", err)
+		code = 1
+	}
+	os.Exit(code)
+}
+
+func runAll(m *testing.M) (code int, err error) {
+	if work, err = os.MkdirTemp("", "wraith-e2e-"); err != nil {
+		return 1, err
+	}
+	defer os.RemoveAll(work)
+	// The database server runs under another account and must reach its folder.
+	if err := os.Chmod(work, 0o755); err != nil {
+		return 1, err
+	}
+	build := exec.Command("go", "build", "-o", work+"/", "./cmd/...")
+	build.Dir = ".."
+	if out, err := build.CombinedOutput(); err != nil {
+		return 1, fmt.Errorf("build: %w\n%s", err, out)
+	}
+	if database, err = cluster.Open(context.Background(), filepath.Join(work, "cluster")); err != nil {
+		return 1, err
+	}
+	defer func() {
+		if stopErr := database.Stop(); err == nil {
+			err = stopErr
+		}
+	}()
+	return m.Run(), nil
+}
+
+// failing is a log of the demo's failing run, recorded once.
+var failing = sync.OnceValues(func() (string, error) { return recordDemo("failing", "0412,0419") })
+
+func recordDemo(name, notices string) (string, error) {
+	path := filepath.Join(work, name+".wraith")
+	cmd := exec.Command(filepath.Join(work, "wraith"), "record", "-o", path, "--", "go", "run", ".", "-notices", notices)
+	cmd.Dir = "../demo/berthing"
+	out, err := cmd.CombinedOutput()
+	if _, statErr := os.Stat(path); statErr != nil {
+		return "", fmt.Errorf("record the demo: %w\n%s", err, out)
+	}
+	return path, nil
+}
+
+func failingRun(t *testing.T) string {
+	path, err := failing()
+	require.NoError(t, err)
+	return path
+}
+
+// ran is what a command left.
+type ran struct {
+	out, err string
+	code     int
+}
+
+// person is somebody at a terminal: each has a sign-in of their own.
+type person struct {
+	name, password string
+	config         string
+}
+
+func somebody(t *testing.T, name string) person {
+	return person{name: name, password: name + "-secret", config: filepath.Join(t.TempDir(), "sign-in.json")}
+}
+
+// wraith runs the command as the person.
+func (p person) wraith(t *testing.T, stdin string, args ...string) ran {
+	cmd := exec.Command(filepath.Join(work, "wraith"), append([]string{"--config", p.config}, args...)...)
+	cmd.Stdin = strings.NewReader(stdin)
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	err := cmd.Run()
+	if err != nil {
+		require.IsType(t, &exec.ExitError{}, err)
+	}
+	return ran{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
+}
+
+// fine runs the command and requires that it succeeds.
+func (p person) fine(t *testing.T, args ...string) string {
+	r := p.wraith(t, "", args...)
+	require.Zero(t, r.code, "wraith %v: %s", args, r.err)
+	return r.out
+}
+
+func (p person) signIn(t *testing.T, url string) {
+	r := p.wraith(t, p.password+"\n", "sign-in", url, "--name", p.name)
+	require.Zero(t, r.code, r.err)
+}
+
+var databases atomic.Int64
+
+// newDatabase makes a database of its own for a test.
+func newDatabase(t *testing.T) string {
+	ctx := context.Background()
+	name := fmt.Sprintf("test%d", databases.Add(1))
+	c, err := pgx.Connect(ctx, database.URL)
+	require.NoError(t, err)
+	defer c.Close(ctx)
+	_, err = c.Exec(ctx, "create database "+name)
+	require.NoError(t, err)
+	u, err := url.Parse(database.URL)
+	require.NoError(t, err)
+	u.Path = name
+	return u.String()
+}
+
+// service is a running wraithd.
+type service struct {
+	url, data, database string
+	cmd                 *exec.Cmd
+	ended               chan struct{}
+}
+
+// start starts wraithd with a database of the test's, and the people in it.
+func start(t *testing.T, people ...person) *service {
+	s := &service{data: dataFolder(t), database: newDatabase(t)}
+	ctx := context.Background()
+	records, err := store.Open(ctx, s.database)
+	require.NoError(t, err)
+	for _, p := range people {
+		require.NoError(t, accounts.New(records).Add(ctx, p.name, p.password, false))
+	}
+	records.Close()
+	s.run(t)
+	return s
+}
+
+// dataFolder makes a folder that the database server's account can reach.
+func dataFolder(t *testing.T) string {
+	dir, err := os.MkdirTemp(work, "data-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	return dir
+}
+
+// run starts the process and waits until it serves.
+func (s *service) run(t *testing.T) {
+	args := []string{"--data", s.data, "--listen", "127.0.0.1:0"}
+	if s.database != "" {
+		args = append(args, "--database", s.database)
+	}
+	s.cmd = exec.Command(filepath.Join(work, "wraithd"), args...)
+	out, err := s.cmd.StdoutPipe()
+	require.NoError(t, err)
+	var trouble bytes.Buffer
+	s.cmd.Stderr = &trouble
+	require.NoError(t, s.cmd.Start())
+	line, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(t, err, "wraithd ended: %s", trouble.String())
+	s.url = strings.TrimSpace(strings.TrimPrefix(line, "serving on "))
+	ended := make(chan struct{})
+	s.ended = ended
+	cmd := s.cmd
+	go func() {
+		_ = cmd.Wait()
+		close(ended)
+	}()
+	t.Cleanup(func() { s.stop(t, syscall.SIGTERM) })
+}
+
+// stop ends the process with a signal and waits for it.
+func (s *service) stop(t *testing.T, signal syscall.Signal) {
+	select {
+	case <-s.ended:
+		return
+	default:
+	}
+	_ = s.cmd.Process.Signal(signal)
+	select {
+	case <-s.ended:
+	case <-time.After(30 * time.Second):
+		_ = s.cmd.Process.Kill()
+		t.Error("wraithd did not end within 30 seconds")
+	}
+}
+
+// signedIn returns a client for a person.
+func (s *service) signedIn(t *testing.T, p person) *client.Client {
+	c := client.New(s.url, "")
+	_, err := c.SignIn(context.Background(), client.Credentials{Name: p.name, Password: p.password}, "test")
+	require.NoError(t, err)
+	return c
+}
