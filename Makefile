@@ -1,0 +1,60 @@
+# The two commands of a newcomer are "make demo" and "make test". Both install
+# what is missing (Debian packages, npm packages, Go modules) and build first.
+
+CONSOLE = console/dist/index.html
+STAMP = console/node_modules/.installed
+
+.PHONY: demo test test-recorder bench bench-quick build lint fuzz clean needs needs-test
+
+demo: needs build
+	go build -o bin/demo ./demo/start
+	bin/demo
+
+# Without a cache of results: what some tests look at (the import graph, programs
+# built on the spot) is not among what go test knows a result to depend on.
+test: needs-test build
+	go test -count=1 -timeout 14m ./...
+	cd demo/berthing && go test ./...
+
+# Runs the tests of public modules recorded; needs the module proxy.
+test-recorder:
+	WRAITH_TEST_MODULES=1 go test -count=1 -timeout 30m -run TestPublicModules -v ./recorder
+
+# Measures against the targets in docs/figures.md; writes bench.json.
+bench:
+	go run ./bench
+
+bench-quick:
+	go run ./bench -quick
+
+build: $(CONSOLE)
+	go build -o bin/ ./cmd/...
+
+lint: $(CONSOLE)
+	scripts/lint
+
+# Fuzzes each parser of untrusted bytes for a short while; the seeds run in "make test".
+fuzz:
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLog -fuzztime 30s ./core/execlog
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzRecording -fuzztime 30s ./core/replay
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzPath -fuzztime 10s ./core/replay
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLocator -fuzztime 10s ./core/locator
+
+needs:
+	scripts/needs postgresql git
+
+needs-test:
+	scripts/needs postgresql git chromium
+
+$(STAMP): console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel error
+	touch $(STAMP)
+
+# Sources of the console, and of the API's description that its types are made from.
+$(CONSOLE): $(STAMP) console/index.html console/vite.config.ts console/tsconfig.json $(shell find console/src console/public -type f -not -name schema.d.ts) $(shell find client core service/api -name '*.go' -not -name '*_test.go')
+	go run ./cmd/wraithd describe > console/openapi.json
+	cd console && npm run --silent types >/dev/null && find dist -mindepth 1 -not -name placeholder.html -delete && npm run --silent build
+
+clean:
+	rm -rf bin .demo console/node_modules
+	find console/dist -mindepth 1 -not -name placeholder.html -delete
