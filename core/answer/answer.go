@@ -6,6 +6,7 @@ package answer
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -42,6 +43,11 @@ type Failure struct {
 	Moment  int64  `json:"moment"`
 	Thread  string `json:"thread"`
 	Frame   int    `json:"frame"`
+	// What a core dump knows besides; empty where it does not.
+	Signal      string `json:"signal,omitempty"`
+	Address     string `json:"address,omitempty"`
+	Instruction string `json:"instruction,omitempty"`
+	Suspect     string `json:"suspect,omitempty"`
 }
 
 // Gap is something that evidence lacks.
@@ -68,13 +74,16 @@ type Frame struct {
 	Line      int        `json:"line"`
 	Own       bool       `json:"own"`
 	Inlined   bool       `json:"inlined"`
+	PC        string     `json:"pc,omitempty"`
+	Note      string     `json:"note,omitempty"`
 	Variables []Variable `json:"variables"`
 }
 
 // Variable is a named value. Children hold its parts as deep as was asked for;
 // Count says how many there are in all. Written is the moment of the write that
 // gave the value, or -1. Object tells objects apart: two references with the same
-// one lead to the same object; it is empty for what refers to none.
+// one lead to the same object; it is empty for what refers to none. Why says why a
+// value is not known.
 type Variable struct {
 	Name     string     `json:"name"`
 	Scope    string     `json:"scope"`
@@ -84,6 +93,7 @@ type Variable struct {
 	Count    int        `json:"count"`
 	Written  int64      `json:"written"`
 	Object   string     `json:"object"`
+	Why      string     `json:"why,omitempty"`
 	Children []Variable `json:"children"`
 }
 
@@ -195,7 +205,8 @@ func PeekAt(ctx context.Context, r replay.Recording) (Peek, error) {
 	at := event.Moment(info.Moments - 1)
 	failing := event.ThreadID(0)
 	if f := info.Failure; f != nil {
-		p.Failure = &Failure{Kind: f.Kind, Summary: f.Summary, Moment: int64(f.Moment), Thread: ThreadID(f.Thread), Frame: f.Frame}
+		p.Failure = &Failure{Kind: f.Kind, Summary: f.Summary, Moment: int64(f.Moment), Thread: ThreadID(f.Thread), Frame: f.Frame,
+			Signal: f.Signal, Address: f.Address, Instruction: f.Instruction, Suspect: f.Suspect}
 		at, failing = f.Moment, f.Thread
 	}
 	threads, err := StackAt(ctx, r, at, 0, failing)
@@ -224,13 +235,13 @@ func StackAt(ctx context.Context, r replay.Recording, at event.Moment, thread, w
 		}
 		out := Thread{ID: ThreadID(th.ID), Name: th.Name, Kind: th.Kind, State: th.State, Creator: th.Creator, Frames: []Frame{}}
 		for _, f := range frames {
-			frame := Frame{Index: f.Index, Function: f.Function, File: f.File, Line: f.Line, Own: f.Own, Inlined: f.Inlined, Variables: []Variable{}}
+			frame := frame(f)
 			if th.ID == withValues {
 				v, err := ValuesAt(ctx, r, at, th.ID, f.Index, Depth{})
 				if err != nil {
 					return s, err
 				}
-				frame.Variables = v.Variables
+				frame.Variables = slices.DeleteFunc(v.Variables, func(x Variable) bool { return x.Scope == string(event.Register) })
 			}
 			out.Frames = append(out.Frames, frame)
 		}
@@ -264,7 +275,7 @@ func variable(name, typeName string, v replay.Value, depth Depth) Variable {
 	if t := v.TypeName(); t != "" {
 		typeName = t
 	}
-	out := Variable{Name: name, Scope: string(event.Local), Type: typeName, Value: v.TextAs(depth.Format), State: string(v.State), Written: -1, Children: []Variable{}}
+	out := Variable{Name: name, Scope: string(event.Local), Type: typeName, Value: v.TextAs(depth.Format), State: string(v.State), Why: v.Why(), Written: -1, Children: []Variable{}}
 	children, total := v.Children(replay.Page{Count: depth.Width})
 	out.Count, out.Object = total, objectOf(v.Value)
 	if depth.Levels > 0 {

@@ -60,7 +60,8 @@ const (
 
 // Value is a decoded value. Which members count depends on the type's form:
 // Int, Uint and Float for numbers (Imag as well for complex ones, Uint 0 or 1
-// for booleans), Text for text and names of functions, Items for fields and
+// for booleans), Text for text, names of functions and of constants, and for what
+// is not known the reason; Items for fields and
 // elements, Pairs (key, value, key, value, …) for the entries of a map, Address
 // and Length for what is reached through a reference. An interface holds its
 // dynamic value as its only item.

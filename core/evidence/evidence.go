@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"wraithology/core/coredump"
 	"wraithology/core/execlog"
 	"wraithology/core/replay"
 	"wraithology/core/timeline"
@@ -25,12 +26,16 @@ type Timelines struct {
 	Lasting bool
 }
 
-// Open opens the evidence at path. The timeline that it needs is looked up among
+// Artifacts explain evidence that does not explain itself: binaries, debug files,
+// source text. They count for core dumps.
+type Artifacts = coredump.Options
+
+// Open opens the evidence at path. A core dump is read with the artifacts. The timeline that it needs is looked up among
 // those that are kept, and built when it is missing or outdated; progress, if not
 // nil, is told from time to time which share is done. Damage within
 // evidence is no error: it is among the recording's gaps. Errors of the file
 // itself wrap ErrUnreadable.
-func Open(ctx context.Context, path string, timelines Timelines, progress func(float64)) (replay.Replay, error) {
+func Open(ctx context.Context, path string, timelines Timelines, artifacts Artifacts, progress func(float64)) (replay.Replay, error) {
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
@@ -47,6 +52,15 @@ func Open(ctx context.Context, path string, timelines Timelines, progress func(f
 		return nil, fmt.Errorf("%w: %w", ErrUnreadable, err)
 	}
 	defer f.Close()
+	head := make([]byte, 64)
+	n, _ := f.ReadAt(head, 0) // a shorter file has a shorter head
+	if coredump.Is(head[:n]) {
+		dump, err := coredump.Open(ctx, f, artifacts)
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrUnreadable, err)
+		}
+		return replay.Still(dump), nil
+	}
 	t, err := timelineOf(ctx, f, info, timelines, progress)
 	if err != nil {
 		return nil, err

@@ -31,7 +31,11 @@ func toCEL(what string, v replay.Value) ref.Val {
 	case event.Unassigned:
 		return types.NewErr("%s has not been assigned yet", what)
 	default:
-		return types.NewErr("%s is %s", what, strings.ReplaceAll(string(v.State), "-", " "))
+		why := ""
+		if v.Why() != "" {
+			why = ": " + v.Why()
+		}
+		return types.NewErr("%s is %s%s", what, strings.ReplaceAll(string(v.State), "-", " "), why)
 	}
 	if v.Nil {
 		return types.NullValue
@@ -210,6 +214,53 @@ func expandOld(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *
 	return f.NewIdent(oldName + path), nil
 }
 
+// castName begins the names that the type of cast(x, "T") is turned into.
+const castName = "cast "
+
+// expandCast turns cast(x, "T") into a call with the type as a name that scope
+// resolves: only there it is known which types there are.
+func expandCast(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+	name, ok := types.String(""), args[1].Kind() == ast.LiteralKind
+	if ok {
+		name, ok = args[1].AsLiteral().(types.String)
+	}
+	if !ok {
+		return nil, f.NewError(args[1].ID(), "cast takes the name of a type as text")
+	}
+	return f.NewCall("cast_to", args[0], f.NewIdent(castName+string(name))), nil
+}
+
+// castTo is a type by which memory is to be read.
+type castTo struct {
+	object
+	of *event.Type
+}
+
+func castValue(x, to ref.Val) ref.Val {
+	c, ok := to.(castTo)
+	if !ok {
+		return types.MaybeNoSuchOverloadErr(to)
+	}
+	var at uint64
+	switch n := x.(type) {
+	case types.Int:
+		at = uint64(n)
+	case types.Uint:
+		at = uint64(n)
+	case object:
+		at = n.v.Address
+	default:
+		return types.NewErr("cast takes an address or a pointer")
+	}
+	v := replay.Value{Memory: c.v.Memory}
+	if c.of.Form == event.Pointer {
+		v.Value = event.Value{Type: c.of, State: event.Known, Address: at, Nil: at == 0}
+	} else {
+		v.Value = v.Memory.Load(at, c.of)
+	}
+	return toCEL(fmt.Sprintf("what is at 0x%x", at), v)
+}
+
 func expandChanged(f cel.MacroExprFactory, target ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
 	old, err := expandOld(f, target, args)
 	if err != nil {
@@ -285,7 +336,8 @@ var environment = func() *cel.Env {
 		cel.Function("size_of", cel.Overload("size_of_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Bytes))),
 		cel.Function("nanoseconds", cel.Overload("nanoseconds_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Nanoseconds))),
 		cel.Function("unixTime", cel.Overload("unixTime_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.UnixTime))),
-		cel.Macros(cel.GlobalMacro("old", 1, expandOld), cel.GlobalMacro("changed", 1, expandChanged)),
+		cel.Macros(cel.GlobalMacro("old", 1, expandOld), cel.GlobalMacro("changed", 1, expandChanged), cel.GlobalMacro("cast", 2, expandCast)),
+		cel.Function("cast_to", cel.Overload("cast_to_type", []*cel.Type{cel.DynType, cel.DynType}, cel.DynType, cel.BinaryBinding(castValue))),
 		cel.Function("typeOf", cel.Overload("typeOf_any", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(func(v ref.Val) ref.Val {
 			if o, ok := v.(object); ok {
 				return types.String(o.v.TypeName())

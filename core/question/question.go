@@ -160,6 +160,9 @@ func (s *scope) ResolveName(name string) (any, bool) {
 		}
 		return toCEL("old("+path+")", v), true
 	}
+	if of, ok := strings.CutPrefix(name, castName); ok {
+		return s.castTo(of), true
+	}
 	v, ok, err := s.r.Variable(s.ctx, s.at, s.t, s.frame, name)
 	if err != nil {
 		s.err = err
@@ -173,6 +176,19 @@ func (s *scope) ResolveName(name string) (any, bool) {
 	}
 	s.err = nil
 	return toCEL(name, v.Value), true
+}
+
+// castTo finds a type by name, where the evidence has types by name.
+func (s *scope) castTo(name string) ref.Val {
+	memory, ok := replay.TypesOf(s.r)
+	if !ok {
+		return types.NewErr("cast needs the memory of a core dump")
+	}
+	of := memory.TypeNamed(name)
+	if of == nil {
+		return types.NewErr("the debug information has no type %s", name)
+	}
+	return castTo{object: object{replay.Value{Memory: memory}}, of: of}
 }
 
 // Parent implements interpreter.Activation.

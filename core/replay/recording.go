@@ -93,11 +93,12 @@ var (
 	ErrNoSource   = errors.New("no source text")
 	ErrNoThread   = errors.New("no such thread")
 	ErrNoFrame    = errors.New("no such frame")
+	ErrNoMachine  = errors.New("the evidence has no memory or instructions")
 )
 
 // Info says what a recording is.
 type Info struct {
-	Kind     string // "execution-log"
+	Kind     string // "execution-log", "core-dump"
 	Program  string
 	BuildID  string
 	Revision string
@@ -119,6 +120,13 @@ type Failure struct {
 	Moment  event.Moment
 	Thread  event.ThreadID
 	Frame   int
+	// What a core dump knows besides, each empty where it does not: the signal, the
+	// address that was used, the instruction that used it, and the variable that is
+	// suspected, as it is named in Frame.
+	Signal      string
+	Address     string
+	Instruction string
+	Suspect     string
 }
 
 // Gap is something that the evidence lacks, with what can be done about it.
@@ -145,6 +153,8 @@ type Frame struct {
 	Line     int
 	Own      bool
 	Inlined  bool
+	PC       uint64 // the program counter, for a caller the return address; 0 where there is none
+	Note     string // how the frame was found, where that is not certain, or why the stack ends
 	Call     event.CallID
 }
 

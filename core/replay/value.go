@@ -97,6 +97,9 @@ func (v Value) Element(i uint64) Value {
 		if i < uint64(len(s.Items)) {
 			return s.with(s.Items[i])
 		}
+		if t != nil && s.Address != 0 && i < s.Length && s.Address <= math.MaxUint64-i*t.Size {
+			return s.with(s.Memory.Load(s.Address+i*t.Size, t))
+		}
 	case event.Slice:
 		if t != nil && i < s.Length && s.Address <= math.MaxUint64-i*t.Size {
 			return s.with(s.Memory.Load(s.Address+i*t.Size, t))
@@ -206,10 +209,20 @@ func (v Value) text(depth int) string {
 		return map[bool]string{true: "", false: "?"}[depth == 0]
 	}
 	if v.Nil {
-		return "nil"
+		return v.nilText()
 	}
 	if v.Type == nil {
 		return "?"
+	}
+	if v.Value.Text != "" {
+		switch v.Form() {
+		case event.Int:
+			return fmt.Sprintf("%s (%d)", v.Value.Text, v.Int)
+		case event.Uint:
+			return fmt.Sprintf("%s (%d)", v.Value.Text, v.Uint)
+		case event.Opaque:
+			return v.Value.Text
+		}
 	}
 	switch v.Form() {
 	case event.Bool:
@@ -248,6 +261,22 @@ func (v Value) text(depth int) string {
 		return fmt.Sprintf("0x%x", v.Address)
 	}
 	return v.compositeText(depth)
+}
+
+// nilText writes a reference that leads nowhere, in the language's word for it.
+func (v Value) nilText() string {
+	if v.Type != nil && (strings.HasSuffix(v.Type.Name, "*") || strings.Contains(v.Type.Name, "::")) {
+		return "null"
+	}
+	return "nil"
+}
+
+// Why says why a value is not known; empty where nothing says.
+func (v Value) Why() string {
+	if v.State == event.Known {
+		return ""
+	}
+	return v.Value.Text
 }
 
 func (v Value) floatText(f float64) string {

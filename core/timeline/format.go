@@ -9,15 +9,14 @@ import (
 	"math"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
-	"syscall"
 	"unsafe"
 
 	"github.com/fxamacker/cbor/v2"
 
 	"wraithology/core/event"
 	"wraithology/core/execlog"
+	"wraithology/core/mapped"
 )
 
 // Version is the version of a timeline's files. A timeline of another version
@@ -282,9 +281,9 @@ func asBytes[T any](list []T) []byte {
 	return unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(list))), len(list)*int(unsafe.Sizeof(x)))
 }
 
-// mapped maps one of a timeline's files and gives its records to list. The mapping
+// mapColumn maps one of a timeline's files and gives its records to list. The mapping
 // goes when owner is collected.
-func mapped[T any](owner *Timeline, list *[]T, dir, name string) error {
+func mapColumn[T any](owner *Timeline, list *[]T, dir, name string) error {
 	f, err := os.Open(filepath.Join(dir, name))
 	if errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("%w: it has no file %s", errStale, name)
@@ -293,15 +292,10 @@ func mapped[T any](owner *Timeline, list *[]T, dir, name string) error {
 		return fmt.Errorf("open the timeline: %w", err)
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil || info.Size() == 0 {
-		return err
-	}
-	b, err := syscall.Mmap(int(f.Fd()), 0, int(info.Size()), syscall.PROT_READ, syscall.MAP_SHARED)
+	b, err := mapped.File(owner, f)
 	if err != nil {
-		return fmt.Errorf("map the timeline's %s: %w", name, err)
+		return fmt.Errorf("open the timeline: %w", err)
 	}
-	runtime.AddCleanup(owner, func(b []byte) { _ = syscall.Munmap(b) }, b)
 	var x T
 	*list = unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/int(unsafe.Sizeof(x)))
 	return nil

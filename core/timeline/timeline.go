@@ -117,11 +117,11 @@ func Open(dir string, r io.ReaderAt, size int64) (*Timeline, error) {
 }
 
 func (t *Timeline) mapFiles(dir string) error {
-	return errors.Join(mapped(t, &t.kinds, dir, kindsFile), mapped(t, &t.calls, dir, callsFile), mapped(t, &t.ids, dir, idsFile),
-		mapped(t, &t.offsets, dir, offsetsFile), mapped(t, &t.data, dir, dataFile), mapped(t, &t.times, dir, timesFile), mapped(t, &t.chunks, dir, chunksFile),
-		mapped(t, &t.runs, dir, runsFile), mapped(t, &t.table, dir, tableFile), mapped(t, &t.variables, dir, variableFile), mapped(t, &t.words, dir, listsFile),
-		mapped(t, &t.threads, dir, threadsFile), mapped(t, &t.creators, dir, creatorsFile), mapped(t, &t.sites, dir, sitesFile),
-		mapped(t, &t.enters, dir, entersFile), mapped(t, &t.returns, dir, returnsFile), mapped(t, &t.keys, dir, keysFile), mapped(t, &t.posted, dir, postedFile))
+	return errors.Join(mapColumn(t, &t.kinds, dir, kindsFile), mapColumn(t, &t.calls, dir, callsFile), mapColumn(t, &t.ids, dir, idsFile),
+		mapColumn(t, &t.offsets, dir, offsetsFile), mapColumn(t, &t.data, dir, dataFile), mapColumn(t, &t.times, dir, timesFile), mapColumn(t, &t.chunks, dir, chunksFile),
+		mapColumn(t, &t.runs, dir, runsFile), mapColumn(t, &t.table, dir, tableFile), mapColumn(t, &t.variables, dir, variableFile), mapColumn(t, &t.words, dir, listsFile),
+		mapColumn(t, &t.threads, dir, threadsFile), mapColumn(t, &t.creators, dir, creatorsFile), mapColumn(t, &t.sites, dir, sitesFile),
+		mapColumn(t, &t.enters, dir, entersFile), mapColumn(t, &t.returns, dir, returnsFile), mapColumn(t, &t.keys, dir, keysFile), mapColumn(t, &t.posted, dir, postedFile))
 }
 
 // OfLog builds the timeline of a log in a temporary folder and opens it. The

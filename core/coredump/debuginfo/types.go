@@ -1,0 +1,443 @@
+package debuginfo
+
+import (
+	"debug/dwarf"
+	"fmt"
+	"strings"
+	"sync"
+
+	"wraithology/core/event"
+)
+
+// Kind says how a type's values are laid out in memory.
+type Kind int
+
+// The kinds. Plain is a number of the type's form.
+const (
+	Unknown Kind = iota
+	Plain
+	Enum
+	Record // struct, class, union
+	Array
+	Pointer
+	Reference
+	CodePointer
+	Code      // code itself
+	GoString  // the others of Go
+	GoSlice   //
+	GoMap     //
+	GoChan    //
+	GoFunc    //
+	GoEface   // an empty interface
+	GoIface   // an interface with methods
+	Container // of a standard library; Type.Name says which
+)
+
+// Type is a type of a program, resolved as far as its own entry goes: other
+// types are named by their numbers.
+type Type struct {
+	event.Type
+	Kind    Kind
+	Debug   *Debug
+	Offset  dwarf.Offset
+	Members []Member
+	Names   map[int64]string // the constants of an enumeration
+	// Inner is the record that a Go map or channel points to, or that a
+	// container is made of.
+	Inner event.TypeID
+	// Text is the same type as text: what a pointer to readable characters is shown as.
+	Text       *event.Type
+	Character  bool // a number that stands for a character
+	Variants   *Variants
+	Arguments  []event.TypeID // of a template
+	Dynamic    bool           // a class with virtual functions
+	Incomplete bool           // declared, but not defined in this module
+	Bounds     dwarf.Offset   // the entry that gives a length known only at run time
+	Rust       bool
+}
+
+// Member is a part of a record. Bits is 0 but for bit-fields, whose lowest bit
+// is Bit, from the record's beginning.
+type Member struct {
+	Name   string
+	Type   event.TypeID
+	Offset uint64
+	Bits   uint64
+	Bit    uint64
+	Base   bool // a base class
+	// Virtual is an expression for where a virtual base lies.
+	Virtual []byte
+}
+
+// Variants are the alternatives of a Rust enum: which one holds is said by a
+// number at Offset. Others stands where no number fits.
+type Variants struct {
+	Offset uint64
+	Size   int
+	List   []Variant
+}
+
+// Variant is one alternative. Default holds for all numbers that no other has.
+type Variant struct {
+	Name    string
+	Type    event.TypeID
+	Offset  uint64
+	Number  uint64
+	Default bool
+}
+
+// Types gives the types of all modules of a dump numbers, and resolves them when
+// they are asked for. It is safe for concurrent use.
+type Types struct {
+	mu     sync.Mutex
+	places []place
+	types  []*Type // nil until asked for
+	ids    map[place]event.TypeID
+}
+
+type place struct {
+	debug  *Debug
+	offset dwarf.Offset
+	length uint64 // given to an array whose entry does not say it
+}
+
+// NewTypes returns an empty table.
+func NewTypes() *Types { return &Types{ids: map[place]event.TypeID{}} }
+
+// maxTypes bounds the types of a dump that are looked at.
+const maxTypes = 1 << 24
+
+// ID returns the number of the type at an entry; 0 for none.
+func (t *Types) ID(d *Debug, offset dwarf.Offset) event.TypeID {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.id(place{d, offset, 0})
+}
+
+func (t *Types) id(p place) event.TypeID {
+	if p.offset == 0 || p.debug == nil {
+		return 0
+	}
+	if id, ok := t.ids[p]; ok {
+		return id
+	}
+	if len(t.places) >= maxTypes {
+		return 0
+	}
+	t.places = append(t.places, p)
+	t.types = append(t.types, nil)
+	id := event.TypeID(len(t.places))
+	t.ids[p] = id
+	return id
+}
+
+// WithLength returns an array type with a length that its entry does not say.
+func (t *Types) WithLength(array *Type, length uint64) *Type {
+	t.mu.Lock()
+	id := t.id(place{array.Debug, array.Offset, length})
+	t.mu.Unlock()
+	out := t.Get(id)
+	if out == nil {
+		return array
+	}
+	return out
+}
+
+// PointerTo returns the type of pointers to a type.
+func (t *Types) PointerTo(to *Type) *event.Type {
+	return &event.Type{Name: pointerName(to.Name), Form: event.Pointer, Size: 8, Elem: to.ID}
+}
+
+// Get returns a type by its number, or nil.
+func (t *Types) Get(id event.TypeID) *Type {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.get(id, 0)
+}
+
+// maxTypeDepth bounds how deep names of types are built from others.
+const maxTypeDepth = 40
+
+func (t *Types) get(id event.TypeID, depth int) *Type {
+	if id == 0 || int(id) > len(t.types) || depth > maxTypeDepth {
+		return nil
+	}
+	if x := t.types[id-1]; x != nil {
+		return x
+	}
+	p := t.places[id-1]
+	x := &Type{Debug: p.debug, Offset: p.offset}
+	x.ID = id
+	e, err := p.debug.entryAt(p.offset)
+	if err != nil {
+		x.Name, x.Form = "a type that cannot be read", event.Opaque
+	} else {
+		t.fill(x, e, p.length, depth)
+	}
+	x.ID = id
+	t.types[id-1] = x
+	return x
+}
+
+// elem returns the type that an entry's type attribute names.
+func (t *Types) elem(x *Type, e *dwarf.Entry, depth int) (event.TypeID, *Type) {
+	o, ok := e.Val(dwarf.AttrType).(dwarf.Offset)
+	if !ok {
+		return 0, nil
+	}
+	id := t.id(place{x.Debug, o, 0})
+	return id, t.get(id, depth+1)
+}
+
+func nameOr(t *Type, otherwise string) string {
+	if t == nil || t.Name == "" {
+		return otherwise
+	}
+	return t.Name
+}
+
+func pointerName(to string) string {
+	if strings.HasSuffix(to, "*") {
+		return to + "*"
+	}
+	return to + " *"
+}
+
+// fill resolves a type from its entry.
+func (t *Types) fill(x *Type, e *dwarf.Entry, length uint64, depth int) {
+	x.Name, _ = e.Val(dwarf.AttrName).(string)
+	size, _ := e.Val(dwarf.AttrByteSize).(int64)
+	x.Size = uint64(max(size, 0))
+	if u := x.Debug.unitOf(x.Offset); u != nil {
+		x.Rust = u.Rust()
+		if u.Go() && t.fillGo(x, e, depth) {
+			return
+		}
+	}
+	switch e.Tag {
+	case dwarf.TagBaseType:
+		t.fillBase(x, e)
+	case dwarf.TagUnspecifiedType:
+		x.Form, x.Kind = event.Opaque, Unknown
+	case dwarf.TagEnumerationType:
+		t.fillEnum(x, e, depth)
+	case dwarf.TagStructType, dwarf.TagClassType, dwarf.TagUnionType, dwarf.TagInterfaceType:
+		t.fillRecord(x, e, depth)
+	case dwarf.TagArrayType:
+		t.fillArray(x, e, length, depth)
+	case dwarf.TagPointerType, dwarf.TagReferenceType, dwarf.TagRvalueReferenceType:
+		t.fillPointer(x, e, depth)
+	case dwarf.TagSubroutineType:
+		x.Form, x.Kind, x.Size = event.Func, Code, 1
+		if x.Name == "" {
+			x.Name = "function"
+		}
+	case dwarf.TagPtrToMemberType:
+		x.Form, x.Kind, x.Size = event.Opaque, Plain, max(x.Size, 8)
+		x.Name = "pointer to a member"
+	case dwarf.TagTypedef, dwarf.TagConstType, dwarf.TagVolatileType, dwarf.TagRestrictType, tagAtomicType, dwarf.TagTemplateAlias:
+		t.fillAlias(x, e, depth)
+	default:
+		x.Form = event.Opaque
+	}
+}
+
+const tagAtomicType = 0x47
+
+// fillAlias makes a typedef or a qualified type: the same under another name.
+func (t *Types) fillAlias(x *Type, e *dwarf.Entry, depth int) {
+	_, to := t.elem(x, e, depth)
+	name := x.Name
+	if to == nil {
+		x.Form, x.Name = event.Opaque, nameOr(x, "void")
+		return
+	}
+	id := x.ID
+	*x = *to
+	x.ID = id
+	switch e.Tag {
+	case dwarf.TagTypedef, dwarf.TagTemplateAlias:
+		x.Name = name
+	case dwarf.TagConstType:
+		if !strings.HasSuffix(to.Name, "*") {
+			x.Name = "const " + to.Name
+		}
+	case dwarf.TagVolatileType:
+		x.Name = "volatile " + to.Name
+	}
+	if x.Text != nil {
+		text := *x.Text
+		text.Name, text.ID = x.Name, id
+		x.Text = &text
+	}
+}
+
+// Encodings of base types (DWARF 5, table 7.11).
+const (
+	encodingAddress      = 0x01
+	encodingBoolean      = 0x02
+	encodingComplex      = 0x03
+	encodingFloat        = 0x04
+	encodingSigned       = 0x05
+	encodingSignedChar   = 0x06
+	encodingUnsigned     = 0x07
+	encodingUnsignedChar = 0x08
+	encodingUTF          = 0x10
+)
+
+func (t *Types) fillBase(x *Type, e *dwarf.Entry) {
+	encoding, _ := e.Val(dwarf.AttrEncoding).(int64)
+	x.Kind = Plain
+	switch encoding {
+	case encodingBoolean:
+		x.Form = event.Bool
+	case encodingComplex:
+		x.Form = event.Complex
+	case encodingFloat:
+		x.Form = event.Float
+	case encodingSigned:
+		x.Form = event.Int
+	case encodingSignedChar:
+		x.Form, x.Character = event.Int, x.Name == "char" || x.Name == "signed char"
+	case encodingUnsigned:
+		x.Form = event.Uint
+	case encodingUnsignedChar:
+		x.Form, x.Character = event.Uint, x.Name == "char" || x.Name == "unsigned char"
+	case encodingUTF:
+		x.Form, x.Character = event.Uint, true
+	default:
+		x.Form = event.Opaque
+	}
+	if x.Size > 8 && x.Form != event.Float && x.Form != event.Complex {
+		x.Form = event.Opaque // too wide for a number here; its bytes are shown
+	}
+}
+
+func (t *Types) fillEnum(x *Type, e *dwarf.Entry, depth int) {
+	x.Kind, x.Form = Enum, event.Int
+	if _, under := t.elem(x, e, depth); under != nil {
+		if under.Form == event.Uint || under.Form == event.Int {
+			x.Form = under.Form
+		}
+		if x.Size == 0 {
+			x.Size = under.Size
+		}
+	}
+	if u := x.Debug.unitOf(x.Offset); x.Name == "" {
+		x.Name = "enum without a name"
+	} else if u != nil && isC(u.Language) {
+		x.Name = "enum " + x.Name
+	}
+	x.Names = map[int64]string{}
+	list, err := x.Debug.children(x.Offset)
+	if err != nil {
+		return
+	}
+	for _, c := range list {
+		if name, ok := c.Val(dwarf.AttrName).(string); ok && c.Tag == dwarf.TagEnumerator {
+			if n, ok := c.Val(dwarf.AttrConstValue).(int64); ok {
+				if _, ok := x.Names[n]; !ok {
+					x.Names[n] = name
+				}
+			}
+		}
+	}
+}
+
+func (t *Types) fillPointer(x *Type, e *dwarf.Entry, depth int) {
+	x.Kind, x.Form = Pointer, event.Pointer
+	if x.Size == 0 {
+		x.Size = 8
+	}
+	id, to := t.elem(x, e, depth)
+	x.Elem = id
+	name := nameOr(to, "void")
+	switch e.Tag {
+	case dwarf.TagReferenceType:
+		x.Kind, name = Reference, name+" &"
+	case dwarf.TagRvalueReferenceType:
+		x.Kind, name = Reference, name+" &&"
+	default:
+		name = pointerName(name)
+	}
+	if x.Name == "" {
+		x.Name = name
+	}
+	if to == nil {
+		return
+	}
+	if to.Kind == Code {
+		x.Kind, x.Form = CodePointer, event.Func
+		if strings.HasPrefix(x.Name, "function") {
+			x.Name = "function *"
+		}
+		return
+	}
+	if to.Character && to.Size == 1 && x.Kind == Pointer {
+		x.Text = &event.Type{ID: x.ID, Name: x.Name, Form: event.Text, Size: 8}
+	}
+}
+
+// maxDimensions bounds the rank of an array.
+const maxDimensions = 16
+
+func (t *Types) fillArray(x *Type, e *dwarf.Entry, length uint64, depth int) {
+	id, of := t.elem(x, e, depth)
+	x.Kind, x.Form, x.Elem = Array, event.Array, id
+	list, err := x.Debug.children(x.Offset)
+	if err != nil || of == nil {
+		x.Form = event.Opaque
+		return
+	}
+	var lengths []uint64
+	for _, c := range list {
+		if c.Tag != dwarf.TagSubrangeType || len(lengths) == maxDimensions {
+			continue
+		}
+		n, known := uint64(0), false
+		switch v := c.Val(dwarf.AttrCount).(type) {
+		case int64:
+			n, known = uint64(max(v, 0)), true
+		case nil:
+			if u, ok := c.Val(dwarf.AttrUpperBound).(int64); ok {
+				low, _ := c.Val(dwarf.AttrLowerBound).(int64)
+				n, known = uint64(max(u-low+1, 0)), true
+				if u == 1<<32-1 || u == -1 {
+					n = 0
+				}
+			}
+		}
+		if !known {
+			if c.Val(dwarf.AttrUpperBound) != nil || c.Val(dwarf.AttrCount) != nil {
+				x.Bounds = c.Offset
+			}
+			n = length
+		}
+		lengths = append(lengths, n)
+	}
+	if len(lengths) == 0 {
+		lengths = []uint64{length}
+	}
+	// The last dimension varies fastest: it is the innermost array.
+	base, ranks := of.Name, ""
+	for i := len(lengths) - 1; i > 0; i-- {
+		ranks = fmt.Sprintf("[%d]", lengths[i]) + ranks
+		inner := &Type{Kind: Array, Debug: x.Debug, Offset: x.Offset}
+		inner.Form, inner.Elem, inner.Length = event.Array, id, lengths[i]
+		inner.Size = times(of.Size, lengths[i])
+		inner.Name = base + ranks
+		t.places = append(t.places, place{x.Debug, x.Offset, 0})
+		t.types = append(t.types, inner)
+		inner.ID = event.TypeID(len(t.types))
+		id, of = inner.ID, inner
+	}
+	x.Elem, x.Length, x.Size = id, lengths[0], times(of.Size, lengths[0])
+	x.Name = fmt.Sprintf("%s[%d]%s", base, lengths[0], ranks)
+}
+
+func times(a, b uint64) uint64 {
+	if a != 0 && b > (1<<62)/a {
+		return 0
+	}
+	return a * b
+}

@@ -1,0 +1,96 @@
+package coredump
+
+import (
+	"context"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/coredump/module"
+)
+
+// Programs that print their own return addresses and values before they crash are
+// read back, however they were built.
+func TestNativeTruth(t *testing.T) {
+	t.Parallel()
+	for _, b := range []struct {
+		name  string
+		flags string
+		least int // values that must be known
+		strip bool
+	}{
+		{"plain", "-O0 -g", 24, false},
+		{"optimised", "-O2 -g", 20, false},
+		{"optimised, frame pointers", "-O2 -g -fno-omit-frame-pointer", 20, false},
+		{"DWARF 4", "-O2 -gdwarf-4", 20, false},
+		{"small", "-Os -g", 20, false},
+		{"static", "-O1 -g -static", 20, false},
+		{"fixed address", "-O0 -g -no-pie", 24, false},
+		{"compressed", "-O0 -g -gz=zlib", 24, false},
+		{"separate debug file", "-O2 -g", 20, true},
+	} {
+		t.Run(b.name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			binary := filepath.Join(dir, "sluice")
+			compile(t, "gcc", append(strings.Fields(b.flags), "-pthread", "-o", binary, "testdata/native/sluice.c")...)
+			if b.strip {
+				compile(t, "objcopy", "--only-keep-debug", binary, filepath.Join(dir, "sluice.debug"))
+				compile(t, "strip", binary)
+				compile(t, "objcopy", "--add-gnu-debuglink="+filepath.Join(dir, "sluice.debug"), binary)
+			}
+			core, printed := crash(t, binary)
+			said := truth(printed)
+			require.NotEmpty(t, said.values)
+			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+			known := agree(t, d, said)
+			assert.GreaterOrEqual(t, known, b.least, "of %d values", len(said.values))
+			f := d.Info().Failure
+			assert.Equal(t, "SIGSEGV", f.Signal)
+			assert.Equal(t, said.address, f.Address)
+			assert.Contains(t, f.Summary, "a read from address")
+			assert.Contains(t, f.Summary, "g.sensor is null in level_of")
+			assert.Equal(t, "g.sensor", f.Suspect)
+			threads, err := d.Threads(context.Background(), 0)
+			require.NoError(t, err)
+			require.Len(t, threads, 2)
+			other, err := d.Frames(context.Background(), 0, threads[1].ID)
+			require.NoError(t, err)
+			names := ""
+			for _, x := range other {
+				names += x.Function + " "
+			}
+			assert.Contains(t, names, "watch ")
+			assert.Empty(t, d.Info().Gaps)
+		})
+	}
+}
+
+// Without its binary, and with a wrong one, a dump says so.
+func TestMissingAndWrongBinary(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	right, wrong := filepath.Join(dir, "right"), filepath.Join(dir, "wrong")
+	compile(t, "gcc", "-g", "-pthread", "-o", right, "testdata/native/sluice.c")
+	compile(t, "gcc", "-g", "-O1", "-pthread", "-o", wrong, "testdata/native/sluice.c")
+	core, _ := crash(t, right)
+	d := openDump(t, core, Options{Modules: module.Sources{Alone: true}})
+	require.NotEmpty(t, d.Info().Gaps)
+	assert.Contains(t, d.Info().Gaps[0].What, "right was not found (build ID ")
+	assert.Contains(t, d.Info().Failure.Summary, "0x8", "what the kernel says is there all the same")
+
+	f, err := module.Open(wrong, "")
+	require.NoError(t, err)
+	_, err = openFile(core, Options{Modules: sourcesOf(wrong)})
+	require.ErrorIs(t, err, module.ErrWrongBuild)
+	assert.ErrorContains(t, err, f.BuildID)
+	assert.ErrorContains(t, err, d.program.BuildID)
+
+	require.NoError(t, exec.Command("gzip", "-k", core).Run())
+	packed := openDump(t, core+".gz", Options{Modules: sourcesOf(right)})
+	assert.Equal(t, "g.sensor", packed.Info().Failure.Suspect)
+}

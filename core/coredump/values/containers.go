@@ -1,0 +1,112 @@
+package values
+
+import (
+	"fmt"
+	"strings"
+
+	"wraithology/core/coredump/debuginfo"
+	"wraithology/core/event"
+)
+
+// container reads a structure of a standard library of C++ or Rust as what it
+// stands for. ok is false for other structures, and where its parts are not as
+// they are known here: then it is shown as it is.
+func (m *Memory) container(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
+	switch {
+	case t.Rust:
+		return m.rustContainer(t, s, depth)
+	case strings.Contains(t.Name, "<"):
+		return m.cppContainer(t, s, depth)
+	}
+	return event.Value{}, false
+}
+
+// path reads a number at the end of a path of members, through base classes and
+// members without a name.
+func (m *Memory) path(t *debuginfo.Type, s source, names ...string) (uint64, bool) {
+	at, of, ok := m.walk(t, s, names...)
+	if !ok || of.Size == 0 || of.Size > 8 {
+		return 0, false
+	}
+	b, _, ok := at.read(of.Size, &of.Type)
+	return le(b), ok
+}
+
+// walk goes along members by name.
+func (m *Memory) walk(t *debuginfo.Type, s source, names ...string) (source, *debuginfo.Type, bool) {
+	for _, name := range names {
+		var ok bool
+		if s, t, ok = m.memberNamed(t, s, name, 0); !ok {
+			return s, t, false
+		}
+	}
+	return s, t, true
+}
+
+func (m *Memory) memberNamed(t *debuginfo.Type, s source, name string, depth int) (source, *debuginfo.Type, bool) {
+	if t == nil || depth > 8 {
+		return s, t, false
+	}
+	for _, x := range t.Members {
+		if x.Name == name {
+			of := m.Types.Get(x.Type)
+			return s.at(x.Offset), of, of != nil
+		}
+	}
+	for _, x := range t.Members {
+		if x.Base || x.Name == "(unnamed)" {
+			if at, of, ok := m.memberNamed(m.Types.Get(x.Type), s.at(x.Offset), name, depth+1); ok {
+				return at, of, true
+			}
+		}
+	}
+	return s, t, false
+}
+
+// list makes a list out of elements that lie one after the other.
+func list(t *debuginfo.Type, elem event.TypeID, address, length, capacity uint64) event.Value {
+	of := &event.Type{ID: t.ID, Name: t.Name, Form: event.Slice, Size: t.Size, Elem: elem}
+	return event.Value{Type: of, State: event.Known, Address: address, Length: length, Capacity: capacity}
+}
+
+// text makes a text out of bytes in memory.
+func (m *Memory) text(t *debuginfo.Type, address, length uint64) event.Value {
+	of := &event.Type{ID: t.ID, Name: t.Name, Form: event.Text, Size: t.Size}
+	if length > maxString {
+		return Unknown(of, fmt.Sprintf("its length of %d cannot be: not a text, or not one yet", int64(length)))
+	}
+	b, ok := m.Core.Read(address, min(length, maxText))
+	if !ok {
+		return Unknown(of, m.whyNot(address))
+	}
+	v := event.Value{Type: of, State: event.Known, Text: string(b)}
+	if length > maxText {
+		v.Whole = length
+	}
+	return v
+}
+
+// short shortens the names of C++'s standard library to what people write.
+func short(name string) string {
+	return strings.NewReplacer("std::__cxx11::", "std::", ", std::allocator<char> >", ">", "std::char_traits<char>", "", "basic_string<char, >", "string").Replace(name)
+}
+
+// dynamic finds the class that an object really is, by its table of virtual
+// functions, and where the object begins (Itanium C++ ABI, section 2.5).
+func (m *Memory) dynamic(t *debuginfo.Type, address uint64) (*debuginfo.Type, uint64, bool) {
+	table, ok := m.Core.Pointer(address)
+	if !ok || m.Symbol == nil {
+		return nil, 0, false
+	}
+	name, ok := strings.CutPrefix(m.Symbol(table), "vtable for ")
+	if !ok {
+		return nil, 0, false
+	}
+	name, _, _ = strings.Cut(name, " + ")
+	top, ok := m.Core.Pointer(table - 16)
+	if !ok {
+		return nil, 0, false
+	}
+	is := m.Named(name)
+	return is, address + top, is != nil
+}

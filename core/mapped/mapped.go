@@ -1,0 +1,32 @@
+// Package mapped maps files into memory, so that only what is looked at is read.
+package mapped
+
+import (
+	"fmt"
+	"math"
+	"os"
+	"runtime"
+	"syscall"
+)
+
+// File maps a whole file for reading. The mapping goes when owner is collected:
+// who keeps the bytes must keep owner too. An empty file yields no bytes.
+func File[T any](owner *T, f *os.File) ([]byte, error) {
+	info, err := f.Stat()
+	if err != nil {
+		return nil, fmt.Errorf("map %s: %w", f.Name(), err)
+	}
+	size := info.Size()
+	if size == 0 {
+		return nil, nil
+	}
+	if size > math.MaxInt {
+		return nil, fmt.Errorf("map %s: it is too large for this machine", f.Name())
+	}
+	b, err := syscall.Mmap(int(f.Fd()), 0, int(size), syscall.PROT_READ, syscall.MAP_SHARED)
+	if err != nil {
+		return nil, fmt.Errorf("map %s: %w", f.Name(), err)
+	}
+	runtime.AddCleanup(owner, func(b []byte) { _ = syscall.Munmap(b) }, b)
+	return b, nil
+}

@@ -1,0 +1,115 @@
+package replay
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+
+	"wraithology/core/event"
+)
+
+// Machine is evidence that has memory and instructions: a core dump.
+type Machine interface {
+	// MemoryAt reads count bytes at an address, as far as they were kept.
+	MemoryAt(ctx context.Context, address, count uint64) (Stretch, error)
+	// Holders lists the aligned words of memory that hold a pointer, and says how
+	// many there are.
+	Holders(ctx context.Context, pointer uint64, page Page) ([]Word, int, error)
+	// Types returns the memory with its types.
+	Types() TypeNames
+	// Instructions lists the instructions around the place of a frame.
+	Instructions(ctx context.Context, at event.Moment, t event.ThreadID, frame, before, after int) ([]Instruction, error)
+}
+
+// TypeNames is memory whose types are known by name.
+type TypeNames interface {
+	Memory
+	// TypeNamed finds a type by name; nil where there is none.
+	TypeNamed(name string) *event.Type
+}
+
+// TypesOf returns the memory of evidence whose types are known by name.
+func TypesOf(r Recording) (TypeNames, bool) {
+	m, ok := AsMachine(r)
+	if !ok {
+		return nil, false
+	}
+	return m.Types(), true
+}
+
+// Stretch is memory from an address on. Why says why there is less than was asked
+// for.
+type Stretch struct {
+	Address uint64
+	What    string // what the memory is
+	Bytes   []byte
+	Words   []Word // the same as addresses, eight bytes each
+	Why     string
+}
+
+// Word is an address-sized word of memory. What says what it leads to, or for a
+// holder where it lies.
+type Word struct {
+	Address uint64
+	Value   uint64
+	What    string
+}
+
+// Instruction is one machine instruction. Here marks the one at the frame's place;
+// Operands say what it worked with.
+type Instruction struct {
+	Address  uint64
+	Bytes    []byte
+	Text     string
+	Where    string // function and distance
+	Here     bool
+	Operands []string
+}
+
+// Group is a number of threads that do the same in the same place.
+type Group struct {
+	Kind    string
+	State   string
+	Threads []event.ThreadID
+}
+
+// Grouper is evidence that groups its threads itself, because it may have very many.
+type Grouper interface {
+	Groups(ctx context.Context, at event.Moment) ([]Group, error)
+}
+
+// Groups groups the threads at a moment by what they do and where.
+func Groups(ctx context.Context, r Recording, at event.Moment) ([]Group, error) {
+	if s, ok := r.(still); ok {
+		r = s.Recording
+	}
+	if g, ok := r.(Grouper); ok {
+		return g.Groups(ctx, at)
+	}
+	threads, err := r.Threads(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	byKey := map[string]int{}
+	var list []Group
+	for _, t := range threads {
+		frames, err := r.Frames(ctx, at, t.ID)
+		if err != nil {
+			return nil, err
+		}
+		key := t.Kind + "\x00" + t.State
+		for _, f := range frames {
+			key += fmt.Sprintf("\x00%s:%s:%d", f.Function, f.File, f.Line)
+		}
+		i, ok := byKey[key]
+		if !ok {
+			i = len(list)
+			byKey[key] = i
+			list = append(list, Group{Kind: t.Kind, State: t.State})
+		}
+		list[i].Threads = append(list[i].Threads, t.ID)
+	}
+	slices.SortStableFunc(list, func(a, b Group) int { return cmp.Compare(len(b.Threads), len(a.Threads)) })
+	return list, nil
+}
