@@ -1,0 +1,196 @@
+package coredump
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/event"
+)
+
+func buildGo(t testing.TB, source string, flags ...string) string {
+	out := filepath.Join(t.TempDir(), filepath.Base(source))
+	cmd := exec.Command("go", append(append([]string{"build"}, flags...), "-o", out, ".")...)
+	cmd.Dir = source
+	cmd.Env = append(os.Environ(), "GOFLAGS=-buildvcs=false")
+	text, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", text)
+	return out
+}
+
+var (
+	blockHead  = regexp.MustCompile(`^goroutine (\d+) .*\[([^\],]+)`)
+	blockPlace = regexp.MustCompile(`^\t(\S+):(\d+)( |$)`)
+)
+
+// block is a goroutine in the text that the Go runtime itself printed.
+type block struct {
+	state  string
+	frames []string // "function file:line"
+}
+
+// blocks reads the traceback of all goroutines. The first one of a number counts:
+// threads that are stopped later print theirs again.
+func blocks(text string) map[uint64]block {
+	out := map[uint64]block{}
+	var now block
+	var id uint64
+	function := ""
+	flush := func() {
+		if _, ok := out[id]; !ok && id != 0 {
+			out[id] = now
+		}
+		id, now, function = 0, block{}, ""
+	}
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		switch m := blockHead.FindStringSubmatch(line); {
+		case m != nil:
+			flush()
+			id, _ = strconv.ParseUint(m[1], 10, 64)
+			now.state = m[2]
+		case line == "" || strings.HasPrefix(line, "created by"):
+			flush()
+		case strings.HasPrefix(line, "\t"):
+			if p := blockPlace.FindStringSubmatch(line); p != nil && function != "" {
+				now.frames = append(now.frames, fmt.Sprintf("%s %s:%s", function, p[1], p[2]))
+			}
+			function = ""
+		default:
+			if i := strings.LastIndex(line, "("); i > 0 && strings.HasSuffix(line, ")") {
+				function = line[:i]
+				if function == "panic" {
+					function = "runtime.gopanic"
+				}
+			}
+		}
+	}
+	flush()
+	return out
+}
+
+// The stack of every goroutine is the one that the Go runtime itself printed,
+// function, file and line, and values are what the program printed.
+func TestGoTruth(t *testing.T) {
+	t.Parallel()
+	for _, b := range []struct {
+		name  string
+		flags []string
+		least int
+	}{
+		{"plain", nil, 15},
+		{"without optimisation", []string{"-gcflags=all=-N -l"}, 24},
+		{"position independent", []string{"-buildmode=pie"}, 15},
+	} {
+		t.Run(b.name, func(t *testing.T) {
+			t.Parallel()
+			binary := buildGo(t, "testdata/goroutines", b.flags...)
+			core, printed := crash(t, binary)
+			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+			checkBlocks(t, d, printed)
+			known := agree(t, d, truth(printed))
+			assert.GreaterOrEqual(t, known, b.least)
+			f := d.Info().Failure
+			assert.Equal(t, "panic", f.Kind)
+			assert.Equal(t, "runtime error: index out of range [42] with length 2", f.Summary)
+			frames, err := d.Frames(context.Background(), 0, f.Thread)
+			require.NoError(t, err)
+			assert.Equal(t, "main.fail", frames[f.Frame].Function)
+			assert.Empty(t, d.Info().Gaps)
+		})
+	}
+}
+
+func checkBlocks(t *testing.T, d *Dump, printed string) {
+	all := blocks(printed)
+	require.Greater(t, len(all), 15)
+	compared := 0
+	for id, b := range all {
+		thread, err := d.thread(0, event.ThreadID(id))
+		if !assert.NoError(t, err, "goroutine %d", id) {
+			continue
+		}
+		frames, err := d.Frames(context.Background(), 0, event.ThreadID(id))
+		require.NoError(t, err)
+		var got []string
+		for _, f := range frames {
+			got = append(got, fmt.Sprintf("%s %s:%d", f.Function, f.File, f.Line))
+		}
+		if b.state == "running" || b.state == "syscall" {
+			got = from(got, b.frames[0]) // what the runtime did to end the program came after
+		} else {
+			state, _, _ := strings.Cut(thread.State, ", channel")
+			state, _, _ = strings.Cut(state, ", semaphore")
+			assert.Equal(t, b.state, state, "goroutine %d", id)
+		}
+		assert.Equal(t, b.frames, got, "goroutine %d, %s", id, b.state)
+		compared++
+	}
+	assert.Greater(t, compared, 15)
+}
+
+func from(list []string, first string) []string {
+	for i, x := range list {
+		if x == first {
+			return list[i:]
+		}
+	}
+	return list
+}
+
+// A stripped binary still gives the stack, by Go's own tables.
+func TestGoStripped(t *testing.T) {
+	t.Parallel()
+	binary := buildGo(t, "testdata/goroutines", "-ldflags=-s -w")
+	core, printed := crash(t, binary)
+	d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+	want := blocks(printed)
+	f := d.Info().Failure
+	require.NotNil(t, f)
+	frames, err := d.Frames(context.Background(), 0, f.Thread)
+	require.NoError(t, err)
+	var got []string
+	for _, x := range frames {
+		got = append(got, fmt.Sprintf("%s %s:%d", x.Function, x.File, x.Line))
+	}
+	assert.Equal(t, want[1].frames, from(got, want[1].frames[0]))
+	assert.NotEmpty(t, d.Info().Gaps)
+}
+
+// What goroutines wait on is told, and equal stacks are one group.
+func TestGoroutineWaits(t *testing.T) {
+	t.Parallel()
+	binary := buildGo(t, "testdata/goroutines")
+	core, _ := crash(t, binary)
+	d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+	groups, err := d.Groups(context.Background(), 0)
+	require.NoError(t, err)
+	states := map[string]int{}
+	for _, g := range groups {
+		states[g.State] += len(g.Threads)
+	}
+	for state, n := range map[string]int{"chan receive": 4, "chan send": 1, "select": 1, "sync.Mutex.Lock": 1, "sync.RWMutex.RLock": 1, "sleep": 1, "sync.Cond.Wait": 1, "select (no cases)": 1, "IO wait": 1} {
+		assert.Equal(t, n, states[state], state)
+	}
+	assert.Equal(t, d.failure.Thread, groups[0].Threads[0], "the failing one comes first")
+	on := map[string]string{}
+	for _, th := range d.threads {
+		state, what, _ := strings.Cut(th.State, ", ")
+		on[state] = what
+		if th.Kind == "goroutine" && th.goroutine.id != 1 {
+			assert.NotEmpty(t, th.Creator, th.Name)
+		}
+	}
+	assert.Contains(t, on["chan receive"], "channel at 0x")
+	assert.Contains(t, on["select"], "channel at 0x")
+	assert.Contains(t, on["sync.Mutex.Lock"], "semaphore at 0x")
+}

@@ -1,0 +1,3 @@
+module roster
+
+go 1.26.0

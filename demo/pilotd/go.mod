@@ -1,0 +1,3 @@
+module pilotd
+
+go 1.26.0
