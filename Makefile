@@ -41,10 +41,10 @@ fuzz:
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLocator -fuzztime 10s ./core/locator
 
 needs:
-	scripts/needs postgresql git
+	scripts/needs postgresql git gcc
 
 needs-test:
-	scripts/needs postgresql git chromium
+	scripts/needs postgresql git chromium gcc g++
 
 $(STAMP): console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel error

@@ -16,6 +16,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"wraithology/client"
+	"wraithology/core/coredump/elfcore"
+	"wraithology/core/coredump/module"
 	"wraithology/core/evidence"
 	"wraithology/core/locator"
 	"wraithology/core/question"
@@ -51,6 +53,10 @@ type app struct {
 	out, err io.Writer
 	json     bool
 	config   string
+	binaries []string
+	debug    []string
+	source   []string
+	paths    map[string]string
 }
 
 // Main runs the command line and returns its exit code.
@@ -84,7 +90,7 @@ func (a *app) exit(err error) int {
 	case errors.Is(err, evidence.ErrUnreadable):
 		return ExitUnreadable
 	case errors.Is(err, question.ErrNoName), errors.Is(err, question.ErrNoValue), errors.Is(err, replay.ErrOutOfRange), errors.Is(err, replay.ErrNoCode), errors.Is(err, replay.ErrNoName), errors.Is(err, errNoHit),
-		errors.Is(err, replay.ErrNoFrame), errors.Is(err, replay.ErrNoThread), errors.Is(err, replay.ErrNoSource), errors.Is(err, client.ErrNotFound), errors.Is(err, client.ErrNotSignedIn),
+		errors.Is(err, replay.ErrNoFrame), errors.Is(err, replay.ErrOneMoment), errors.Is(err, replay.ErrNoMachine), errors.Is(err, replay.ErrNoThread), errors.Is(err, replay.ErrNoSource), errors.Is(err, client.ErrNotFound), errors.Is(err, client.ErrNotSignedIn),
 		errors.Is(err, client.ErrRefused), errors.Is(err, client.ErrUnavailable), errors.Is(err, recorder.ErrNothingRecorded):
 		return ExitNo
 	}
@@ -97,6 +103,9 @@ func remedy(err error) string {
 		is error
 		do string
 	}{
+		{module.ErrWrongBuild, "fetch the binary from the machine that crashed, or the package of that version"},
+		{module.ErrNoELF, "give --binary the program that crashed, as it was built"},
+		{elfcore.ErrArchitecture, "core dumps of x86-64 and arm64 Linux are read"},
 		{evidence.ErrUnreadable, "check the path and fetch or record the file again; wraith record -o FILE -- COMMAND makes an execution log"},
 		{locator.ErrMalformed, "write it as EVIDENCE@MOMENT#THREAD.FRAME; all but the evidence may be left off"},
 		{question.ErrSyntax, "write it in the Common Expression Language, for example: water - draught < 0.5"},
@@ -105,6 +114,8 @@ func remedy(err error) string {
 		{replay.ErrOutOfRange, "wraith peek EVIDENCE says how many moments there are"},
 		{replay.ErrNoThread, "wraith stack --all LOCATOR lists the threads"},
 		{replay.ErrNoFrame, "wraith stack LOCATOR lists the frames"},
+		{replay.ErrOneMoment, "wraith stack, values, ask, threads, memory and instructions work on it"},
+		{replay.ErrNoMachine, "memory and instructions are there for core dumps"},
 		{replay.ErrNoCode, "name one of these"},
 		{replay.ErrNoName, "wraith values LOCATOR lists the names of the frame"},
 		{replay.ErrPath, "write it as quay, quay.Depth, berths[2], table[\"Inner Ness\"] or *p"},
@@ -137,10 +148,15 @@ func (a *app) root() *cobra.Command {
 	root.SetErr(a.err)
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print the answer as JSON")
 	root.PersistentFlags().StringVar(&a.config, "config", defaultConfig(), "file that keeps the sign-in")
+	root.PersistentFlags().StringArrayVar(&a.binaries, "binary", nil, "for a core dump: a program or library that it was made of")
+	root.PersistentFlags().StringArrayVar(&a.debug, "debug", nil, "for a core dump: a folder with binaries or separate debug files")
+	root.PersistentFlags().StringArrayVar(&a.source, "source", nil, "for a core dump: a folder with source text")
+	root.PersistentFlags().StringToStringVar(&a.paths, "source-path", nil, "for a core dump: BUILD=HERE, where a path of the build is found")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{err.Error(), "wraith help " + c.Name() + " lists its options"}
 	})
-	root.AddCommand(a.record(), a.peek(), a.stack(), a.values(), a.ask(), a.hits(), a.run(), a.step(), a.writes(), a.origin(), a.ledger(), a.search(), a.changed(), a.meanwhile())
+	root.AddCommand(a.record(), a.peek(), a.stack(), a.values(), a.ask(), a.hits(), a.run(), a.step(), a.writes(), a.origin(), a.ledger(), a.search(), a.changed(), a.meanwhile(),
+		a.threads(), a.memory(), a.instructions())
 	root.AddCommand(a.serviceCommands()...)
 	return root
 }

@@ -37,6 +37,10 @@ type asked interface {
 	Meanwhile(ctx context.Context, from, to int64) (answer.Meanwhile, error)
 	Step(ctx context.Context, at client.At, s replay.Step, count int) (answer.Step, error)
 	Source(ctx context.Context, file string) (string, error)
+	Groups(ctx context.Context, at client.At) (answer.Groups, error)
+	Memory(ctx context.Context, address, count uint64) (answer.Memory, error)
+	Holders(ctx context.Context, pointer uint64, page replay.Page) (answer.Holders, error)
+	Instructions(ctx context.Context, at client.At, before, after int) (answer.Instructions, error)
 }
 
 // open finds what a locator names: a file, else evidence in the service.
@@ -55,7 +59,7 @@ func (a *app) open(ctx context.Context, text string) (asked, locator.Locator, er
 			return nil, l, signErr
 		}
 	}
-	r, err := evidence.Open(ctx, l.Evidence, evidence.OwnTimelines(), nil)
+	r, err := evidence.Open(ctx, l.Evidence, evidence.OwnTimelines(), a.artifacts(), nil)
 	if err != nil {
 		return nil, l, err
 	}

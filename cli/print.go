@@ -17,6 +17,9 @@ type sourceReader func(file string, line int) string
 // plain makes text from evidence safe for a terminal: no control characters.
 func plain(s string) string {
 	return strings.Map(func(r rune) rune {
+		if r == '\t' {
+			return ' '
+		}
 		if unicode.IsControl(r) {
 			return '·'
 		}
@@ -27,15 +30,20 @@ func plain(s string) string {
 func printPeek(w io.Writer, name string, p answer.Peek, source sourceReader) {
 	e := p.Evidence
 	fmt.Fprintf(w, "%s  %s of %s\n", name, strings.ReplaceAll(e.Kind, "-", " "), plain(e.Program))
-	fmt.Fprintf(w, "  ran      %s on %s, for %s\n", e.Started.Format(time.RFC3339), plain(e.Host), time.Duration(e.DurationNs).Round(time.Microsecond))
+	if !e.Started.IsZero() {
+		fmt.Fprintf(w, "  ran      %s on %s, for %s\n", e.Started.Format(time.RFC3339), plain(e.Host), time.Duration(e.DurationNs).Round(time.Microsecond))
+	}
 	if len(e.Command) > 0 {
 		fmt.Fprintf(w, "  command  %s\n", plain(strings.Join(e.Command, " ")))
 	}
 	fmt.Fprintf(w, "  build    %s\n", plain(orNone(e.BuildID)))
-	fmt.Fprintf(w, "  holds    %d moments, on %s\n", e.Moments, counted(e.Threads, "thread"))
+	fmt.Fprintf(w, "  holds    %s, on %s\n", counted(int(e.Moments), "moment"), counted(e.Threads, "thread"))
 	if f := p.Failure; f != nil {
 		fmt.Fprintf(w, "\nfailure    %s: %s\n", f.Kind, plain(f.Summary))
 		fmt.Fprintf(w, "  at       %s@%d#%s.%d\n", name, f.Moment, f.Thread, f.Frame)
+		if f.Instruction != "" {
+			fmt.Fprintf(w, "  by       %s\n", plain(f.Instruction))
+		}
 	} else if len(p.Gaps) > 0 {
 		fmt.Fprintf(w, "\nfailure    none in what is here\n")
 	} else {
@@ -45,11 +53,9 @@ func printPeek(w io.Writer, name string, p answer.Peek, source sourceReader) {
 		if p.Failure == nil || t.ID != p.Failure.Thread {
 			continue
 		}
-		for _, f := range t.Frames {
-			printFrame(w, f, source)
-		}
+		printFolded(w, t.Frames, source)
 	}
-	if others := len(p.Threads) - 1; p.Failure != nil && others > 0 {
+	if others := e.Threads - 1; p.Failure != nil && others > 0 {
 		fmt.Fprintf(w, "  %s: wraith stack --all %s\n", counted(others, "more thread"), name)
 	}
 	if len(p.Gaps) == 0 {
@@ -81,7 +87,17 @@ func orNone(s string) string {
 }
 
 func printFrame(w io.Writer, f answer.Frame, source sourceReader) {
-	fmt.Fprintf(w, "  %3d  %s  %s:%d\n", f.Index, plain(f.Function), plain(f.File), f.Line)
+	where := ""
+	if f.File != "" {
+		where = fmt.Sprintf("  %s:%d", plain(f.File), f.Line)
+	}
+	if f.Inlined {
+		where += "  (inlined)"
+	}
+	fmt.Fprintf(w, "  %3d  %s%s\n", f.Index, plain(f.Function), where)
+	if f.Note != "" {
+		fmt.Fprintf(w, "         %s\n", plain(f.Note))
+	}
 	if text := source(f.File, f.Line); text != "" {
 		fmt.Fprintf(w, "         | %s\n", plain(text))
 	}
@@ -133,6 +149,9 @@ func printVariable(w io.Writer, v answer.Variable, indent string) {
 	value := plain(v.Value)
 	if words, ok := stateWords[v.State]; ok {
 		value = "<" + words + ">"
+		if v.Why != "" {
+			value = "<" + words + ": " + plain(v.Why) + ">"
+		}
 	}
 	fmt.Fprintf(w, "%s%s  %s  = %s\n", indent, plain(v.Name), plain(v.Type), value)
 	for _, c := range v.Children {

@@ -46,7 +46,7 @@ func (a *app) client() (*client.Client, error) {
 }
 
 func (a *app) serviceCommands() []*cobra.Command {
-	return []*cobra.Command{a.signIn(), a.caseCommand(), a.evidenceCommand(), a.checkpointCommand(), a.sittingCommand()}
+	return []*cobra.Command{a.signIn(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.sittingCommand()}
 }
 
 func (a *app) signIn() *cobra.Command {

@@ -202,6 +202,26 @@ func (c *Client) Upload(ctx context.Context, caseName, name string, bytes io.Rea
 	return out, json.NewDecoder(response.Body).Decode(&out)
 }
 
+// AddArtifact streams a binary, a debug file or an archive of source text into a
+// case. When it returns without an error the bytes are safe on the service's disk.
+func (c *Client) AddArtifact(ctx context.Context, caseName, name string, bytes io.Reader) (out Artifact, err error) {
+	response, err := c.send(ctx, "PUT", artifactsPath(caseName)+"/"+url.PathEscape(name), bytes, "application/octet-stream")
+	if err != nil {
+		return out, err
+	}
+	defer response.Body.Close()
+	return out, json.NewDecoder(response.Body).Decode(&out)
+}
+
+// ListArtifacts lists a case's artifacts, newest first.
+func (c *Client) ListArtifacts(ctx context.Context, caseName string) (out []Artifact, err error) {
+	return out, c.call(ctx, "GET", artifactsPath(caseName), nil, &out)
+}
+
+func artifactsPath(caseName string) string {
+	return "/api/cases/" + url.PathEscape(caseName) + "/artifacts"
+}
+
 func evidencePath(caseName, name string) string {
 	return "/api/cases/" + url.PathEscape(caseName) + "/evidence/" + url.PathEscape(name)
 }
@@ -461,4 +481,36 @@ func (s *Shared) Source(ctx context.Context, file string) (string, error) {
 	var out Source
 	err := s.get(ctx, "source", url.Values{"file": {file}}, &out)
 	return out.Text, err
+}
+
+// Groups returns the threads at a moment, grouped by their stacks.
+func (s *Shared) Groups(ctx context.Context, at At) (out answer.Groups, err error) {
+	return out, s.get(ctx, "threads", at.query(), &out)
+}
+
+func addressQuery(address uint64) url.Values {
+	return url.Values{"address": {"0x" + strconv.FormatUint(address, 16)}}
+}
+
+// Memory returns the memory at an address of a core dump.
+func (s *Shared) Memory(ctx context.Context, address, count uint64) (out answer.Memory, err error) {
+	q := addressQuery(address)
+	q.Set("count", strconv.FormatUint(count, 10))
+	return out, s.get(ctx, "memory", q, &out)
+}
+
+// Holders lists the places in a core dump's memory that hold an address.
+func (s *Shared) Holders(ctx context.Context, pointer uint64, page replay.Page) (out answer.Holders, err error) {
+	q := addressQuery(pointer)
+	q.Set("from", strconv.Itoa(page.From))
+	q.Set("count", strconv.Itoa(page.Count))
+	return out, s.get(ctx, "holders", q, &out)
+}
+
+// Instructions returns the instructions around a frame's place.
+func (s *Shared) Instructions(ctx context.Context, at At, before, after int) (out answer.Instructions, err error) {
+	q := at.query()
+	q.Set("before", strconv.Itoa(before))
+	q.Set("after", strconv.Itoa(after))
+	return out, s.get(ctx, "instructions", q, &out)
 }

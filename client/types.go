@@ -206,3 +206,21 @@ type Lanes struct {
 	To    int64  `json:"to"`
 	Lanes []Lane `json:"lanes"`
 }
+
+// The kinds of artifact.
+const (
+	ArtifactBinary = "binary"
+	ArtifactDebug  = "debug-file"
+	ArtifactSource = "source"
+)
+
+// Artifact explains evidence of a case: a binary, a debug file, or source text.
+type Artifact struct {
+	Name     string    `json:"name"`
+	Kind     string    `json:"kind"`
+	Bytes    int64     `json:"bytes"`
+	SHA256   string    `json:"sha256"`
+	BuildID  string    `json:"buildID"`
+	Uploaded time.Time `json:"uploaded"`
+	By       string    `json:"by"`
+}

@@ -94,7 +94,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	open := recordings.New(mostOpen, filepath.Join(o.Data, "timelines"))
+	open := recordings.New(mostOpen, o.Data, s.store, v)
 	if s.jobs, err = jobs.Start(ctx, s.store, v, open, o.Log); err != nil {
 		return err
 	}

@@ -5,10 +5,8 @@ package coredump
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
-	"path"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -22,6 +20,7 @@ import (
 	"wraithology/core/event"
 	"wraithology/core/mapped"
 	"wraithology/core/replay"
+	"wraithology/core/source"
 )
 
 // Kind is the kind of evidence that a core dump is.
@@ -30,7 +29,8 @@ const Kind = "core-dump"
 // Options say what goes with a dump.
 type Options struct {
 	Modules module.Sources
-	// Source lists folders with the program's source text.
+	// Source lists folders with the program's source text. One that is a git
+	// repository gives it as it was at the revision that a Go program was built from.
 	Source []string
 	// Paths turns the beginnings of paths that the build had into others.
 	Paths map[string]string
@@ -327,49 +327,12 @@ func (d *Dump) thread(at event.Moment, t event.ThreadID) (*thread, error) {
 	return &d.threads[i], nil
 }
 
-// maxSource bounds a source file that is read.
-const maxSource = 16 << 20
-
-// Source implements replay.Recording: the file is looked for in the folders that
-// were given, by the longest end of its path, and where the build had it.
+// Source implements replay.Recording.
 func (d *Dump) Source(file string) (string, error) {
-	name := path.Clean("/" + file)
-	for from, to := range d.options.Paths {
-		if rest, ok := strings.CutPrefix(name, strings.TrimSuffix(from, "/")+"/"); ok {
-			if text, err := readSource(filepath.Join(to, rest)); err == nil {
-				return text, nil
-			}
-		}
-	}
-	for _, dir := range d.options.Source {
-		for rest := name; rest != ""; {
-			rest = strings.TrimPrefix(rest, "/")
-			if text, err := readSource(filepath.Join(dir, rest)); err == nil {
-				return text, nil
-			}
-			_, after, found := strings.Cut(rest, "/")
-			if !found {
-				break
-			}
-			rest = after
-		}
-	}
-	if !d.options.Modules.Alone && strings.HasPrefix(file, "/") {
-		if text, err := readSource(name); err == nil {
-			return text, nil
-		}
-	}
-	return "", fmt.Errorf("%s: %w; give the folder that has it with --source", file, replay.ErrNoSource)
-}
-
-func readSource(name string) (string, error) {
-	info, err := os.Stat(name)
+	p := source.Places{Folders: d.options.Source, Revision: d.build.Revision, Paths: d.options.Paths, Own: !d.options.Modules.Alone}
+	text, err := p.Text(context.Background(), file)
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("%s: %w; give the folder, archive or repository that has it", file, replay.ErrNoSource)
 	}
-	if !info.Mode().IsRegular() || info.Size() > maxSource {
-		return "", errors.New("not a source file")
-	}
-	b, err := os.ReadFile(name)
-	return string(b), err
+	return text, nil
 }

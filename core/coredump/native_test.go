@@ -70,6 +70,47 @@ func TestNativeTruth(t *testing.T) {
 	}
 }
 
+// Values of C++: classes, containers, smart pointers, what an object really is.
+func TestCPlusPlusTruth(t *testing.T) {
+	t.Parallel()
+	for _, b := range []struct {
+		flags string
+		least int
+	}{{"-O0 -g", 24}, {"-O2 -g", 20}} {
+		t.Run(b.flags, func(t *testing.T) {
+			t.Parallel()
+			binary := filepath.Join(t.TempDir(), "quay")
+			compile(t, "g++", append(strings.Fields(b.flags+" -std=c++17 -o"), binary, "testdata/native/quay.cc")...)
+			core, printed := crash(t, binary)
+			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+			said := truth(printed)
+			assert.GreaterOrEqual(t, agree(t, d, said), b.least, "of %d values", len(said.values))
+			f := d.Info().Failure
+			assert.Contains(t, f.Summary, "missing is null in harbour::Keeper::look")
+		})
+	}
+}
+
+// Values of Rust: texts, vectors, slices, enums with data.
+func TestRustTruth(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("rustc"); err != nil {
+		t.Skip("there is no compiler for Rust here")
+	}
+	for _, level := range []string{"0", "2"} {
+		binary := filepath.Join(t.TempDir(), "pier")
+		compile(t, "rustc", "-g", "-C", "opt-level="+level, "--edition", "2021", "-o", binary, "testdata/native/pier.rs")
+		core, printed := crash(t, binary)
+		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+		said := truth(printed)
+		known := agree(t, d, said)
+		if level == "0" {
+			assert.Equal(t, len(said.values), known)
+		}
+		assert.Equal(t, "0x18", d.Info().Failure.Address)
+	}
+}
+
 // Without its binary, and with a wrong one, a dump says so.
 func TestMissingAndWrongBinary(t *testing.T) {
 	t.Parallel()

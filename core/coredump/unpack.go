@@ -5,11 +5,12 @@ import (
 	"compress/gzip"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"os"
 
 	"github.com/klauspost/compress/zstd"
+
+	"wraithology/core/sparse"
 )
 
 // compression tells how a file is compressed by its first bytes; empty for not at all.
@@ -54,40 +55,31 @@ func unpack(ctx context.Context, f *os.File, how string) (*os.File, error) {
 	if err := os.Remove(out.Name()); err != nil { // it lives as long as it is used
 		return nil, errors.Join(err, out.Close())
 	}
-	size, err := copySparse(ctx, out, plain)
-	if err == nil {
-		err = out.Truncate(size)
+	// Damage ends it early; the dump itself then says that it is cut off.
+	size, err := sparse.Copy(out, &bounded{ctx, plain, maxUnpacked})
+	if size > 0 && ctx.Err() == nil && !errors.Is(err, errTooLarge) {
+		return out, nil
 	}
-	if err != nil {
-		return nil, errors.Join(err, out.Close())
-	}
-	return out, nil
+	return nil, errors.Join(err, ctx.Err(), out.Close())
 }
 
-func copySparse(ctx context.Context, out *os.File, in io.Reader) (int64, error) {
-	const piece = 64 << 10
-	buffer, zeros := make([]byte, piece), make([]byte, piece)
-	var size int64
-	for {
-		if err := ctx.Err(); err != nil {
-			return size, err
-		}
-		n, err := io.ReadFull(in, buffer)
-		if n > 0 && !bytes.Equal(buffer[:n], zeros[:n]) {
-			if _, err := out.WriteAt(buffer[:n], size); err != nil {
-				return size, fmt.Errorf("there may be no room for it: %w", err)
-			}
-		}
-		size += int64(n)
-		switch {
-		case err == nil:
-		case size == 0:
-			return 0, err
-		default:
-			return size, nil // its end, or damage
-		}
-		if size > maxUnpacked {
-			return size, fmt.Errorf("it unpacks to more than %d bytes", int64(maxUnpacked))
-		}
+var errTooLarge = errors.New("it unpacks to too much")
+
+// bounded reads until a context ends or a number of bytes is reached.
+type bounded struct {
+	ctx  context.Context
+	r    io.Reader
+	left int64
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if err := b.ctx.Err(); err != nil {
+		return 0, err
 	}
+	if b.left <= 0 {
+		return 0, errTooLarge
+	}
+	n, err := b.r.Read(p)
+	b.left -= int64(n)
+	return n, err
 }

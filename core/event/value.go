@@ -25,11 +25,14 @@ const (
 // TypeID indexes the type table of one process.
 type TypeID uint32
 
-// Field is a member of a struct type; Offset is in bytes from its start.
+// Field is a member of a struct type; Offset is in bytes from its start. Inner is
+// set where the member's own fields count as the struct's too: a base class, a
+// member without a name.
 type Field struct {
 	Name   string
 	Type   TypeID
 	Offset uint64
+	Inner  bool `cbor:"-"`
 }
 
 // Type describes the values of one type. Size is in bytes. Elem is the element

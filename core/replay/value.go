@@ -71,6 +71,13 @@ func (v Value) Field(name string) Value {
 				return s.with(s.Items[i])
 			}
 		}
+		for i, f := range s.Type.Fields {
+			if f.Inner && i < len(s.Items) && s.Items[i].Form() == event.Struct {
+				if x := s.with(s.Items[i]).Field(name); x.Type != nil {
+					return x
+				}
+			}
+		}
 	}
 	return Value{Value: event.Value{State: event.Unrecorded}, Memory: v.Memory}
 }
@@ -80,8 +87,10 @@ func (v Value) Fields() []string {
 	s := v.settled()
 	var names []string
 	if s.Form() == event.Struct {
-		for _, f := range s.Type.Fields {
-			names = append(names, f.Name)
+		for i, f := range s.Type.Fields {
+			if names = append(names, f.Name); f.Inner && i < len(s.Items) && s.Items[i].Form() == event.Struct {
+				names = append(names, s.with(s.Items[i]).Fields()...)
+			}
 		}
 	}
 	return names
@@ -265,7 +274,7 @@ func (v Value) text(depth int) string {
 
 // nilText writes a reference that leads nowhere, in the language's word for it.
 func (v Value) nilText() string {
-	if v.Type != nil && (strings.HasSuffix(v.Type.Name, "*") || strings.Contains(v.Type.Name, "::")) {
+	if v.Type != nil && (strings.HasSuffix(v.Type.Name, "*") || strings.HasPrefix(v.Type.Name, "*const ") || strings.HasPrefix(v.Type.Name, "*mut ") || strings.Contains(v.Type.Name, "::")) {
 		return "null"
 	}
 	return "nil"

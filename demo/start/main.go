@@ -1,6 +1,6 @@
 // Command start runs the demo: it records the berthing of Gannet Sound for real,
-// once failing and once passing, starts the service, puts both logs into a case,
-// and serves until it is interrupted. What it made is found again the next time.
+// once failing and once passing, lets two other programs crash, starts the service,
+// puts logs and core dumps into cases, and serves until it is interrupted. What it made is found again the next time.
 package main
 
 import (
@@ -76,6 +76,11 @@ func serve(ctx context.Context, data, listen string) (err error) {
 	if err := fill(ctx, c, data); err != nil {
 		return err
 	}
+	for _, x := range crashes {
+		if err := x.fill(ctx, c, data); err != nil {
+			return err
+		}
+	}
 	welcome(os.Stdout, s.URL, data)
 	select {
 	case <-ctx.Done():
@@ -87,17 +92,8 @@ func serve(ctx context.Context, data, listen string) (err error) {
 
 // fill makes the demo's case, unless an earlier start has.
 func fill(ctx context.Context, c *client.Client, data string) error {
-	_, err := c.Case(ctx, caseName)
-	if errors.Is(err, client.ErrNotFound) {
-		_, err = c.NewCase(ctx, client.NewCase{Name: caseName, Title: "Halcyon Drift was given a berth too shallow"})
-	}
-	if err != nil {
+	if err := openCase(ctx, c, caseName, "Halcyon Drift was given a berth too shallow"); err != nil {
 		return err
-	}
-	for _, p := range people[1:] {
-		if err := c.SetMember(ctx, caseName, client.Member{Name: p.name, Role: p.role}); err != nil {
-			return err
-		}
 	}
 	have, err := c.ListEvidence(ctx, caseName)
 	if err != nil {
@@ -116,7 +112,24 @@ func fill(ctx context.Context, c *client.Client, data string) error {
 		if err := record(ctx, r, path); err != nil {
 			return err
 		}
-		if err := upload(ctx, c, r.name, path); err != nil {
+		if err := upload(ctx, c, caseName, r.name, path); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// openCase makes a case with the demo's people, unless it is there.
+func openCase(ctx context.Context, c *client.Client, name, title string) error {
+	_, err := c.Case(ctx, name)
+	if errors.Is(err, client.ErrNotFound) {
+		_, err = c.NewCase(ctx, client.NewCase{Name: name, Title: title})
+	}
+	if err != nil {
+		return err
+	}
+	for _, p := range people[1:] {
+		if err := c.SetMember(ctx, name, client.Member{Name: p.name, Role: p.role}); err != nil {
 			return err
 		}
 	}
@@ -149,7 +162,7 @@ func record(ctx context.Context, r run, path string) error {
 	return ctx.Err()
 }
 
-func upload(ctx context.Context, c *client.Client, name, path string) error {
+func upload(ctx context.Context, c *client.Client, caseName, name, path string) error {
 	f, err := os.Open(path)
 	if err != nil {
 		return fmt.Errorf("open the recording: %w", err)
@@ -177,6 +190,8 @@ first commands, in another terminal:
   bin/wraith hits %[1]s/failing-run.wraith --line berth.go:63 --when 'vessel.Name == "Halcyon Drift"'
   echo %[2]s | bin/wraith sign-in %[3]s --name Tomas
   bin/wraith stack %[4]s/failing-run
+  bin/wraith peek stuck-gate/sluiced.core
+  bin/wraith threads lapsed-licence/pilotd.core
   bin/wraith sitting follow %[4]s/failing-run
 
 Ctrl-C stops the service and its database.

@@ -99,6 +99,8 @@ func (a *api) routes(r chi.Router) huma.API {
 	a.caseRoutes(h)
 	a.evidenceRoutes(h, r)
 	a.questionRoutes(h)
+	a.machineRoutes(h)
+	a.artifactRoutes(h, r)
 	a.checkpointRoutes(h)
 	a.sittingRoutes(h, r)
 	return h
@@ -291,7 +293,7 @@ func (a *api) recording(ctx context.Context, caseName, name string) (replay.Repl
 	case e.State == client.StateFailed:
 		return nil, e, &unreadable{e.Trouble}
 	}
-	r, err := a.Recordings.Open(ctx, a.Vault.Path(e.SHA256), nil)
+	r, err := a.Recordings.Open(ctx, e, nil)
 	return r, e, err
 }
 

@@ -11,6 +11,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"wraithology/client"
+	"wraithology/core/coredump"
 	"wraithology/service/accounts"
 	"wraithology/service/store"
 )
@@ -129,13 +130,21 @@ func (a *api) download(w http.ResponseWriter, r *http.Request) {
 		if e, err = a.Store.EvidenceByName(ctx, c.ID, chi.URLParam(r, "evidence")); err == nil {
 			if err = a.Store.Note(ctx, c.ID, who(ctx).ID, "downloaded "+e.Name); err == nil {
 				w.Header().Set("Content-Type", "application/octet-stream")
-				w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", e.Name+".wraith"))
+				w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", e.Name+ending(e.Kind)))
 				http.ServeFile(w, r, a.Vault.Path(e.SHA256))
 				return
 			}
 		}
 	}
 	a.fail(w, r, err)
+}
+
+// ending is that of the file name by which evidence is downloaded.
+func ending(kind string) string {
+	if kind == coredump.Kind {
+		return ".core"
+	}
+	return ".wraith"
 }
 
 func (a *api) refuse(w http.ResponseWriter, status int, detail string) {

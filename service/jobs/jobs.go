@@ -56,7 +56,7 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 		return err
 	}
 	told := time.Now()
-	r, err := w.open.Open(ctx, w.vault.Path(e.SHA256), func(done float64) {
+	r, err := w.open.Open(ctx, e, func(done float64) {
 		if time.Since(told) > 250*time.Millisecond {
 			told = time.Now()
 			_ = w.store.SetProgress(ctx, e.ID, done) // the next one, or the end, says it again

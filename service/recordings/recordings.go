@@ -10,14 +10,21 @@ import (
 	"path/filepath"
 	"sync"
 
+	"wraithology/client"
+	"wraithology/core/coredump/module"
 	"wraithology/core/evidence"
 	"wraithology/core/replay"
+	"wraithology/core/source"
+	"wraithology/service/store"
+	"wraithology/service/vault"
 )
 
 // Recordings opens evidence and keeps the most recently used of it open.
 type Recordings struct {
-	most      int
-	timelines string
+	most  int
+	dir   string
+	store *store.Store
+	vault *vault.Vault
 
 	mu   sync.Mutex
 	open map[string]*list.Element
@@ -25,42 +32,35 @@ type Recordings struct {
 }
 
 type entry struct {
-	path  string
+	key   string
 	ready chan struct{}
 	r     replay.Replay
 	err   error
 }
 
-// New keeps up to most recordings open. Their timelines are kept in the folder
-// timelines; what builds that were cut short have left there is removed.
-func New(most int, timelines string) *Recordings {
-	left, _ := filepath.Glob(filepath.Join(timelines, ".*.partial-*")) // the pattern is sound
+// New keeps up to most recordings open. What can be made again from evidence and
+// artifacts is kept in the folder dir; what builds that were cut short have left
+// there is removed.
+func New(most int, dir string, s *store.Store, v *vault.Vault) *Recordings {
+	r := &Recordings{most: most, dir: dir, store: s, vault: v, open: map[string]*list.Element{}, used: list.New()}
+	left, _ := filepath.Glob(filepath.Join(r.timelines(), ".*.partial-*")) // the pattern is sound
 	for _, dir := range left {
 		_ = os.RemoveAll(dir) // what stays does no harm
 	}
-	return &Recordings{most: most, timelines: timelines, open: map[string]*list.Element{}, used: list.New()}
+	return r
 }
 
-// Open returns the recording of the evidence at path. Several that ask at once
-// wait for one opening; it goes on when one of them gives up.
-func (r *Recordings) Open(ctx context.Context, path string, progress func(float64)) (replay.Replay, error) {
-	r.mu.Lock()
-	e, ok := r.open[path]
-	if ok {
-		r.used.MoveToFront(e)
-	} else {
-		x := &entry{path: path, ready: make(chan struct{})}
-		e = r.used.PushFront(x)
-		r.open[path] = e
-		go r.load(context.WithoutCancel(ctx), x, progress)
-		for r.used.Len() > r.most {
-			last := r.used.Back()
-			delete(r.open, last.Value.(*entry).path)
-			r.used.Remove(last)
-		}
+func (r *Recordings) timelines() string { return filepath.Join(r.dir, "timelines") }
+
+// Open returns the recording of a piece of evidence, which is explained by the
+// artifacts of its case. Several that ask at once wait for one opening; it goes on
+// when one of them gives up.
+func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(float64)) (replay.Replay, error) {
+	artifacts, key, err := r.artifacts(ctx, e)
+	if err != nil {
+		return nil, err
 	}
-	x := e.Value.(*entry)
-	r.mu.Unlock()
+	x := r.entry(ctx, key, r.vault.Path(e.SHA256), artifacts, progress)
 	select {
 	case <-x.ready:
 		return x.r, x.err
@@ -69,7 +69,50 @@ func (r *Recordings) Open(ctx context.Context, path string, progress func(float6
 	}
 }
 
-func (r *Recordings) load(ctx context.Context, x *entry, progress func(float64)) {
+// entry returns the opening of what key stands for, and begins it where there is none.
+func (r *Recordings) entry(ctx context.Context, key, path string, artifacts evidence.Artifacts, progress func(float64)) *entry {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if e, ok := r.open[key]; ok {
+		r.used.MoveToFront(e)
+		return e.Value.(*entry)
+	}
+	x := &entry{key: key, ready: make(chan struct{})}
+	r.open[key] = r.used.PushFront(x)
+	go r.load(context.WithoutCancel(ctx), x, path, artifacts, progress)
+	for r.used.Len() > r.most {
+		last := r.used.Back()
+		delete(r.open, last.Value.(*entry).key)
+		r.used.Remove(last)
+	}
+	return x
+}
+
+// artifacts gathers what explains evidence. The key differs where that does. Files
+// of this machine are not looked at: they are not those of the one that crashed.
+func (r *Recordings) artifacts(ctx context.Context, e store.Evidence) (out evidence.Artifacts, key string, err error) {
+	list, err := r.store.ArtifactsOf(ctx, e.CaseID)
+	if err != nil {
+		return out, "", err
+	}
+	key = e.SHA256
+	out.Modules = module.Sources{Alone: true, Cache: filepath.Join(r.dir, "modules")}
+	for _, a := range list {
+		key += " " + a.SHA256
+		if a.Kind != client.ArtifactSource {
+			out.Modules.Offered = append(out.Modules.Offered, r.vault.Path(a.SHA256))
+			continue
+		}
+		into := filepath.Join(r.dir, "sources", a.SHA256)
+		if err := source.Unpack(ctx, r.vault.Path(a.SHA256), into); err != nil {
+			return out, "", fmt.Errorf("artifact %s: %w", a.Name, err)
+		}
+		out.Source = append(out.Source, into)
+	}
+	return out, key, nil
+}
+
+func (r *Recordings) load(ctx context.Context, x *entry, path string, artifacts evidence.Artifacts, progress func(float64)) {
 	defer close(x.ready)
 	defer func() {
 		// A fault in reading evidence must not bring down the service.
@@ -77,17 +120,17 @@ func (r *Recordings) load(ctx context.Context, x *entry, progress func(float64))
 			x.err = fmt.Errorf("%w: reading it failed: %v", evidence.ErrUnreadable, p)
 		}
 		if x.err != nil {
-			r.forget(x.path)
+			r.forget(x.key)
 		}
 	}()
-	x.r, x.err = evidence.Open(ctx, x.path, evidence.Timelines{Folder: r.timelines, Lasting: true}, progress)
+	x.r, x.err = evidence.Open(ctx, path, evidence.Timelines{Folder: r.timelines(), Lasting: true}, artifacts, progress)
 }
 
-func (r *Recordings) forget(path string) {
+func (r *Recordings) forget(key string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if e, ok := r.open[path]; ok {
-		delete(r.open, path)
+	if e, ok := r.open[key]; ok {
+		delete(r.open, key)
 		r.used.Remove(e)
 	}
 }

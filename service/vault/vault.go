@@ -11,6 +11,8 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+
+	"wraithology/core/sparse"
 )
 
 // Vault is a folder of evidence.
@@ -41,7 +43,7 @@ func Open(dir string) (*Vault, error) {
 // Path returns where the evidence with a SHA-256 lies.
 func (v *Vault) Path(sum string) string { return filepath.Join(v.dir, sum[:2], sum) }
 
-// Put reads r to its end and keeps what it read.
+// Put reads r to its end and keeps what it read. Pages of zeros take no room.
 func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 	f, err := os.CreateTemp(filepath.Join(v.dir, "incoming"), "upload-")
 	if err != nil {
@@ -54,7 +56,7 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 		}
 	}()
 	sum := sha256.New()
-	if s.Bytes, err = io.Copy(io.MultiWriter(f, sum), &contextReader{ctx, r}); err != nil {
+	if s.Bytes, err = sparse.Copy(f, io.TeeReader(&contextReader{ctx, r}, sum)); err != nil {
 		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
 			return s, fmt.Errorf("%w after %d bytes: upload it again", ErrBrokenOff, s.Bytes)
 		}

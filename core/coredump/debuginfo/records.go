@@ -15,8 +15,12 @@ const (
 	attrDiscriminant  = 0x15
 	attrDiscrValue    = 0x16
 	attrDataBitOffset = 0x6b
+	tagArgumentPack   = 0x4107 // of GNU compilers
 	tagTemplateType   = dwarf.TagTemplateTypeParameter
 )
+
+// unnamed stands for the name of a member that has none.
+const unnamed = "(unnamed)"
 
 // maxMembers bounds the members of one record.
 const maxMembers = 100_000
@@ -26,6 +30,7 @@ func (t *Types) fillRecord(x *Type, e *dwarf.Entry, depth int) {
 	if x.Name == "" {
 		x.Name = tagWord(e.Tag) + "without a name"
 	}
+	x.Class = x.Name
 	if e.Val(dwarf.AttrDeclaration) == true {
 		if o, ok := t.definition(x); ok {
 			id := x.ID
@@ -61,6 +66,13 @@ func (t *Types) fillRecord(x *Type, e *dwarf.Entry, depth int) {
 			x.Members = append(x.Members, m)
 		case tagTemplateType:
 			x.Arguments = append(x.Arguments, t.typeOf(x, c))
+		case tagArgumentPack:
+			pack, err := x.Debug.children(c.Offset)
+			for _, a := range pack {
+				if err == nil && a.Tag == tagTemplateType {
+					x.Arguments = append(x.Arguments, t.typeOf(x, a))
+				}
+			}
 		case tagVariantPart:
 			t.variants(x, c)
 		}
@@ -69,7 +81,7 @@ func (t *Types) fillRecord(x *Type, e *dwarf.Entry, depth int) {
 		}
 	}
 	for _, m := range x.Members {
-		x.Fields = append(x.Fields, event.Field{Name: m.Name, Type: m.Type, Offset: m.Offset})
+		x.Fields = append(x.Fields, event.Field{Name: m.Name, Type: m.Type, Offset: m.Offset, Inner: m.Base || m.Name == unnamed})
 	}
 }
 
@@ -140,7 +152,7 @@ func (t *Types) member(x *Type, e *dwarf.Entry) {
 		x.Dynamic = true
 	}
 	if m.Name == "" {
-		m.Name = "(unnamed)"
+		m.Name = unnamed
 	}
 	x.Members = append(x.Members, m)
 }

@@ -54,6 +54,7 @@ type Type struct {
 	Incomplete bool           // declared, but not defined in this module
 	Bounds     dwarf.Offset   // the entry that gives a length known only at run time
 	Rust       bool
+	Class      string // the name of the record itself, whatever names it goes by
 }
 
 // Member is a part of a record. Bits is 0 but for bit-fields, whose lowest bit

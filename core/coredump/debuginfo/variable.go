@@ -57,6 +57,9 @@ func (u *Unit) variable(e *dwarf.Entry) Variable {
 			v.Name = ""
 		}
 	}
+	if u.Rust() && strings.Contains(v.Name, "{vtable}") {
+		v.Name = "" // the compiler's own
+	}
 	v.Type, _ = d.value(e, dwarf.AttrType).(dwarf.Offset)
 	n, _ := d.value(e, dwarf.AttrDeclLine).(int64)
 	v.Line = int(n)

@@ -217,6 +217,13 @@ func (f *File) HasDebug() bool {
 	return s != nil && s.Type != elf.SHT_NOBITS && s.Size > 0
 }
 
+// HasText reports whether the file has the program's code; a separate debug file
+// has not.
+func (f *File) HasText() bool {
+	s := f.ELF.Section(".text")
+	return s != nil && s.Type != elf.SHT_NOBITS
+}
+
 // FirstAddress is where the file's first loaded byte wants to lie.
 func (f *File) FirstAddress() (uint64, bool) {
 	for _, p := range f.ELF.Progs {

@@ -32,7 +32,8 @@ type Module struct {
 
 // Sources says where binaries and debug files are looked for.
 type Sources struct {
-	Binaries []string // files
+	Binaries []string // files; each must be of the dump's
+	Offered  []string // files that are used where they fit
 	Debug    []string // folders
 	Cache    string   // folder for unpacked sections
 	// Alone keeps the search to Binaries and Debug: the machine's own files are
@@ -50,8 +51,13 @@ const headerSpan = 4096
 // Given binaries that fit none of them are an error that wraps ErrWrongBuild.
 func (s Sources) List(c *elfcore.Core) ([]*Module, error) {
 	list := mappedModules(c)
-	given := map[string]*File{}
 	var left []*File
+	var offered []*File
+	for _, path := range s.Offered {
+		if f, err := Open(path, s.Cache); err == nil && f.ELF.Machine == c.Arch.ELF {
+			offered = append(offered, f)
+		}
+	}
 	for _, path := range s.Binaries {
 		f, err := Open(path, s.Cache)
 		if err != nil {
@@ -60,13 +66,11 @@ func (s Sources) List(c *elfcore.Core) ([]*Module, error) {
 		if elfMachine := f.ELF.Machine; elfMachine != c.Arch.ELF {
 			return nil, fmt.Errorf("%s: %w: it is of %s, the core of %s", path, ErrWrongBuild, elfMachine, c.Arch.Name)
 		}
-		if f.BuildID != "" {
-			given[f.BuildID] = f
-		}
 		left = append(left, f)
 	}
+	given := append(append([]*File{}, left...), offered...)
 	for _, m := range list {
-		m.find(c, s, given, left)
+		m.find(c, s, given)
 		if m.Binary != nil {
 			if m.BuildID == "" {
 				m.BuildID = m.Binary.BuildID
@@ -183,15 +187,17 @@ func (m *Module) fits(c *elfcore.Core, f *File) bool {
 	return len(f.Data) >= len(head) && bytes.Equal(head, f.Data[:len(head)])
 }
 
-func (m *Module) find(c *elfcore.Core, s Sources, given map[string]*File, all []*File) {
+func (m *Module) find(c *elfcore.Core, s Sources, given []*File) {
 	if m.Kernel {
 		return
 	}
-	if f := given[m.BuildID]; f != nil && m.BuildID != "" {
-		m.use(f)
-	}
-	for _, f := range all {
-		if m.Binary == nil && (m.BuildID == "" || f.BuildID == "") && (m.Executable || filepath.Base(f.Path) == filepath.Base(m.Path)) && m.fits(c, f) {
+	for _, f := range given {
+		switch {
+		case m.BuildID != "" && f.BuildID != "":
+			if m.BuildID == f.BuildID {
+				m.use(f)
+			}
+		case m.Binary == nil && (m.Executable || filepath.Base(f.Path) == filepath.Base(m.Path)) && m.fits(c, f):
 			m.use(f)
 		}
 	}
@@ -225,12 +231,12 @@ func (m *Module) find(c *elfcore.Core, s Sources, given map[string]*File, all []
 // use takes a file as the module's binary, or as its debug file where it holds
 // nothing else.
 func (m *Module) use(f *File) {
-	if text := f.ELF.Section(".text"); text != nil && text.Type == elf.SHT_NOBITS {
+	if f.ELF.Section(".text") != nil && !f.HasText() {
 		m.Debug = f
 		return
 	}
 	m.Binary = f
-	if f.HasDebug() {
+	if f.HasDebug() && m.Debug == nil {
 		m.Debug = f
 	}
 }

@@ -12,10 +12,20 @@ import (
 // stands for. ok is false for other structures, and where its parts are not as
 // they are known here: then it is shown as it is.
 func (m *Memory) container(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
+	if len(s.missing) > 0 {
+		// Where a part is not known, neither is what it stands for.
+		whole := s
+		whole.missing = nil
+		if _, ok := m.container(t, whole, depth); ok {
+			x := s.missing[0]
+			return event.Value{Type: &t.Type, State: x.State, Text: x.Why}, true
+		}
+		return event.Value{}, false
+	}
 	switch {
 	case t.Rust:
 		return m.rustContainer(t, s, depth)
-	case strings.Contains(t.Name, "<"):
+	case strings.Contains(t.Class, "<"):
 		return m.cppContainer(t, s, depth)
 	}
 	return event.Value{}, false
@@ -36,26 +46,32 @@ func (m *Memory) path(t *debuginfo.Type, s source, names ...string) (uint64, boo
 func (m *Memory) walk(t *debuginfo.Type, s source, names ...string) (source, *debuginfo.Type, bool) {
 	for _, name := range names {
 		var ok bool
-		if s, t, ok = m.memberNamed(t, s, name, 0); !ok {
+		if s, t, ok = m.memberNamed(t, s, name, anyType, 0); !ok {
 			return s, t, false
 		}
 	}
 	return s, t, true
 }
 
-func (m *Memory) memberNamed(t *debuginfo.Type, s source, name string, depth int) (source, *debuginfo.Type, bool) {
+func anyType(*debuginfo.Type) bool { return true }
+
+func aPointer(t *debuginfo.Type) bool { return t.Kind == debuginfo.Pointer }
+
+// memberNamed finds a member by its name and type, also in base classes.
+func (m *Memory) memberNamed(t *debuginfo.Type, s source, name string, fits func(*debuginfo.Type) bool, depth int) (source, *debuginfo.Type, bool) {
 	if t == nil || depth > 8 {
 		return s, t, false
 	}
 	for _, x := range t.Members {
 		if x.Name == name {
-			of := m.Types.Get(x.Type)
-			return s.at(x.Offset), of, of != nil
+			if of := m.Types.Get(x.Type); of != nil && fits(of) {
+				return s.at(x.Offset), of, true
+			}
 		}
 	}
 	for _, x := range t.Members {
 		if x.Base || x.Name == "(unnamed)" {
-			if at, of, ok := m.memberNamed(m.Types.Get(x.Type), s.at(x.Offset), name, depth+1); ok {
+			if at, of, ok := m.memberNamed(m.Types.Get(x.Type), s.at(x.Offset), name, fits, depth+1); ok {
 				return at, of, true
 			}
 		}

@@ -25,7 +25,7 @@ func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (event.Val
 		}
 		return 0
 	}
-	switch template(t.Name) {
+	switch template(t.Class) {
 	case "basic_string":
 		p, ok := m.path(t, s, "_M_dataplus", "_M_p")
 		n, ok2 := m.path(t, s, "_M_string_length")
@@ -55,7 +55,11 @@ func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (event.Val
 		n, ok := m.path(t, s, "_M_h", "_M_element_count")
 		return m.table(t, s, argument(0), argument(1), n), ok && s.inMemory
 	case "unique_ptr":
-		at, of, ok := m.walk(t, s, "_M_t", "_M_t", "_M_head_impl")
+		// The deleter lies in a member of the same name.
+		at, of, ok := m.walk(t, s, "_M_t", "_M_t")
+		if ok {
+			at, of, ok = m.memberNamed(of, at, "_M_head_impl", aPointer, 0)
+		}
 		if !ok {
 			return none, false
 		}
@@ -118,7 +122,7 @@ func (m *Memory) containerEntries(t *debuginfo.Type, address uint64, e *entries)
 		m.rustEntries(t, s, e)
 		return
 	}
-	isMap := strings.Contains(template(t.Name), "map")
+	isMap := strings.Contains(template(t.Class), "map")
 	if len(t.Arguments) == 0 {
 		e.cut = true
 		return
@@ -145,7 +149,7 @@ func (m *Memory) containerEntries(t *debuginfo.Type, address uint64, e *entries)
 	if isMap {
 		align = max(align, alignment(m, e.elem, 0))
 	}
-	if strings.HasPrefix(template(t.Name), "unordered") {
+	if strings.HasPrefix(template(t.Class), "unordered") {
 		m.hashed(t, s, e, max(align, 8), add)
 		return
 	}

@@ -191,8 +191,10 @@ func (m *Memory) decode(t *debuginfo.Type, s source, depth int) event.Value {
 		v = number(t, b)
 		v.Text = constant(t, v)
 		return v
-	case debuginfo.Pointer, debuginfo.Reference:
+	case debuginfo.Pointer:
 		return m.pointer(t, le(b))
+	case debuginfo.Reference:
+		return m.reference(t, le(b))
 	case debuginfo.CodePointer:
 		v.Address = le(b)
 		v.Nil = v.Address == 0
@@ -361,6 +363,23 @@ func (m *Memory) pointer(t *debuginfo.Type, address uint64) event.Value {
 		}
 	}
 	return v
+}
+
+// reference reads what a reference of C++ stands for.
+func (m *Memory) reference(t *debuginfo.Type, address uint64) event.Value {
+	to := m.Types.Get(t.Elem)
+	switch {
+	case to == nil:
+		return Unknown(&t.Type, "the type that it refers to is not known")
+	case address == 0:
+		return Unknown(&t.Type, "a reference to nothing: its address is 0")
+	}
+	if to.Dynamic {
+		if is, at, ok := m.dynamic(to, address); ok {
+			to, address = is, at
+		}
+	}
+	return m.Load(address, &to.Type)
 }
 
 // readable reports whether bytes are text: valid UTF-8 without control characters.

@@ -9,7 +9,7 @@ import (
 
 // rustContainer reads texts, slices and vectors of Rust by the names of their members.
 func (m *Memory) rustContainer(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
-	name := t.Name
+	name := t.Class
 	switch {
 	case name == "&str" || name == "&mut str" || strings.HasPrefix(name, "alloc::boxed::Box<str"):
 		p, ok := m.path(t, s, "data_ptr")

@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+)
+
+func (a *app) artifactCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "artifact CASE", Short: "List a case's binaries, debug files and source text, or upload some", Args: args(1, 1, "CASE"),
+		RunE: func(c *cobra.Command, given []string) error {
+			s, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := s.ListArtifacts(c.Context(), given[0])
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(w io.Writer) {
+				t := newTable(w, "artifact", "kind", "build ID", "bytes", "uploaded", "by")
+				for _, x := range list {
+					t.AppendRow(table.Row{x.Name, x.Kind, x.BuildID, x.Bytes, x.Uploaded.Format("2006-01-02 15:04"), plain(x.By)})
+				}
+				t.Render()
+			})
+		},
+	}
+	var name string
+	add := &cobra.Command{
+		Use: "add CASE FILE", Short: "Upload a binary, a debug file, or a .zip or .tar.gz of source text", Args: args(2, 2, "CASE FILE --name NAME"),
+		RunE: func(c *cobra.Command, given []string) error {
+			s, err := a.client()
+			if err != nil {
+				return err
+			}
+			f, err := os.Open(given[1])
+			if err != nil {
+				return usageError{err.Error(), "check the path"}
+			}
+			defer f.Close()
+			if name == "" {
+				name = filepath.Base(given[1])
+			}
+			x, err := s.AddArtifact(c.Context(), given[0], name, f)
+			if err != nil {
+				return err
+			}
+			return a.print(x, func(w io.Writer) {
+				fmt.Fprintf(w, "%s  a %s of %s, %d bytes, build ID %s\n  the case's core dumps are read anew with it\n", x.Name, x.Kind, given[0], x.Bytes, orNone(x.BuildID))
+			})
+		},
+	}
+	add.Flags().StringVar(&name, "name", "", "its name in the case; the file's name where left off")
+	c.AddCommand(add)
+	return c
+}

@@ -1,0 +1,159 @@
+package source
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+)
+
+// ErrArchive says that a file is no archive that can be unpacked.
+var ErrArchive = errors.New("not an archive of source text")
+
+// Bounds of what an archive may unpack to.
+const (
+	maxFiles    = 500_000
+	maxUnpacked = 8 << 30
+)
+
+// IsArchive reports whether a file begins like a zip or a tar.gz archive.
+func IsArchive(head []byte) bool {
+	return bytes.HasPrefix(head, []byte("PK\x03\x04")) || bytes.HasPrefix(head, []byte{0x1f, 0x8b})
+}
+
+// Unpack unpacks an archive's regular files into a folder, which appears whole or
+// not at all. Names cannot lead out of it.
+func Unpack(ctx context.Context, archive, into string) (err error) {
+	if _, err := os.Stat(into); err == nil {
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(into), 0o700); err != nil {
+		return fmt.Errorf("unpack source text: %w", err)
+	}
+	partial, err := os.MkdirTemp(filepath.Dir(into), ".partial-*")
+	if err != nil {
+		return fmt.Errorf("unpack source text: %w", err)
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(partial)) }()
+	root, err := os.OpenRoot(partial)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	u := &unpacking{ctx: ctx, root: root, left: maxUnpacked}
+	if err := u.all(archive); err != nil {
+		return err
+	}
+	if err := os.Rename(partial, into); err != nil {
+		if _, there := os.Stat(into); there == nil {
+			return nil // another was quicker
+		}
+		return fmt.Errorf("unpack source text: %w", err)
+	}
+	return nil
+}
+
+type unpacking struct {
+	ctx   context.Context
+	root  *os.Root
+	files int
+	left  int64
+}
+
+func (u *unpacking) all(archive string) error {
+	f, err := os.Open(archive)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	head := make([]byte, 4)
+	if _, err := io.ReadFull(f, head); err != nil || !IsArchive(head) {
+		return fmt.Errorf("%w: give a .zip or a .tar.gz", ErrArchive)
+	}
+	if head[0] == 'P' {
+		info, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		return u.zip(f, info.Size())
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	return u.tar(f)
+}
+
+func (u *unpacking) zip(f *os.File, size int64) error {
+	z, err := zip.NewReader(f, size)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrArchive, err)
+	}
+	for _, x := range z.File {
+		if !x.Mode().IsRegular() {
+			continue
+		}
+		r, err := x.Open()
+		if err != nil {
+			return fmt.Errorf("%w: %s: %w", ErrArchive, x.Name, err)
+		}
+		if err := errors.Join(u.one(x.Name, r), r.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (u *unpacking) tar(f *os.File) error {
+	z, err := gzip.NewReader(f)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrArchive, err)
+	}
+	for t := tar.NewReader(z); ; {
+		h, err := t.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("%w: %w", ErrArchive, err)
+		}
+		if h.Typeflag == tar.TypeReg {
+			if err := u.one(h.Name, t); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func (u *unpacking) one(name string, r io.Reader) error {
+	if err := u.ctx.Err(); err != nil {
+		return err
+	}
+	if u.files++; u.files > maxFiles {
+		return fmt.Errorf("%w: it has over %d files", ErrArchive, maxFiles)
+	}
+	name = strings.TrimPrefix(path.Clean("/"+name), "/")
+	if name == "" {
+		return nil
+	}
+	if err := u.root.MkdirAll(path.Dir(name), 0o700); err != nil {
+		return fmt.Errorf("%w: %s: %w", ErrArchive, name, err)
+	}
+	f, err := u.root.Create(name)
+	if err != nil {
+		return fmt.Errorf("%w: %s: %w", ErrArchive, name, err)
+	}
+	n, err := io.Copy(f, io.LimitReader(r, u.left+1))
+	u.left -= n
+	if u.left < 0 {
+		err = errors.Join(err, fmt.Errorf("%w: it unpacks to more than %d bytes", ErrArchive, int64(maxUnpacked)))
+	}
+	return errors.Join(err, f.Close())
+}

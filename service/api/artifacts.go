@@ -1,0 +1,120 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"wraithology/client"
+	"wraithology/core/coredump"
+	"wraithology/core/coredump/module"
+	"wraithology/core/source"
+	"wraithology/service/accounts"
+	"wraithology/service/store"
+)
+
+func (a *api) artifactRoutes(h huma.API, r chi.Router) {
+	route(h, a, "GET", "/api/cases/{case}/artifacts", "artifacts", "A case's binaries, debug files and source text, newest first", func(ctx context.Context, in *CaseInput) (*body[[]client.Artifact], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLook)
+		if err != nil {
+			return nil, err
+		}
+		list, err := a.Store.ArtifactsOf(ctx, c.ID)
+		out := []client.Artifact{}
+		for _, x := range list {
+			out = append(out, artifactOf(x))
+		}
+		return &body[[]client.Artifact]{out}, err
+	})
+	r.Put("/api/cases/{case}/artifacts/{artifact}", a.uploadArtifact)
+	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "uploadArtifact", Method: "PUT", Path: "/api/cases/{case}/artifacts/{artifact}", Summary: "Upload a binary, a debug file or an archive of source text as a stream",
+		Parameters:  []*huma.Param{pathParam("case"), pathParam("artifact")},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
+		Responses:   map[string]*huma.Response{"201": {Description: "kept on disk; the case's core dumps are read anew with it"}, "default": {Description: "error"}}})
+}
+
+func artifactOf(x store.Artifact) client.Artifact {
+	return client.Artifact{Name: x.Name, Kind: x.Kind, Bytes: x.Bytes, SHA256: x.SHA256, BuildID: x.BuildID, Uploaded: x.UploadedAt, By: x.Person.Name}
+}
+
+// uploadArtifact takes an artifact as a stream. What it is, its bytes say.
+func (a *api) uploadArtifact(w http.ResponseWriter, r *http.Request) {
+	ctx := r.Context()
+	if _, ok := accounts.Who(ctx); !ok {
+		a.refuse(w, http.StatusUnauthorized, "sign in first")
+		return
+	}
+	name := chi.URLParam(r, "artifact")
+	if !evidenceName.MatchString(name) {
+		a.refuse(w, http.StatusUnprocessableEntity, fmt.Sprintf("%q cannot name an artifact: use up to 128 letters, digits, dots, hyphens and underscores, a letter or digit first", name))
+		return
+	}
+	c, err := a.caseFor(ctx, chi.URLParam(r, "case"), mayWork)
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	if _, err := a.Store.ArtifactByName(ctx, c.ID, name); err == nil {
+		a.fail(w, r, fmt.Errorf("artifact %s: %w in this case: give another name", name, store.ErrExists))
+		return
+	}
+	kept, err := a.Vault.Put(ctx, r.Body)
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	x := store.Artifact{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID}
+	if x.Kind, x.BuildID, err = whatIs(a.Vault.Path(kept.SHA256)); err != nil {
+		a.refuse(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	ctx = context.WithoutCancel(ctx)
+	if err := a.Store.AddArtifact(ctx, &x); err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	again, err := a.Store.IndexAgain(ctx, c.ID, coredump.Kind)
+	for _, e := range again {
+		if err == nil {
+			err = a.Jobs.Index(ctx, e.ID)
+		}
+	}
+	if err == nil {
+		err = a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("uploaded the artifact %s, a %s, %d bytes, sha256 %s", name, x.Kind, kept.Bytes, kept.SHA256))
+	}
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	x.Person = who(ctx)
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(http.StatusCreated)
+	writeJSON(w, artifactOf(x))
+}
+
+// whatIs tells what an artifact is by its bytes.
+func whatIs(path string) (kind, buildID string, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", "", fmt.Errorf("open the artifact: %w", err)
+	}
+	defer f.Close()
+	head := make([]byte, 4)
+	n, _ := io.ReadFull(f, head) // a shorter file is none of these
+	if source.IsArchive(head[:n]) {
+		return client.ArtifactSource, "", nil
+	}
+	m, err := module.Open(path, "")
+	if err != nil {
+		return "", "", fmt.Errorf("it is neither an ELF binary or debug file, nor a .zip or .tar.gz of source text: %w", module.ErrNoELF)
+	}
+	if m.HasText() {
+		return client.ArtifactBinary, m.BuildID, nil
+	}
+	return client.ArtifactDebug, m.BuildID, nil
+}
