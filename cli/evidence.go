@@ -255,7 +255,7 @@ func (a *app) values() *cobra.Command {
 func (a *app) ask() *cobra.Command {
 	return &cobra.Command{
 		Use: "ask LOCATOR EXPRESSION", Short: "Evaluate an expression in a frame",
-		Long: "Evaluate an expression of the Common Expression Language over the names of a frame.\nBesides what the language has: deref(pointer), typeOf(value), old(name) for what a name was at\nthe frame's previous moment, changed(name), and to write whole numbers hex(n), binary(n),\ncharacter(n), size_of(n), nanoseconds(n), unixTime(n).",
+		Long: "Evaluate an expression of the Common Expression Language over the names of a frame.\nBesides what the language has: deref(pointer), typeOf(value), old(name) for what a name was at\nthe frame's previous moment, changed(name), and to write whole numbers hex(n), binary(n),\ncharacter(n), size_of(n), nanoseconds(n), unixTime(n). In a core dump also cast(address, \"struct gate\"),\nglobal(\"gate.c\", \"chain\") and registers: reg.rip, reg.sp.",
 		Args: args(2, 2, "LOCATOR EXPRESSION"),
 		RunE: func(c *cobra.Command, given []string) error {
 			e, l, err := a.open(c.Context(), given[0])

@@ -113,6 +113,7 @@ func failure(r *http.Response) error {
 var Kinds = map[string]error{
 	"unreadable": evidence.ErrUnreadable, "syntax": question.ErrSyntax, "no-name": question.ErrNoName, "no-value": question.ErrNoValue,
 	"out-of-range": replay.ErrOutOfRange, "no-code": replay.ErrNoCode, "no-source": replay.ErrNoSource, "no-thread": replay.ErrNoThread, "no-frame": replay.ErrNoFrame,
+	"one-moment": replay.ErrOneMoment, "no-machine": replay.ErrNoMachine,
 }
 
 // told is an error that the service told, of a kind that callers tell apart.

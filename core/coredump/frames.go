@@ -30,7 +30,6 @@ type frame struct {
 	at       int    // index among steps
 	function *debuginfo.Function
 	scopes   []*debuginfo.Scope // from its innermost block to its function
-	note     string
 }
 
 const (

@@ -70,12 +70,12 @@ func (d *Dump) moduleGaps(l *loaded, used bool, add func(what, remedy string)) {
 	case l.Kernel:
 	case l.Binary == nil && l.Wrong != "":
 		add(fmt.Sprintf("%s here is of another build: its build ID is %s, that of the dump %s", l.Path, l.Wrong, id),
-			"fetch the file from the machine that crashed, or the package of that version, and give it with --binary")
+			"fetch the file from the machine that crashed, or the package of that version, and give it with --binary or as an artifact of the case")
 	case l.Binary == nil && (used || l.Executable || !system):
-		add(fmt.Sprintf("%s was not found (build ID %s)", l.Path, id), "give it with --binary, or the folder that has it with --debug")
+		add(fmt.Sprintf("%s was not found (build ID %s)", l.Path, id), "give it with --binary, the folder that has it with --debug, or the file as an artifact of the case")
 	case l.Binary != nil && l.Debug == nil && (l.Executable || used && !system):
 		add(fmt.Sprintf("%s has no debug information (build ID %s): no lines, no values", name, id),
-			"build with -g, or give the folder of its separate debug file with --debug")
+			"build with -g, or give its separate debug file: the folder with --debug, or the file as an artifact of the case")
 	case l.trouble != "":
 		add(fmt.Sprintf("the debug information of %s: %s", name, l.trouble), "build it again, or fetch it again: it is damaged")
 	}

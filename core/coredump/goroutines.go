@@ -332,7 +332,7 @@ func (d *Dump) threadState(i int) string {
 	}
 	// In a system call the instruction before the program counter is the call's.
 	code, ok := d.read(t.Registers.PC()-4, 4)
-	if ok && d.core.Arch == machine.AMD64 && string(code[2:]) == "\x0f\x05" || ok && d.core.Arch == machine.ARM64 && string(code) == "\x01\x00\x00\xd4" {
+	if t.Registers.InCall || ok && d.core.Arch == machine.ARM64 && string(code) == "\x01\x00\x00\xd4" {
 		return "in a system call"
 	}
 	return "running"

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"wraithology/core/coredump/debuginfo"
@@ -150,10 +151,38 @@ func (d *Dump) variable(f *frame, v debuginfo.Variable) replay.Variable {
 	if out.Value.Type != nil {
 		out.Type = out.Value.Type.Name
 	}
-	if v.Scope == event.Local && out.Value.State == event.Known && v.Line > f.Line && f.Line > 0 && !f.Inlined {
-		out.Value.Value = event.Value{Type: out.Value.Type, State: event.Leftover, Text: fmt.Sprintf("declared on line %d, which has not been reached", v.Line)}
+	if v.Scope == event.Local && out.Value.State == event.Known {
+		if why := d.notReached(f, v); why != "" {
+			out.Value.Value = event.Value{Type: out.Value.Type, State: event.Leftover, Text: why}
+		}
 	}
 	return out
+}
+
+// notReached says why a local variable can hold only what was left in its place:
+// its declaration comes later, or is what the frame is just computing. It is empty
+// where that is not so, or not certain.
+func (d *Dump) notReached(f *frame, v debuginfo.Variable) string {
+	switch {
+	case f.Line <= 0 || f.Inlined || v.Line < f.Line:
+	case v.Line > f.Line:
+		return fmt.Sprintf("declared on line %d, which has not been reached", v.Line)
+	default:
+		text, err := d.Source(f.File)
+		if err != nil {
+			return ""
+		}
+		lines := strings.Split(text, "\n")
+		if f.Line > len(lines) {
+			return ""
+		}
+		// The line declares it and computes it: type, name, equals sign, and no more than that.
+		declares, err := regexp.Compile(`^[\w\s*&:<>,]+[\s*&]` + regexp.QuoteMeta(v.Name) + `\s*(\[[^=;]*\]\s*)?=[^=][^;]*;?\s*$`)
+		if line := lines[f.Line-1]; err == nil && declares.MatchString(line) && !strings.Contains(line, ":=") {
+			return "its declaration on this line is still being computed"
+		}
+	}
+	return ""
 }
 
 // indirect reads a variable of Go that lives on the heap: what is kept in the

@@ -230,6 +230,23 @@ func expandCast(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, 
 	return f.NewCall("cast_to", args[0], f.NewIdent(castName+string(name))), nil
 }
 
+// expandGlobal turns global("gate.c", "chain") into the name by which evidence
+// knows the variable of that file.
+func expandGlobal(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+	var parts []string
+	for _, a := range args {
+		if a.Kind() == ast.LiteralKind {
+			if s, ok := a.AsLiteral().(types.String); ok {
+				parts = append(parts, string(s))
+			}
+		}
+	}
+	if len(parts) != 2 {
+		return nil, f.NewError(args[0].ID(), "global takes the end of a file's name and the name of a variable, as texts")
+	}
+	return f.NewIdent(parts[0] + ":" + parts[1]), nil
+}
+
 // castTo is a type by which memory is to be read.
 type castTo struct {
 	object
@@ -336,7 +353,7 @@ var environment = func() *cel.Env {
 		cel.Function("size_of", cel.Overload("size_of_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Bytes))),
 		cel.Function("nanoseconds", cel.Overload("nanoseconds_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Nanoseconds))),
 		cel.Function("unixTime", cel.Overload("unixTime_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.UnixTime))),
-		cel.Macros(cel.GlobalMacro("old", 1, expandOld), cel.GlobalMacro("changed", 1, expandChanged), cel.GlobalMacro("cast", 2, expandCast)),
+		cel.Macros(cel.GlobalMacro("old", 1, expandOld), cel.GlobalMacro("changed", 1, expandChanged), cel.GlobalMacro("cast", 2, expandCast), cel.GlobalMacro("global", 2, expandGlobal)),
 		cel.Function("cast_to", cel.Overload("cast_to_type", []*cel.Type{cel.DynType, cel.DynType}, cel.DynType, cel.BinaryBinding(castValue))),
 		cel.Function("typeOf", cel.Overload("typeOf_any", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(func(v ref.Val) ref.Val {
 			if o, ok := v.(object); ok {

@@ -32,11 +32,15 @@ func (a *api) sittingRoutes(h huma.API, r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
+		frame := 0
+		if f := rec.Info().Failure; f != nil {
+			frame = f.Frame
+		}
 		leads, err := a.allowed(ctx, in.Case, in.Body.Mode)
 		if err != nil {
 			return nil, err
 		}
-		x, err := a.Store.OpenSitting(ctx, store.Sitting{CaseID: e.CaseID, EvidenceID: e.ID, Moment: int64(m), Thread: int64(t)})
+		x, err := a.Store.OpenSitting(ctx, store.Sitting{CaseID: e.CaseID, EvidenceID: e.ID, Moment: int64(m), Thread: int64(t), Frame: frame})
 		if err != nil {
 			return nil, err
 		}

@@ -16,6 +16,11 @@ export type Lanes = Schemas['Lanes']
 export type Origin = Schemas['Origin']
 export type Ledger = Schemas['Ledger']
 export type Search = Schemas['Search']
+export type Groups = Schemas['Groups']
+export type Memory = Schemas['Memory']
+export type Holders = Schemas['Holders']
+export type Instructions = Schemas['Instructions']
+export type Artifact = Schemas['Artifact']
 export type NewCheckpoint = Schemas['NewCheckpoint']
 export type Mode = 'lead' | 'follow' | 'roam'
 

@@ -22,13 +22,13 @@ function search(at: number) {
   <p v-if="!s.found" class="soft">Every recorded value is searched.</p>
   <ul v-else>
     <li v-for="f in s.found.found" :key="f.moment + f.name">
-      <button type="button" class="mono" @click="s.go({ moment: f.moment, thread: f.thread, frame: 0 }, 'found')">{{ f.moment }}</button>
+      <button type="button" class="link mono" @click="s.go({ moment: f.moment, thread: f.thread, frame: 0 }, 'found')">{{ f.moment }}</button>
       <code class="name">{{ f.name }}</code> <code :title="f.value">{{ f.value }}</code> <span class="soft mono">{{ f.file }}:{{ f.line }}</span>
     </li>
   </ul>
   <p v-if="s.found && s.found.total > page">
-    <button type="button" :disabled="from === 0" @click="search(Math.max(0, from - page))">earlier places</button>
-    <button type="button" :disabled="from + page >= s.found.total" @click="search(from + page)">later places</button>
+    <button type="button" class="link" :disabled="from === 0" @click="search(Math.max(0, from - page))">earlier places</button>
+    <button type="button" class="link" :disabled="from + page >= s.found.total" @click="search(from + page)">later places</button>
   </p>
 </template>
 
@@ -54,18 +54,6 @@ li {
 }
 .name {
   font-weight: 600;
-}
-button:not(.el-button) {
-  padding: 0;
-  font: inherit;
-  color: var(--now-text);
-  background: none;
-  border: 0;
-  cursor: pointer;
-}
-button:not(.el-button):disabled {
-  opacity: 0.5;
-  cursor: default;
 }
 p {
   display: flex;

@@ -41,6 +41,8 @@ export const useSitting = defineStore('sitting', () => {
 
   const path = computed(() => ({ case: caseName.value, evidence: evidence.value }))
   const moments = computed(() => peek.value?.evidence.moments ?? 0)
+  /** A core dump: one moment, but memory and instructions. */
+  const still = computed(() => peek.value?.evidence.kind === 'core-dump')
   const mode = computed<Mode>(() => sitting.value?.here.find((p) => p.name === me.value)?.mode ?? 'follow')
   const frame = computed(() => frames.value[place.value.frame])
   const checkpoint = computed(() => checkpoints.value.find((c) => c.id === chosen.value))
@@ -63,6 +65,7 @@ export const useSitting = defineStore('sitting', () => {
     file.value = ''
     await attempt(async () => {
       peek.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/peek', { params: { path: path.value } }))
+      drawer.value = still.value ? 'threads' : ['threads', 'memory', 'instructions'].includes(drawer.value) ? 'hits' : drawer.value
       let s = await data(service.POST('/api/cases/{case}/evidence/{evidence}/sitting', { params: { path: path.value }, body: {} }))
       if (at && (at.moment !== s.place.moment || at.thread !== s.place.thread)) {
         s = await data(service.PATCH('/api/sittings/{sitting}', { params: { path: { sitting: s.id } }, body: { mode: 'roam', place: at } }))
@@ -73,7 +76,7 @@ export const useSitting = defineStore('sitting', () => {
       sitting.value = s
       events = new EventSource(`/api/sittings/${s.id}/events`)
       events.onmessage = (e) => follow(JSON.parse(e.data) as Sitting)
-      await Promise.all([loadCheckpoints(), loadLanes(0, 0)])
+      if (!still.value) await Promise.all([loadCheckpoints(), loadLanes(0, 0)])
     })
   }
 
@@ -397,7 +400,7 @@ export const useSitting = defineStore('sitting', () => {
 
   return {
     caseName, evidence, peek, sitting, me, place, frames, frame, values, before, file, text, lines, checkpoints, totals, chosen, checkpoint,
-    hits, density, lanes, reason, trouble, busy, moments, mode,
+    hits, density, lanes, reason, trouble, busy, moments, mode, path, still,
     drawer, origin, found, ledger, ledgerRows, ledgerFrom, columns,
     explain, search, addColumn, dropColumn, chooseRows, turnLedger, addCheckpoint, watchWrites, switchAll,
     open, close, go, goTo, step, run, chooseFrame, setMode, toggleCheckpoint, changeCheckpoint, deleteCheckpoint, choose, ask, parts, loadLanes, attempt,

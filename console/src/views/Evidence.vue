@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { useIntervalFn } from '@vueuse/core'
 import { computed, onMounted, ref } from 'vue'
-import type { Case, Evidence } from '../api/service'
+import type { Artifact, Case, Evidence } from '../api/service'
 import { data, service, words } from '../api/service'
 
 const props = defineProps<{ case: string }>()
 const about = ref<Case>()
 const list = ref<Evidence[]>()
+const artifacts = ref<Artifact[]>([])
 const trouble = ref('')
 const sending = ref<{ name: string; share: number }>()
 
@@ -15,24 +16,25 @@ async function load() {
     const path = { case: props.case }
     about.value ??= await data(service.GET('/api/cases/{case}', { params: { path } }))
     list.value = await data(service.GET('/api/cases/{case}/evidence', { params: { path } }))
+    artifacts.value = await data(service.GET('/api/cases/{case}/artifacts', { params: { path } }))
   } catch (e) {
     trouble.value = words(e)
     pause()
   }
 }
 
-const { pause } = useIntervalFn(() => {
+const { pause, resume } = useIntervalFn(() => {
   if (list.value?.some((e) => e.state === 'indexing')) void load()
 }, 500)
 
 const mayAdd = computed(() => about.value && about.value.role !== 'viewer')
 
 /** Sends a file as a stream; the browser tells how far it is. */
-function send(files: FileList | null) {
+function send(as: 'evidence' | 'artifacts', files: FileList | null) {
   const f = files?.[0]
   if (!f) return
   trouble.value = ''
-  const name = f.name.replace(/\.[^.]*$/, '').replace(/[^A-Za-z0-9._-]+/g, '-')
+  const name = (as === 'evidence' ? f.name.replace(/\.[^.]*$/, '') : f.name).replace(/[^A-Za-z0-9._-]+/g, '-')
   const request = new XMLHttpRequest()
   sending.value = { name, share: 0 }
   request.upload.onprogress = (e) => {
@@ -44,8 +46,9 @@ function send(files: FileList | null) {
       trouble.value = request.status ? (JSON.parse(request.responseText).detail ?? 'The upload failed.') : 'The upload broke off. Nothing was kept; send the file again.'
     }
     void load()
+    resume()
   }
-  request.open('PUT', `/api/cases/${encodeURIComponent(props.case)}/evidence/${encodeURIComponent(name)}`)
+  request.open('PUT', `/api/cases/${encodeURIComponent(props.case)}/${as}/${encodeURIComponent(name)}`)
   request.send(f)
 }
 
@@ -83,22 +86,48 @@ onMounted(load)
           </td>
           <td class="number">{{ e.moments.toLocaleString() }}</td>
           <td class="number">{{ bytes(e.bytes) }}</td>
-          <td>{{ e.state === 'ready' ? new Date(e.started).toLocaleString() : '' }}</td>
+          <td>{{ e.state === 'ready' && new Date(e.started).getFullYear() > 1970 ? new Date(e.started).toLocaleString() : '' }}</td>
           <td>{{ e.host }}</td>
         </tr>
       </tbody>
     </table>
     <div v-if="mayAdd" class="add">
       <label for="file">Add evidence</label>
-      <input id="file" type="file" @change="send(($event.target as HTMLInputElement).files)" />
+      <input id="file" type="file" @change="send('evidence', ($event.target as HTMLInputElement).files)" />
       <el-progress v-if="sending" :percentage="Math.round(sending.share * 100)" :aria-label="`upload of ${sending.name}`" />
     </div>
+    <template v-if="artifacts.length || list?.some((e) => e.kind === 'core-dump')">
+      <h2>Binaries, debug files and source text</h2>
+      <p v-if="!artifacts.length">A core dump is explained by the program that crashed, its debug file, and its source text. Add them here; what a dump lacks stands beside it.</p>
+      <table v-else class="artifacts">
+        <thead>
+          <tr><th>Artifact</th><th>Kind</th><th>Build ID</th><th>Size</th></tr>
+        </thead>
+        <tbody>
+          <tr v-for="a in artifacts" :key="a.name">
+            <td>{{ a.name }}<div class="soft">by {{ a.by }}, {{ new Date(a.uploaded).toLocaleString() }}</div></td>
+            <td>{{ a.kind.replace('-', ' ') }}</td>
+            <td class="mono">{{ a.buildID }}</td>
+            <td class="number">{{ bytes(a.bytes) }}</td>
+          </tr>
+        </tbody>
+      </table>
+      <div v-if="mayAdd" class="add">
+        <label for="artifact">Add an artifact</label>
+        <input id="artifact" type="file" @change="send('artifacts', ($event.target as HTMLInputElement).files)" />
+        <span class="soft">a binary, a debug file, or a .zip or .tar.gz of source text</span>
+      </div>
+    </template>
   </section>
 </template>
 
 <style scoped>
 .sheet {
   padding: 18px 28px;
+}
+h2 {
+  margin: 30px 0 10px;
+  font-size: 17px;
 }
 table {
   width: 100%;

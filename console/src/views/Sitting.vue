@@ -5,11 +5,14 @@ import { useRoute, useRouter } from 'vue-router'
 import AskPanel from '../components/AskPanel.vue'
 import Descent from '../components/Descent.vue'
 import HitsPanel from '../components/HitsPanel.vue'
+import InstructionsPanel from '../components/InstructionsPanel.vue'
 import KeyHelp from '../components/KeyHelp.vue'
 import LedgerPanel from '../components/LedgerPanel.vue'
+import MemoryPanel from '../components/MemoryPanel.vue'
 import OriginPanel from '../components/OriginPanel.vue'
 import SearchPanel from '../components/SearchPanel.vue'
 import SourcePage from '../components/SourcePage.vue'
+import ThreadsPanel from '../components/ThreadsPanel.vue'
 import TimeLanes from '../components/TimeLanes.vue'
 import ValueTree from '../components/ValueTree.vue'
 import WhoIsHere from '../components/WhoIsHere.vue'
@@ -51,7 +54,13 @@ function goToMoment() {
   if (Number.isInteger(m) && m >= 0) void s.goTo(m)
 }
 
-const keys: Record<string, () => unknown> = {
+const frameKeys: Record<string, () => unknown> = {
+  u: () => s.chooseFrame(s.place.frame + 1),
+  d: () => s.chooseFrame(s.place.frame - 1),
+  '?': () => (help.value = !help.value),
+}
+
+const timeKeys: Record<string, () => unknown> = {
   j: () => s.step('over', false),
   k: () => s.step('over', true),
   l: () => s.step('into', false),
@@ -60,8 +69,6 @@ const keys: Record<string, () => unknown> = {
   H: () => s.step('out', true),
   n: () => s.run(false),
   p: () => s.run(true),
-  u: () => s.chooseFrame(s.place.frame + 1),
-  d: () => s.chooseFrame(s.place.frame - 1),
   m: () => s.frame && s.toggleCheckpoint(s.frame.line),
   g: () => momentField.value?.focus(),
   w: () => s.frame && (s.drawer = 'why'),
@@ -69,16 +76,18 @@ const keys: Record<string, () => unknown> = {
     s.drawer = 'search'
     setTimeout(() => document.getElementById('search')?.focus())
   },
-  '?': () => (help.value = !help.value),
 }
 
+/** What has no history has no steps. */
+const keys = computed(() => (s.still ? frameKeys : { ...timeKeys, ...frameKeys }))
+
 onKeyStroke(
-  (e) => e.key in keys && !e.ctrlKey && !e.altKey && !e.metaKey,
+  (e) => e.key in keys.value && !e.ctrlKey && !e.altKey && !e.metaKey,
   (e) => {
     const at = e.target as HTMLElement
     if (at.closest('input, textarea, select, [contenteditable="true"]')) return
     e.preventDefault()
-    keys[e.key]()
+    keys.value[e.key]()
   },
 )
 </script>
@@ -88,15 +97,15 @@ onKeyStroke(
     <header>
       <div class="title">
         <h1>{{ evidence }}</h1>
-        <span class="soft">{{ s.peek?.evidence.program }}, {{ s.moments.toLocaleString() }} moments</span>
+        <span class="soft">{{ s.peek?.evidence.program }}, {{ s.still ? 'core dump' : `${s.moments.toLocaleString()} moments` }}</span>
         <button v-if="failure" id="to-failure" type="button" class="failure" :title="failure.summary" @click="s.go({ moment: failure.moment, thread: failure.thread, frame: failure.frame }, 'failure')">
           <span class="notch" aria-hidden="true"></span>{{ failure.kind }}: {{ failure.summary }}
         </button>
       </div>
       <WhoIsHere />
     </header>
-    <TimeLanes />
-    <div class="steps" role="toolbar" aria-label="Steps">
+    <TimeLanes v-if="!s.still" />
+    <div v-if="!s.still" class="steps" role="toolbar" aria-label="Steps">
       <span class="group">
         <button id="over-back" type="button" @click="s.step('over', true)">previous line <kbd>k</kbd></button>
         <button id="over" type="button" @click="s.step('over', false)">next line <kbd>j</kbd></button>
@@ -127,12 +136,19 @@ onKeyStroke(
         <ValueTree />
       </div>
     </div>
-    <div class="drawer" :class="{ tall: s.drawer === 'why' || s.drawer === 'ledger' }">
+    <div class="drawer" :class="{ tall: s.still || s.drawer === 'why' || s.drawer === 'ledger' }">
       <el-tabs v-model="s.drawer">
-        <el-tab-pane label="Hits" name="hits"><HitsPanel /></el-tab-pane>
-        <el-tab-pane label="Why" name="why"><OriginPanel /></el-tab-pane>
-        <el-tab-pane label="Ledger" name="ledger"><LedgerPanel /></el-tab-pane>
-        <el-tab-pane label="Search" name="search"><SearchPanel /></el-tab-pane>
+        <template v-if="s.still">
+          <el-tab-pane label="Threads" name="threads"><ThreadsPanel /></el-tab-pane>
+          <el-tab-pane label="Memory" name="memory" lazy><MemoryPanel /></el-tab-pane>
+          <el-tab-pane label="Instructions" name="instructions" lazy><InstructionsPanel /></el-tab-pane>
+        </template>
+        <template v-else>
+          <el-tab-pane label="Hits" name="hits"><HitsPanel /></el-tab-pane>
+          <el-tab-pane label="Why" name="why"><OriginPanel /></el-tab-pane>
+          <el-tab-pane label="Ledger" name="ledger"><LedgerPanel /></el-tab-pane>
+          <el-tab-pane label="Search" name="search"><SearchPanel /></el-tab-pane>
+        </template>
         <el-tab-pane label="Ask" name="ask"><AskPanel /></el-tab-pane>
       </el-tabs>
     </div>

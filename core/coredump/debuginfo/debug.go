@@ -68,9 +68,6 @@ type Unit struct {
 	lined     sync.Once
 	lines     []line
 	files     []string
-
-	mu      sync.Mutex
-	byEntry map[dwarf.Offset]*Function
 }
 
 // Go reports whether the unit is written in Go.
@@ -126,7 +123,7 @@ func (d *Debug) readUnits(info []byte) error {
 		if c.Err() != nil || length > uint64(len(info))-body {
 			return fmt.Errorf("%s: %w: the unit at 0x%x is longer than its section", d.Path, ErrMalformed, at)
 		}
-		u := &Unit{Debug: d, start: dwarf.Offset(at), end: dwarf.Offset(body + length), version: int(c.U16()), byEntry: map[dwarf.Offset]*Function{}}
+		u := &Unit{Debug: d, start: dwarf.Offset(at), end: dwarf.Offset(body + length), version: int(c.U16())}
 		offset := uint64(4)
 		if wide {
 			offset = 8

@@ -44,7 +44,7 @@ var AMD64 = &Architecture{
 	names: numbers("rax", "rdx", "rcx", "rbx", "rsi", "rdi", "rbp", "rsp", "r8", "r9", "r10", "r11", "r12", "r13", "r14", "r15", "rip"),
 	PC:    16, SP: 7, FP: 6, Link: None, Vectors: 17,
 	saved:     []Register{3, 6, 12, 13, 14, 15},
-	status:    []Register{15, 14, 13, 12, 6, 3, 11, 10, 9, 8, 0, 2, 1, 4, 5, None, 16, None, None, 7, None, threadBase},
+	status:    []Register{15, 14, 13, 12, 6, 3, 11, 10, 9, 8, 0, 2, 1, 4, 5, systemCall, 16, None, None, 7, None, threadBase},
 	vectorsAt: 160, vectors: 16,
 }
 
@@ -66,6 +66,10 @@ var ARM64 = func() *Architecture {
 
 // threadBase stands in a status note for the base of thread-local storage.
 const threadBase Register = -2
+
+// systemCall stands in a status note for the number of the system call that the
+// thread was in: negative for none.
+const systemCall Register = -3
 
 // Of returns the architecture of an ELF file, or nil.
 func Of(m elf.Machine) *Architecture {
@@ -120,10 +124,12 @@ type Registers struct {
 	Arch *Architecture
 	// ThreadBase is where the thread's local storage begins or ends; 0 if not known.
 	ThreadBase uint64
-	general    [maxGeneral]uint64
-	known      uint64
-	vectors    [maxVectors][16]byte
-	vectorsOK  uint32
+	// InCall is set where the kernel says that the thread was in a system call.
+	InCall    bool
+	general   [maxGeneral]uint64
+	known     uint64
+	vectors   [maxVectors][16]byte
+	vectorsOK uint32
 }
 
 // Get returns a general register and whether it is known.
@@ -188,6 +194,8 @@ func (a *Architecture) FromStatus(words []uint64) Registers {
 		case i >= len(words):
 		case n == threadBase:
 			r.ThreadBase = words[i]
+		case n == systemCall:
+			r.InCall = int64(words[i]) >= 0
 		default:
 			r.Set(n, words[i])
 		}

@@ -48,7 +48,6 @@ type common struct {
 	augmented    bool
 	encoding     byte
 	signal       bool
-	personality  bool
 	lsdaEncoding byte
 }
 
