@@ -39,6 +39,7 @@ fuzz:
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzRecording -fuzztime 30s ./core/replay
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzPath -fuzztime 10s ./core/replay
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLocator -fuzztime 10s ./core/locator
+	for target in FuzzCore FuzzELF FuzzUnwind FuzzLocation; do go test -run '^$$' -fuzzminimizetime 10x -fuzz "^$$target\$$" -fuzztime 30s ./core/coredump || exit 1; done
 
 needs:
 	scripts/needs postgresql git gcc

@@ -163,7 +163,7 @@ func (s Section) commonAt(at uint64) *common {
 		return nil
 	}
 	out.program = c.Bytes(uint64(c.Len()))
-	if c.Err() != nil {
+	if c.Err() != nil || out.returns >= maxRegister {
 		return nil
 	}
 	return out

@@ -1,0 +1,242 @@
+package coredump
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/coredump/debuginfo"
+	"wraithology/core/coredump/elfcore"
+	"wraithology/core/coredump/location"
+	"wraithology/core/coredump/machine"
+	"wraithology/core/coredump/module"
+	"wraithology/core/coredump/unwind"
+	"wraithology/core/replay"
+)
+
+// lookAround asks everything of a dump, as somebody would who opens it.
+func lookAround(d *Dump) {
+	ctx := context.Background()
+	r := replay.Still(d)
+	threads, err := r.Threads(ctx, 0)
+	if err != nil {
+		return
+	}
+	for _, t := range threads[:min(len(threads), 3)] {
+		frames, err := r.Frames(ctx, 0, t.ID)
+		if err != nil {
+			continue
+		}
+		for _, f := range frames[:min(len(frames), 4)] {
+			list, err := r.Variables(ctx, 0, t.ID, f.Index)
+			if err != nil {
+				continue
+			}
+			for _, v := range list {
+				v.Value.Text()
+				v.Value.Children(replay.Page{Count: 5})
+			}
+			_, _ = d.Instructions(ctx, 0, t.ID, f.Index, 2, 2)
+		}
+	}
+	_, _ = d.Groups(ctx, 0)
+}
+
+// damage changes some bytes, or cuts the end off.
+func damage(random *rand.Rand, data []byte) []byte {
+	out := bytes.Clone(data)
+	for range 1 + random.IntN(20) {
+		// Headers, notes and tables lie at the beginning and the end.
+		at := random.IntN(len(out))
+		switch random.IntN(3) {
+		case 0:
+			at = random.IntN(min(len(out), 4096))
+		case 1:
+			at = len(out) - 1 - random.IntN(min(len(out), 8192))
+		}
+		switch random.IntN(3) {
+		case 0:
+			out[at] = byte(random.Uint32())
+		case 1:
+			out[at] ^= 1 << random.IntN(8)
+		default:
+			for i := at; i < min(at+8, len(out)); i++ {
+				out[i] = 0xff
+			}
+		}
+	}
+	if random.IntN(8) == 0 {
+		out = out[:random.IntN(len(out))]
+	}
+	return out
+}
+
+// expected reports whether opening failed in a way that it may.
+func expected(err error) bool {
+	return errors.Is(err, elfcore.ErrNoCore) || errors.Is(err, elfcore.ErrArchitecture) || errors.Is(err, module.ErrWrongBuild) || errors.Is(err, module.ErrNoELF)
+}
+
+// A thousand damaged cores and binaries end in an answer or a clear error, never
+// in a fault, and do not go on for ever.
+func TestDamage(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	binary := filepath.Join(dir, "sluice")
+	compile(t, "gcc", "-g", "-O1", "-static", "-pthread", "-o", binary, "testdata/native/sluice.c")
+	core, _ := crash(t, binary)
+	goBinary := buildGo(t, "testdata/goroutines")
+	goCore, _ := crash(t, goBinary)
+	for name, x := range map[string][2]string{"native": {core, binary}, "go": {goCore, goBinary}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			whole, err := os.ReadFile(x[0])
+			require.NoError(t, err)
+			program, err := os.ReadFile(x[1])
+			require.NoError(t, err)
+			if len(whole) > 4<<20 {
+				whole = whole[:4<<20] // most of it is zeros
+			}
+			random := rand.New(rand.NewPCG(7, uint64(len(name))))
+			opened := 0
+			for i := range 500 {
+				c, b := whole, program
+				if i%2 == 0 {
+					c = damage(random, whole)
+				} else {
+					b = damage(random, program)
+				}
+				corePath, binaryPath := filepath.Join(t.TempDir(), "core"), filepath.Join(t.TempDir(), filepath.Base(x[1]))
+				require.NoError(t, os.WriteFile(corePath, c, 0o600))
+				require.NoError(t, os.WriteFile(binaryPath, b, 0o600))
+				d, err := openFile(corePath, Options{Modules: module.Sources{Offered: []string{binaryPath}, Alone: true}})
+				if err != nil {
+					assert.True(t, expected(err), "%v", err)
+					continue
+				}
+				lookAround(d)
+				opened++
+			}
+			assert.Greater(t, opened, 100, "most damage leaves something to look at")
+		})
+	}
+}
+
+func FuzzCore(f *testing.F) {
+	f.Add(minimalCore())
+	f.Add([]byte("\x7fELF"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		path := filepath.Join(t.TempDir(), "core")
+		require.NoError(t, os.WriteFile(path, data, 0o600))
+		d, err := openFile(path, Options{Modules: module.Sources{Alone: true}})
+		if err != nil {
+			return
+		}
+		lookAround(d)
+	})
+}
+
+// minimalCore is a core of one thread with its notes and a page of stack.
+func minimalCore() []byte {
+	var b bytes.Buffer
+	le := func(n uint64, size int) {
+		for range size {
+			b.WriteByte(byte(n))
+			n >>= 8
+		}
+	}
+	b.WriteString("\x7fELF\x02\x01\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00")
+	le(4, 2)
+	le(62, 2)
+	le(1, 4)
+	le(0, 8)
+	le(64, 8)
+	le(0, 8)
+	le(0, 4)
+	le(64, 2)
+	le(56, 2)
+	le(2, 2)
+	le(0, 6)
+	const notes, noteSize = 64 + 2*56, 12 + 8 + 336
+	for _, s := range [][6]uint64{{4, 0, notes, 0, noteSize, 0}, {1, 6, notes + noteSize, 0x7000, 256, 4096}} {
+		le(s[0], 4)
+		le(s[1], 4)
+		le(s[2], 8)
+		le(s[3], 8)
+		le(0, 8)
+		le(s[4], 8)
+		le(s[5], 8)
+		le(1, 8)
+	}
+	le(5, 4)
+	le(336, 4)
+	le(1, 4)
+	b.WriteString("CORE\x00\x00\x00\x00")
+	status := make([]byte, 336)
+	status[12], status[32] = 11, 77
+	status[112+19*8], status[112+19*8+1] = 0x10, 0x70 // rsp
+	b.Write(status)
+	for i := range 32 {
+		le(0x7000+uint64(8*i), 8)
+	}
+	return b.Bytes()
+}
+
+func FuzzELF(f *testing.F) {
+	f.Add(minimalCore())
+	f.Fuzz(func(_ *testing.T, data []byte) {
+		m, err := module.FromMemory("fuzzed", data)
+		if err != nil {
+			return
+		}
+		m.Symbols().At(0x1000)
+		m.GoBuild()
+		d, err := debuginfo.Open(m)
+		if err != nil {
+			return
+		}
+		if fn := d.FunctionAt(0x1000); fn != nil {
+			fn.Scopes(0x1000)
+		}
+		d.TypeNamed("int")
+	})
+}
+
+func FuzzUnwind(f *testing.F) {
+	f.Add([]byte{0x14, 0, 0, 0, 0, 0, 0, 0, 1, 'z', 'R', 0, 1, 0x78, 16, 1, 0x1b, 0x0c, 7, 8, 0x90, 1, 0, 0, 0x10, 0, 0, 0, 0x1c, 0, 0, 0, 0, 0x10, 0, 0, 0x20, 0, 0, 0, 0, 0, 0, 0}, true)
+	f.Fuzz(func(_ *testing.T, section []byte, eh bool) {
+		table := unwind.NewTable(unwind.Section{Data: section, EH: eh, Address: 0x1000})
+		regs := machine.Registers{Arch: machine.AMD64}
+		for n := range machine.Register(17) {
+			regs.Set(n, 0x7000+uint64(n))
+		}
+		read := func(address, n uint64) ([]byte, bool) { return make([]byte, min(n, 64)), n <= 64 }
+		for pc := uint64(0); pc < 0x4000; pc += 0x101 {
+			_, _, _ = table.Caller(pc, 0, &regs, read)
+		}
+	})
+}
+
+func FuzzLocation(f *testing.F) {
+	f.Add([]byte{0x91, 0x68})
+	f.Add([]byte{0x77, 8, 0x06, 0x23, 4, 0x9f})
+	f.Add([]byte{0x50, 0x93, 8, 0x51, 0x93, 8})
+	f.Fuzz(func(_ *testing.T, expression []byte) {
+		regs := machine.Registers{Arch: machine.AMD64}
+		regs.Set(7, 0x7000)
+		frame := &location.Frame{Registers: &regs, Read: func(_, n uint64) ([]byte, bool) { return make([]byte, min(n, 64)), n <= 64 },
+			CFA: func() (uint64, error) { return 0x7010, nil }, FrameBase: func() (uint64, error) { return 0x7020, nil },
+			BaseType: func(n uint64) (location.BaseType, error) {
+				return location.BaseType{Size: int(n % 12), Signed: n&1 != 0, Float: n&2 != 0}, nil
+			}}
+		frame.Called = func(uint64) ([]byte, error) { return expression, nil }
+		_, _ = location.Where(expression, frame)
+		_, _ = location.Number(expression, frame)
+	})
+}
