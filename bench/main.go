@@ -1,5 +1,6 @@
 // Command bench measures Wraithology: it generates recordings, builds their
-// timelines, asks them, records the demo program, and prints each figure beside a
+// timelines, asks them, records the demo program, lets programs crash and opens
+// their core dumps, and prints each figure beside a
 // floor that was measured in the same run, and beside its target. It writes the
 // same as JSON.
 package main
@@ -44,12 +45,17 @@ func main() {
 	out := flag.String("json", "bench.json", "file for the figures as JSON")
 	dir := flag.String("dir", "", "folder for the recordings; a temporary one where left off")
 	child := flag.String("build", "", "build the timeline of this log and print the time; used by the benchmark itself")
+	dump := flag.Bool("dump", false, "ask a core dump and print the time; used by the benchmark itself")
+	only := flag.String("only", "", "measure only recordings, recorder or dumps")
 	flag.Parse()
 	var err error
-	if *child != "" {
+	switch {
+	case *child != "":
 		err = buildChild(*child)
-	} else {
-		err = run(*quick, *out, *dir)
+	case *dump && flag.NArg() == 4:
+		err = dumpChild(flag.Arg(0), flag.Arg(1), flag.Arg(2), flag.Arg(3))
+	default:
+		err = run(*quick, *out, *dir, *only)
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -57,7 +63,7 @@ func main() {
 	}
 }
 
-func run(quick bool, out, dir string) error {
+func run(quick bool, out, dir, only string) error {
 	if dir == "" {
 		temporary, err := os.MkdirTemp("", "wraith-bench-*")
 		if err != nil {
@@ -71,11 +77,19 @@ func run(quick bool, out, dir string) error {
 		sizes = []int64{1_000_000, 5_000_000}
 	}
 	var r report
-	if err := measureRecordings(ctx(), &r, dir, sizes); err != nil {
-		return err
-	}
-	if err := measureRecorder(&r, dir, quick); err != nil {
-		return err
+	for _, part := range []struct {
+		name    string
+		measure func() error
+	}{
+		{"recordings", func() error { return measureRecordings(ctx(), &r, dir, sizes) }},
+		{"recorder", func() error { return measureRecorder(&r, dir, quick) }},
+		{"dumps", func() error { return measureDumps(&r, dir, quick) }},
+	} {
+		if only == "" || only == part.name {
+			if err := part.measure(); err != nil {
+				return err
+			}
+		}
 	}
 	t := table.NewWriter()
 	t.SetOutputMirror(os.Stdout)

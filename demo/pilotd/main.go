@@ -44,6 +44,7 @@ type Roster struct {
 type Office struct {
 	roster *Roster
 	free   chan *Pilot
+	opened chan struct{} // closed when the office opens
 	tide   *sync.Cond
 	high   bool
 	done   sync.WaitGroup
@@ -53,7 +54,7 @@ var names = []string{"Curlew Bank", "Morning Petrel", "Two Sisters of Ness", "Ha
 
 func newOffice(pilots int) *Office {
 	r := &Roster{pilots: map[string]*Pilot{}, licences: map[string]*Licence{}, assigned: map[string]string{}}
-	o := &Office{roster: r, free: make(chan *Pilot, pilots), tide: sync.NewCond(&sync.Mutex{})}
+	o := &Office{roster: r, free: make(chan *Pilot, pilots), opened: make(chan struct{}), tide: sync.NewCond(&sync.Mutex{})}
 	for i := range pilots {
 		p := &Pilot{Name: fmt.Sprintf("pilot %02d", i+1)}
 		r.pilots[p.Name] = p
@@ -65,10 +66,11 @@ func newOffice(pilots int) *Office {
 	return o
 }
 
-// serve brings one vessel in: it waits for a pilot, checks the licence, and waits
-// for the tide.
+// serve brings one vessel in: it waits for the office to open and for a pilot,
+// checks the licence, and waits for the tide.
 func (o *Office) serve(v Vessel) {
 	defer o.done.Done()
+	<-o.opened
 	p := <-o.free
 	o.roster.assign(v, p)
 	o.awaitTide(v)
@@ -111,6 +113,7 @@ func main() {
 		v := Vessel{Name: fmt.Sprintf("%s %d", names[i%len(names)], i/len(names)+1), DraughtM: 3 + float64(i%5), Destination: "Osprey Wall"}
 		go o.serve(v)
 	}
+	close(o.opened)
 	o.done.Wait()
 	fmt.Println("all vessels are in")
 	os.Exit(0)
