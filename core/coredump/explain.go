@@ -170,6 +170,9 @@ func (d *Dump) explainFault(ctx context.Context, f *failure, s syscall.Signal) {
 			address, known = a.address, true
 		}
 	}
+	if !known && !d.core.Signal.Known && a.hasAddress {
+		address, known = a.address, true // the core does not say; the instruction does
+	}
 	if known {
 		f.Address = fmt.Sprintf("0x%x", address)
 	}

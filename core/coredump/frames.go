@@ -160,6 +160,12 @@ func (d *Dump) caller(s *step, exact, first bool) (caller, bool) {
 		s.signal = true
 		return caller{regs: regs}, true
 	}
+	if exact && first && (s.module == nil || !d.isCode(s.pc)) {
+		// Code was called where there is none.
+		if regs, ok := d.afterCall(s); ok {
+			return caller{regs: regs}, true
+		}
+	}
 	if l := s.module; l != nil {
 		pc := s.look - l.Bias
 		if l.golang != nil && l.golang.Ends(pc) {
@@ -183,12 +189,6 @@ func (d *Dump) caller(s *step, exact, first bool) (caller, bool) {
 			if size, ok := l.golang.FrameSize(pc); ok {
 				return d.goCaller(s, size)
 			}
-		}
-	}
-	if exact && first {
-		// Code was called where there is none, or it has not begun its frame.
-		if regs, ok := d.afterCall(s); ok && s.module == nil {
-			return caller{regs: regs}, true
 		}
 	}
 	if regs, ok := d.byFramePointer(s); ok {

@@ -26,8 +26,8 @@ func (d *Dump) gaps() []replay.Gap {
 	for _, t := range d.core.Troubles {
 		add(t, "the dump is damaged there: copy it again; the rest can be read")
 	}
-	if len(d.core.Files) == 0 {
-		add("the dump does not say which files were mapped", "it was not written by the kernel, or is damaged: let the kernel write it")
+	if len(d.core.Files) == 0 && d.program == nil {
+		add("the dump does not say which files were mapped", "give the program with --binary, or as an artifact of the case: it is put where it began")
 	}
 	if d.program == nil && len(d.core.Files) > 0 {
 		add("the dump does not say which of its modules is the program", "give the program with --binary")

@@ -70,6 +70,48 @@ func TestNativeTruth(t *testing.T) {
 	}
 }
 
+// A dump of an arm64 program, which its emulator wrote: without a note about the
+// signal or the files.
+func TestARM64Truth(t *testing.T) {
+	t.Parallel()
+	const compiler, emulator = "aarch64-linux-gnu-gcc", "qemu-aarch64-static"
+	for _, program := range []string{compiler, emulator} {
+		if _, err := exec.LookPath(program); err != nil {
+			t.Skipf("there is no %s here", program)
+		}
+	}
+	for _, b := range []struct {
+		flags string
+		least int
+	}{{"-O0 -g", 25}, {"-O2 -g", 22}} {
+		t.Run(b.flags, func(t *testing.T) {
+			t.Parallel()
+			binary := filepath.Join(t.TempDir(), "sluice")
+			compile(t, compiler, append(strings.Fields(b.flags+" -static -pthread -o"), binary, "testdata/native/sluice.c")...)
+			core, printed := emulated(t, emulator, binary)
+			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+			said := truth(printed)
+			assert.GreaterOrEqual(t, agree(t, d, said), b.least, "of %d values", len(said.values))
+			f := d.Info().Failure
+			assert.Equal(t, said.address, f.Address)
+			assert.Equal(t, "g.sensor", f.Suspect)
+		})
+	}
+}
+
+// emulated runs a program of another processor until it crashes, and returns the
+// core that the emulator wrote of it.
+func emulated(t *testing.T, emulator, program string) (core, printed string) {
+	dir := t.TempDir()
+	cmd := exec.Command("/bin/sh", "-c", `ulimit -c unlimited; exec "$0" "$1"`, emulator, program)
+	cmd.Dir = dir
+	out, _ := cmd.Output() // it crashes
+	list, err := filepath.Glob(filepath.Join(dir, "qemu_*.core"))
+	require.NoError(t, err)
+	require.Len(t, list, 1, "the emulator was to write a core")
+	return list[0], string(out)
+}
+
 // Values of C++: classes, containers, smart pointers, what an object really is.
 func TestCPlusPlusTruth(t *testing.T) {
 	t.Parallel()

@@ -140,10 +140,17 @@ func (d *Dump) suspect(ctx context.Context, f *failure, a access, address uint64
 		bad = 0
 	}
 	c, ok := best(d.holding(frame, func(v replay.Value) bool { return isPointer(v, bad) }))
+	if !ok && bad >= firstPage {
+		// The program may have added to it before.
+		c, ok = best(d.holding(frame, func(v replay.Value) bool {
+			return v.Form() == event.Pointer && v.State == event.Known && v.Address >= firstPage && bad-v.Address < firstPage
+		}))
+	}
 	if !ok {
 		return
 	}
 	f.Suspect = c.path
+	bad = c.value.Address
 	is := fmt.Sprintf("is 0x%x", bad)
 	if bad == 0 {
 		is = "is null"
@@ -201,7 +208,9 @@ func (d *Dump) handedOver(f *failure, list []frame, at int, c candidate, bad uin
 		if up.function == nil {
 			break
 		}
-		found, ok := best(d.holding(up, func(v replay.Value) bool { return isPointer(v, carried.Address) }))
+		found, ok := best(d.holding(up, func(v replay.Value) bool {
+			return isPointer(v, carried.Address) || v.Form() == event.Struct && v.Address == carried.Address && v.Address != 0
+		}))
 		if !ok || carried.Address == 0 && found.named == 0 {
 			break
 		}

@@ -116,6 +116,9 @@ func (o object) Get(index ref.Val) ref.Val {
 		}
 		return toCEL(string(i), f)
 	case types.Int:
+		if x, ok := o.v.Beyond(int64(i)); ok {
+			return toCEL("["+strconv.FormatInt(int64(i), 10)+"]", x)
+		}
 		if n := o.v.Count(); i < 0 || uint64(i) >= n {
 			return types.NewErr("element %d is out of range, there are %d", int64(i), n)
 		}

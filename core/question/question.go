@@ -278,6 +278,9 @@ func (s *scope) follow(e ast.Expr) (replay.Value, bool) {
 	case ast.CallKind:
 		if v, ok := s.follow(e.AsCall().Args()[0]); ok {
 			if i, ok := e.AsCall().Args()[1].AsLiteral().(types.Int); ok && i >= 0 && v.Form() != event.Map {
+				if x, ok := v.Beyond(int64(i)); ok {
+					return x, x.State == event.Known
+				}
 				x := v.Element(uint64(i))
 				return x, x.Type != nil && x.State == event.Known
 			}

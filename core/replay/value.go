@@ -117,6 +117,16 @@ func (v Value) Element(i uint64) Value {
 	return unknown
 }
 
+// Beyond returns what lies a number of elements beyond what a pointer of C points
+// to; ok is false for other values.
+func (v Value) Beyond(i int64) (x Value, ok bool) {
+	t := v.elemType()
+	if v.Form() != event.Pointer || !strings.HasSuffix(v.Type.Name, "*") || v.Nil || v.State != event.Known || t == nil || t.Size == 0 || t.Form == event.Array {
+		return x, false
+	}
+	return v.with(v.Memory.Load(v.Address+uint64(i)*t.Size, t)), true
+}
+
 // Count returns how many elements or entries a list, map or channel has, also
 // through a pointer.
 func (v Value) Count() uint64 {

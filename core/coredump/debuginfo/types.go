@@ -54,6 +54,7 @@ type Type struct {
 	Incomplete bool           // declared, but not defined in this module
 	Bounds     dwarf.Offset   // the entry that gives a length known only at run time
 	Rust       bool
+	Flexible   bool   // an array without a length, at the end of a record
 	Class      string // the name of the record itself, whatever names it goes by
 }
 
@@ -409,7 +410,8 @@ func (t *Types) fillArray(x *Type, e *dwarf.Entry, length uint64, depth int) {
 			}
 		}
 		if !known {
-			if c.Val(dwarf.AttrUpperBound) != nil || c.Val(dwarf.AttrCount) != nil {
+			x.Flexible = c.Val(dwarf.AttrUpperBound) == nil && c.Val(dwarf.AttrCount) == nil
+			if !x.Flexible {
 				x.Bounds = c.Offset
 			}
 			n = length
@@ -434,6 +436,9 @@ func (t *Types) fillArray(x *Type, e *dwarf.Entry, length uint64, depth int) {
 	}
 	x.Elem, x.Length, x.Size = id, lengths[0], times(of.Size, lengths[0])
 	x.Name = fmt.Sprintf("%s[%d]%s", base, lengths[0], ranks)
+	if x.Flexible = x.Flexible && lengths[0] == 0; x.Flexible {
+		x.Name = base + "[]" + ranks
+	}
 }
 
 func times(a, b uint64) uint64 {

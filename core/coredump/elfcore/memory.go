@@ -87,6 +87,16 @@ func (m *Memory) Before(address uint64) (Mapping, bool) {
 	return m.segments[i-1].mapping(), true
 }
 
+// Name says that the memory from start to end is of a file, from an offset in it
+// on, where the core itself does not say of what it is.
+func (m *Memory) Name(start, end uint64, path string, offset uint64) {
+	for i := range m.segments {
+		if s := &m.segments[i]; s.path == "" && s.start >= start && s.start < end {
+			s.path, s.offset = path, offset+(s.start-start)
+		}
+	}
+}
+
 // Put lays a file's bytes behind the mappings of it: contents are the whole file.
 func (m *Memory) Put(path string, contents []byte) {
 	for i := range m.segments {

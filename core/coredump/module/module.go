@@ -69,6 +69,11 @@ func (s Sources) List(c *elfcore.Core) ([]*Module, error) {
 		left = append(left, f)
 	}
 	given := append(append([]*File{}, left...), offered...)
+	if len(c.Files) == 0 {
+		if m := placed(c, given); m != nil {
+			list = append([]*Module{m}, list...)
+		}
+	}
 	for _, m := range list {
 		m.find(c, s, given)
 		if m.Binary != nil {
@@ -149,6 +154,32 @@ func mappedModules(c *elfcore.Core) []*Module {
 		}
 	}
 	return list
+}
+
+// placed makes the program's module of a core that does not say which files were
+// mapped: of the file whose entry point is where the program began.
+func placed(c *elfcore.Core, files []*File) *Module {
+	entry := c.Auxiliary[elfcore.EntryPoint]
+	for _, f := range files {
+		bias := entry - f.ELF.Entry
+		if entry == 0 || f.ELF.Type == elf.ET_EXEC && bias != 0 || bias%headerSpan != 0 {
+			continue
+		}
+		first, ok := f.FirstAddress()
+		if !ok {
+			continue
+		}
+		m := &Module{Path: f.Path, Start: first + bias, BuildID: f.BuildID, Executable: true}
+		for _, p := range f.ELF.Progs {
+			if p.Type == elf.PT_LOAD {
+				page := p.Vaddr &^ (headerSpan - 1)
+				c.Memory.Name(page+bias, p.Vaddr+p.Filesz+bias, f.Path, p.Off&^(headerSpan-1))
+				m.End = max(m.End, p.Vaddr+p.Memsz+bias)
+			}
+		}
+		return m
+	}
+	return nil
 }
 
 // buildIDOf finds the build ID in the first page of a module, which the kernel keeps.

@@ -35,6 +35,8 @@ const (
 	maxDepth   = 64
 	maxEntries = 100_000
 	maxString  = 1 << 40
+	// maxFlexible bounds the elements that are shown of an array without a length.
+	maxFlexible = 1024
 )
 
 // Type implements replay.Memory.
@@ -410,6 +412,10 @@ func (m *Memory) array(t *debuginfo.Type, s source, depth int) event.Value {
 	}
 	if s.inMemory {
 		v.Address = s.address
+		if t.Flexible && of.Size > 0 {
+			// Nothing says how long it is: what memory there is counts.
+			v.Length = uint64(len(m.Core.Known(s.address, maxFlexible*of.Size))) / of.Size
+		}
 		if _, ok := m.Core.Read(s.address, 1); !ok && t.Length > 0 {
 			return Unknown(&t.Type, m.whyNot(s.address))
 		}

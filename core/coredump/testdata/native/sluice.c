@@ -38,6 +38,8 @@ struct gate {
 static struct gate *all;
 int opened = 41;
 static __thread long turns = 7;
+static int depths_cm[] = {310, 290, 330, 275};
+static int *depths = depths_cm;
 static const char *const harbour = "Gannet Sound";
 
 #define NOINLINE __attribute__((noinline, noclone, noipa))
@@ -91,6 +93,8 @@ NOINLINE double level_of(struct gate *g, int depth, float trim) {
     printf("value level_of depth %d\n", depth);
     printf("value level_of trim %g\n", trim);
     printf("value level_of opened %d\n", opened);
+    printf("value level_of g.tail[2] %d\n", g->tail[2]);
+    printf("value level_of depths[3] %d\n", depths[3]);
     printf("value level_of turns %ld\n", turns);
     printf("value level_of harbour \"%s\"\n", harbour);
     printf("value level_of cast(%lu,\"struct@gate\").name \"%s\"\n", (unsigned long)all, all->name);

@@ -1,0 +1,54 @@
+package coredump
+
+import (
+	"context"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Each kind of crash is told in a sentence of its own, at the right frame.
+func TestExplanations(t *testing.T) {
+	t.Parallel()
+	binary := filepath.Join(t.TempDir(), "faults")
+	compile(t, "gcc", "-g", "-O0", "-Wno-all", "-o", binary, "testdata/native/faults.c")
+	for how, want := range map[string]struct {
+		kind, signal, summary, function, suspect string
+	}{
+		"null read":   {"signal", "SIGSEGV", "a read from address 0: a null pointer; b.draught is null in null_read; b came from main as berth", "null_read", "b.draught"},
+		"null write":  {"signal", "SIGSEGV", "a write to address 0xc: 12 bytes beyond a null pointer; b is null in null_write", "null_write", "b"},
+		"null call":   {"signal", "SIGSEGV", "a call through a null pointer", "null_call", "b.rule"},
+		"wild":        {"signal", "SIGSEGV", "a read from 0x4141414141414141, which is no address", "wild_read", "b.draught"},
+		"constant":    {"signal", "SIGSEGV", "which is read-only; text is 0x", "constant_write", "text"},
+		"divide":      {"signal", "SIGFPE", "a whole number was divided by zero; count is 0 in divide", "divide", "count"},
+		"index":       {"signal", "SIGSEGV", "where nothing is mapped", "beyond", ""},
+		"endless":     {"signal", "SIGSEGV", "the stack is exhausted", "endless", ""},
+		"assertion":   {"failed-assertion", "SIGABRT", "too shallow", "fail_check", ""},
+		"abort":       {"signal", "SIGABRT", "the program ended itself (SIGABRT)", "main", ""},
+		"trap":        {"signal", "SIGILL", "made to fail", "main", ""},
+		"data":        {"signal", "SIGSEGV", "which is not executable", "not_executable", ""},
+		"past file":   {"signal", "SIGBUS", "at a place that the file does not have", "past_file", ""},
+		"given back":  {"signal", "SIGSEGV", "memory that was given back", "given_back", "p"},
+		"guarded":     {"signal", "SIGSEGV", "may not be touched", "guarded", "p"},
+		"twice freed": {"signal", "SIGABRT", "free(): double free detected", "main", ""},
+		"sent":        {"signal", "SIGSEGV", "ended by SIGSEGV, which process", "main", ""},
+	} {
+		t.Run(how, func(t *testing.T) {
+			t.Parallel()
+			core, _ := crash(t, binary, how)
+			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+			f := d.Info().Failure
+			require.NotNil(t, f)
+			assert.Equal(t, want.kind, f.Kind)
+			assert.Equal(t, want.signal, f.Signal)
+			assert.Contains(t, f.Summary, want.summary)
+			assert.Equal(t, want.suspect, f.Suspect, f.Summary)
+			frames, err := d.Frames(context.Background(), 0, f.Thread)
+			require.NoError(t, err)
+			require.Greater(t, len(frames), f.Frame)
+			assert.Equal(t, want.function, frames[f.Frame].Function)
+		})
+	}
+}

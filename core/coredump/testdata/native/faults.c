@@ -1,0 +1,63 @@
+/* Crashes in the way that its argument names. */
+#include <assert.h>
+#include <fcntl.h>
+#include <signal.h>
+#include <stdint.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/mman.h>
+#include <unistd.h>
+
+struct berth { int metres[4]; int *draught; double (*rule)(double); };
+
+static const char sign[] = "Osprey Wall";
+
+static int null_read(struct berth *b) { return *b->draught; }
+static void null_write(struct berth *b) { b->metres[3] = 4; }
+static double null_call(struct berth *b) { return b->rule(1.5); }
+static int wild_read(struct berth *b) { return *b->draught; }
+static void constant_write(char *text) { text[0] = 'o'; }
+static int divide(int sum, int count) { return sum / count; }
+static int beyond(int *list, long index) { return list[index]; }
+static int endless(int n) { volatile char room[512]; room[0] = (char)n; return endless(n + 1) + room[0]; }
+static void fail_check(int metres) { assert(metres > 3 && "too shallow"); }
+static int not_executable(void) { static char data[64]; return ((int (*)(void))(uintptr_t)data)(); }
+static int past_file(void) {
+  int f = open("short", O_RDWR | O_CREAT, 0600);
+  if (write(f, "x", 1) != 1) return 1;
+  char *p = mmap(NULL, 8192, PROT_READ, MAP_SHARED, f, 0);
+  return p[4096];
+}
+static int given_back(void) {
+  char *p = mmap(NULL, 8192, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+  munmap(p, 8192);
+  return p[10];
+}
+static int guarded(void) {
+  char *p = mmap(NULL, 8192, PROT_NONE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+  return p[10];
+}
+
+int main(int argc, char **argv) {
+  const char *how = argc > 1 ? argv[1] : "";
+  struct berth berth = {{1, 2, 3, 4}, NULL, NULL};
+  if (!strcmp(how, "null read")) return null_read(&berth);
+  if (!strcmp(how, "null write")) null_write(NULL);
+  if (!strcmp(how, "null call")) return (int)null_call(&berth);
+  if (!strcmp(how, "wild")) { berth.draught = (int *)0x4141414141414141; return wild_read(&berth); }
+  if (!strcmp(how, "constant")) constant_write((char *)sign);
+  if (!strcmp(how, "divide")) return divide(7, argc - 2);
+  if (!strcmp(how, "index")) return beyond(berth.metres, 90000000);
+  if (!strcmp(how, "endless")) return endless(0);
+  if (!strcmp(how, "assertion")) fail_check(2);
+  if (!strcmp(how, "abort")) abort();
+  if (!strcmp(how, "trap")) __builtin_trap();
+  if (!strcmp(how, "data")) return not_executable();
+  if (!strcmp(how, "past file")) return past_file();
+  if (!strcmp(how, "given back")) return given_back();
+  if (!strcmp(how, "guarded")) return guarded();
+  if (!strcmp(how, "twice freed")) { char *p = malloc(100); free(p); free(p); }
+  if (!strcmp(how, "sent")) kill(getpid(), SIGSEGV);
+  return 0;
+}
