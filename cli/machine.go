@@ -78,6 +78,9 @@ func printGroups(w io.Writer, g answer.Groups) {
 			ids += ", …"
 		}
 		fmt.Fprintf(w, "\n%s, %s: %s\n", counted(x.Count, x.Kind), plain(x.State), ids)
+		if x.Waits != "" {
+			fmt.Fprintf(w, "  %s\n", plain(x.Waits))
+		}
 		printFolded(w, x.Frames, nil)
 	}
 }

@@ -112,6 +112,9 @@ func printStack(w io.Writer, s answer.Stack, source sourceReader) {
 		if t.Creator != "" {
 			fmt.Fprintf(w, "  started by %s\n", plain(t.Creator))
 		}
+		for _, x := range t.Deferred {
+			fmt.Fprintf(w, "  deferred %s\n", plain(x))
+		}
 		if len(t.Frames) == 0 {
 			fmt.Fprintln(w, "  no own code is running on it")
 		}

@@ -58,12 +58,15 @@ type Gap struct {
 
 // Thread is a thread with its stack.
 type Thread struct {
-	ID      string  `json:"id"`
-	Name    string  `json:"name"`
-	Kind    string  `json:"kind"`
-	State   string  `json:"state"`
-	Creator string  `json:"creator"`
-	Frames  []Frame `json:"frames"`
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Kind    string `json:"kind"`
+	State   string `json:"state"`
+	Creator string `json:"creator"`
+	// Deferred lists the calls that are put off to the ends of functions, as far as
+	// they are known.
+	Deferred []string `json:"deferred,omitempty"`
+	Frames   []Frame  `json:"frames"`
 }
 
 // Frame is one frame of a stack.
@@ -233,7 +236,7 @@ func StackAt(ctx context.Context, r replay.Recording, at event.Moment, thread, w
 		if err != nil {
 			return s, err
 		}
-		out := Thread{ID: ThreadID(th.ID), Name: th.Name, Kind: th.Kind, State: th.State, Creator: th.Creator, Frames: []Frame{}}
+		out := Thread{ID: ThreadID(th.ID), Name: th.Name, Kind: th.Kind, State: th.State, Creator: th.Creator, Deferred: th.Deferred, Frames: []Frame{}}
 		for _, f := range frames {
 			frame := frame(f)
 			if th.ID == withValues {

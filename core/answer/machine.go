@@ -22,6 +22,7 @@ type Group struct {
 	Count   int      `json:"count"`
 	Kind    string   `json:"kind"`
 	State   string   `json:"state"`
+	Waits   string   `json:"waits"` // what stands in the way of the first of them
 	Threads []string `json:"threads"`
 	Frames  []Frame  `json:"frames"`
 }
@@ -93,6 +94,9 @@ func GroupsAt(ctx context.Context, r replay.Recording, at event.Moment) (Groups,
 		}
 		for _, f := range frames {
 			x.Frames = append(x.Frames, frame(f))
+		}
+		if x.Waits, err = replay.WaitsFor(ctx, r, at, g.Threads[0]); err != nil {
+			return out, err
 		}
 		out.Groups = append(out.Groups, x)
 	}

@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"strings"
 
+	"golang.org/x/arch/x86/x86asm"
+
+	"wraithology/core/coredump/machine"
 	"wraithology/core/event"
 	"wraithology/core/replay"
 )
@@ -27,16 +30,92 @@ func (d *Dump) explainGo(ctx context.Context, f *failure) bool {
 			if x.Function != "runtime.throw" && x.Function != "runtime.fatal" {
 				continue
 			}
-			f.Kind, f.Thread = "fatal", id
-			f.Summary = "the Go runtime ended the program"
-			if v, ok, err := d.Variable(ctx, 0, id, i, "s"); err == nil && ok && v.Value.State == event.Known {
-				f.Summary = "fatal error: " + v.Value.Value.Text
+			f.Kind, f.Summary = "fatal", "the Go runtime ended the program"
+			if text, ok := d.lastWords(ctx, id, list, i); ok {
+				f.Summary = "fatal error: " + text
 			}
-			f.Frame = d.firstOwn(ctx, id, i)
+			f.Thread, f.Frame = d.whose(ctx, id, i)
 			return true
 		}
 	}
 	return false
+}
+
+// lastWords finds the text that the runtime was told to say: the argument, or
+// where that was not kept, the constant that the caller passed.
+func (d *Dump) lastWords(ctx context.Context, id event.ThreadID, list []frame, i int) (string, bool) {
+	if v, ok, err := d.Variable(ctx, 0, id, i, "s"); err == nil && ok && v.Value.State == event.Known && v.Value.Value.Text != "" {
+		return v.Value.Value.Text, true
+	}
+	for up := i + 1; up < len(list); up++ {
+		if !list[up].Inlined {
+			return d.passedText(&list[up].steps[list[up].at])
+		}
+	}
+	return "", false
+}
+
+// passedText reads the constant text that a function loaded into the registers of
+// a first argument before the call that it is in.
+func (d *Dump) passedText(s *step) (string, bool) {
+	start, ok := uint64(0), false
+	if s.module != nil {
+		start, ok = d.functionStart(s)
+	}
+	if !ok || d.core.Arch != machine.AMD64 {
+		return "", false
+	}
+	var address, length uint64
+	for _, x := range d.decode(start, s.pc, 0) {
+		if x.Address >= s.pc {
+			break
+		}
+		inst, err := x86asm.Decode(x.Bytes, 64)
+		if err != nil {
+			continue
+		}
+		to, isRegister := inst.Args[0].(x86asm.Reg)
+		switch from := inst.Args[1].(type) {
+		case x86asm.Mem:
+			if inst.Op == x86asm.LEA && isRegister && to == x86asm.RAX && from.Base == x86asm.RIP {
+				address = x.Address + uint64(inst.Len) + uint64(from.Disp)
+			}
+		case x86asm.Imm:
+			if inst.Op == x86asm.MOV && isRegister && (to == x86asm.EBX || to == x86asm.RBX) {
+				length = uint64(from)
+			}
+		}
+	}
+	const most = 200
+	if address == 0 || length == 0 || length > most {
+		return "", false
+	}
+	b, ok := d.read(address, length)
+	return string(b), ok
+}
+
+// whose returns the goroutine that a fatal error is about, and its first own
+// frame: the one on the thread that said so; where that ran none of its own code,
+// the first that does.
+func (d *Dump) whose(ctx context.Context, id event.ThreadID, frame int) (event.ThreadID, int) {
+	ids := append(d.crashStacks(), id)
+	for i := range d.threads {
+		if d.threads[i].goroutine != nil && len(ids) < maxLooked {
+			ids = append(ids, d.threads[i].ID)
+		}
+	}
+	for _, x := range ids {
+		list, err := d.framesOf(ctx, 0, x)
+		if err != nil {
+			break
+		}
+		for i := range list {
+			if list[i].Own {
+				return x, i
+			}
+		}
+	}
+	return id, frame
 }
 
 // crashStacks lists the stacks that the crash may be found on: that of the
@@ -89,6 +168,9 @@ func (d *Dump) explainPanic(ctx context.Context, f *failure, g *goroutine) {
 		return
 	}
 	for i, x := range list {
+		if x.Own {
+			break
+		}
 		switch x.Function {
 		case "runtime.gopanic":
 			f.Frame = i + 1

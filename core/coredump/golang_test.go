@@ -193,4 +193,51 @@ func TestGoroutineWaits(t *testing.T) {
 	assert.Contains(t, on["chan receive"], "channel at 0x")
 	assert.Contains(t, on["select"], "channel at 0x")
 	assert.Contains(t, on["sync.Mutex.Lock"], "semaphore at 0x")
+	for _, th := range d.threads {
+		waits, err := d.WaitsFor(context.Background(), 0, th.ID)
+		require.NoError(t, err)
+		if strings.HasPrefix(th.State, "sync.Mutex.Lock") {
+			assert.Equal(t, "may be held by goroutine 1 in main.main", waits)
+		} else if !strings.Contains(th.State, "Mutex") {
+			assert.Empty(t, waits, th.State)
+		}
+	}
+}
+
+// Each way in which a Go program ends is told as its runtime told it.
+func TestGoEndings(t *testing.T) {
+	t.Parallel()
+	binary := buildGo(t, "testdata/endings")
+	for how, want := range map[string]struct{ kind, summary, function, suspect string }{
+		"nil":       {"panic", "runtime error: invalid memory address or nil pointer dereference", "main.(*berth).name", ""},
+		"index":     {"panic", "runtime error: index out of range [5] with length 2", "main.main", ""},
+		"map":       {"panic", "assignment to entry in nil map", "main.main", ""},
+		"text":      {"panic", "the tide book is empty", "main.main", ""},
+		"error":     {"panic", "pilot 11: the licence has lapsed", "main.main", ""},
+		"own":       {"panic", "Halcyon Drift needs 7.5 m", "main.main", ""},
+		"number":    {"panic", "42", "main.main", ""},
+		"again":     {"panic", "while handling: first", "main.main.func1", ""},
+		"assertion": {"panic", "interface conversion: interface {} is string, not int", "main.convert", ""},
+		"divide":    {"panic", "runtime error: integer divide by zero", "main.main", ""},
+		"deadlock":  {"fatal", "all goroutines are asleep - deadlock!", "main.main", ""},
+		"stack":     {"fatal", "stack overflow", "main.endless", ""},
+		"signal":    {"signal", "SIGABRT", "", ""},
+	} {
+		t.Run(how, func(t *testing.T) {
+			t.Parallel()
+			core, _ := crash(t, binary, how)
+			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+			f := d.Info().Failure
+			require.NotNil(t, f)
+			assert.Equal(t, want.kind, f.Kind)
+			assert.Contains(t, f.Summary, want.summary)
+			assert.Equal(t, want.suspect, f.Suspect)
+			frames, err := d.Frames(context.Background(), 0, f.Thread)
+			require.NoError(t, err)
+			require.Greater(t, len(frames), f.Frame)
+			if want.function != "" {
+				assert.Equal(t, want.function, frames[f.Frame].Function)
+			}
+		})
+	}
 }

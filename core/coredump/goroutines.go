@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"wraithology/core/coredump/machine"
 	"wraithology/core/coredump/values"
@@ -233,6 +234,21 @@ func (r *goRuntime) waitsOn(g *goroutine) string {
 	return out
 }
 
+// maxDeferred bounds the deferred calls that are listed.
+const maxDeferred = 50
+
+// deferred lists the calls that a goroutine has put off. Those that the compiler
+// put into the function itself are not in the runtime's list.
+func (r *goRuntime) deferred(g *goroutine) []string {
+	var out []string
+	for x := g.record.To("_defer"); x.Valid() && len(out) < maxDeferred; x = x.To("link") {
+		if fn := x.Value("fn"); fn.State == event.Known && !fn.Nil {
+			out = append(out, fn.Text)
+		}
+	}
+	return out
+}
+
 // creator says who started a goroutine.
 func (r *goRuntime) creator(g *goroutine) string {
 	pc := g.record.Uint("gopc")
@@ -244,6 +260,9 @@ func (r *goRuntime) creator(g *goroutine) string {
 		return ""
 	}
 	f := list[0]
+	if g.id == 1 || strings.HasPrefix(f.Function, "runtime.newproc") {
+		return "" // the runtime itself
+	}
 	out := fmt.Sprintf("%s at %s:%d", f.Function, f.File, f.Line)
 	if parent := g.record.Uint("parentGoid"); parent != 0 {
 		out += fmt.Sprintf(" (goroutine %d)", parent)
@@ -311,6 +330,7 @@ func (d *Dump) listThreads(ctx context.Context) error {
 		base = threadsBase
 		for _, g := range d.golang.goroutines {
 			t := thread{Thread: replay.Thread{ID: event.ThreadID(g.id), Name: fmt.Sprintf("goroutine %d", g.id), Kind: "goroutine", State: d.golang.state(g), Creator: d.golang.creator(g)}, lwp: g.lwp, goroutine: g}
+			t.Deferred = d.golang.deferred(g)
 			if on := d.golang.waitsOn(g); on != "" {
 				t.State += ", " + on
 			}
@@ -332,6 +352,9 @@ func (d *Dump) threadState(i int) string {
 	}
 	// In a system call the instruction before the program counter is the call's.
 	code, ok := d.read(t.Registers.PC()-4, 4)
+	if held := d.waitsForMutex(t); held != "" {
+		return held
+	}
 	if t.Registers.InCall || ok && d.core.Arch == machine.ARM64 && string(code) == "\x01\x00\x00\xd4" {
 		return "in a system call"
 	}

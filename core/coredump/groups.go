@@ -26,7 +26,10 @@ func (d *Dump) Groups(ctx context.Context, at event.Moment) ([]replay.Group, err
 			return nil, ctx.Err()
 		}
 		t := &d.threads[i]
-		state, _, _ := strings.Cut(t.State, ", ")
+		state := t.State
+		if t.goroutine != nil { // what it waits on is its own
+			state, _, _ = strings.Cut(state, ", ")
+		}
 		key = append(append(key[:0], t.Kind...), state...)
 		for _, pc := range d.counters(ctx, t) {
 			key = binary.LittleEndian.AppendUint64(key, pc)

@@ -185,7 +185,7 @@ const maxDecoded = 1 << 20
 // decode decodes instructions from start on, so that some lie after pc.
 func (d *Dump) decode(start, pc uint64, after int) []replay.Instruction {
 	var list []replay.Instruction
-	for n, left := 0, after; n < maxDecoded && left > 0; n++ {
+	for n, left := 0, after; n < maxDecoded && (left > 0 || start < pc); n++ {
 		code := d.core.Memory.Known(start, maxInstruction)
 		if len(code) == 0 {
 			break

@@ -113,3 +113,20 @@ func Groups(ctx context.Context, r Recording, at event.Moment) ([]Group, error) 
 	slices.SortStableFunc(list, func(a, b Group) int { return cmp.Compare(len(b.Threads), len(a.Threads)) })
 	return list, nil
 }
+
+// Waiter is evidence that can say more of what a thread waits for, with some work.
+type Waiter interface {
+	// WaitsFor says what stands in a thread's way; empty where that is not known.
+	WaitsFor(ctx context.Context, at event.Moment, t event.ThreadID) (string, error)
+}
+
+// WaitsFor says what stands in a thread's way, where the evidence can say that.
+func WaitsFor(ctx context.Context, r Recording, at event.Moment, t event.ThreadID) (string, error) {
+	if s, ok := r.(still); ok {
+		r = s.Recording
+	}
+	if w, ok := r.(Waiter); ok {
+		return w.WaitsFor(ctx, at, t)
+	}
+	return "", nil
+}

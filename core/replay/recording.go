@@ -142,6 +142,9 @@ type Thread struct {
 	Kind    string // "goroutine"
 	State   string
 	Creator string
+	// Deferred lists the calls that are put off to the ends of functions, the next
+	// one first, as far as they are known.
+	Deferred []string
 }
 
 // Frame is one frame of a stack. Line is the line that the frame has reached,

@@ -80,11 +80,11 @@ func (o *Office) serve(v Vessel) {
 // assign books a pilot. The roster stays locked while the licence is looked at.
 func (r *Roster) assign(v Vessel, p *Pilot) {
 	r.mu.Lock()
-	defer r.mu.Unlock()
 	r.assigned[v.Name] = p.Name
 	time.Sleep(time.Millisecond)
 	r.check(v, p)
 	p.Trips++
+	r.mu.Unlock()
 }
 
 func (r *Roster) check(v Vessel, p *Pilot) {

@@ -36,7 +36,7 @@ function where(g: Groups['groups'][number]) {
   <ul v-if="groups">
     <li v-for="g in groups.groups" :key="g.threads[0]">
       <b class="number">{{ g.count.toLocaleString() }}</b>
-      <span class="what">{{ g.kind }}, {{ g.state }}</span>
+      <span class="what">{{ g.kind }}, {{ g.state }}<span v-if="g.waits" class="soft">; {{ g.waits }}</span></span>
       <code class="where" :title="where(g)">{{ where(g) }}</code>
       <span class="ids">
         <button v-for="t in g.threads.slice(0, shown)" :key="t" type="button" class="link mono" :class="{ here: t === s.place.thread }" @click="s.go({ moment: 0, thread: t, frame: Math.max(0, g.frames.findIndex((x) => x.own)) })">{{ t }}</button>

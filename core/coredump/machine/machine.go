@@ -124,8 +124,10 @@ type Registers struct {
 	Arch *Architecture
 	// ThreadBase is where the thread's local storage begins or ends; 0 if not known.
 	ThreadBase uint64
-	// InCall is set where the kernel says that the thread was in a system call.
+	// InCall is set where the kernel says that the thread was in a system call, whose
+	// number is Call.
 	InCall    bool
+	Call      uint64
 	general   [maxGeneral]uint64
 	known     uint64
 	vectors   [maxVectors][16]byte
@@ -195,7 +197,7 @@ func (a *Architecture) FromStatus(words []uint64) Registers {
 		case n == threadBase:
 			r.ThreadBase = words[i]
 		case n == systemCall:
-			r.InCall = int64(words[i]) >= 0
+			r.InCall, r.Call = int64(words[i]) >= 0, words[i]
 		default:
 			r.Set(n, words[i])
 		}

@@ -1,0 +1,3 @@
+module endings
+
+go 1.26.0
