@@ -197,7 +197,7 @@ func FuzzELF(f *testing.F) {
 		}
 		m.Symbols().At(0x1000)
 		m.GoBuild()
-		d, err := debuginfo.Open(m)
+		d, err := debuginfo.Open(m, nil, nil)
 		if err != nil {
 			return
 		}

@@ -64,6 +64,23 @@ type loaded struct {
 	table   *unwind.Table
 	golang  *gotable.Table
 	trouble string
+	sources module.Sources
+}
+
+// parts lists where a file may be into which debug information was split.
+func (l *loaded) parts(dir, name string) []string {
+	base := filepath.Base(name)
+	list := append([]string{}, l.sources.Offered...)
+	for _, folder := range l.sources.Debug {
+		list = append(list, filepath.Join(folder, name), filepath.Join(folder, base))
+	}
+	if l.sources.Alone {
+		return list
+	}
+	if !filepath.IsAbs(name) {
+		name = filepath.Join(dir, name)
+	}
+	return append(list, name, filepath.Join(filepath.Dir(l.Debug.Path), base))
 }
 
 // thread is a thread or goroutine.
@@ -93,7 +110,7 @@ func Open(ctx context.Context, f *os.File, o Options) (d *Dump, err error) {
 		return nil, err
 	}
 	for _, m := range list {
-		l := &loaded{Module: m}
+		l := &loaded{Module: m, sources: o.Modules}
 		d.modules = append(d.modules, l)
 		if m.Executable {
 			d.program = l
@@ -137,7 +154,7 @@ func (l *loaded) load(memory *elfcore.Memory) {
 	l.once.Do(func() {
 		if l.Debug != nil {
 			var err error
-			if l.debug, err = debuginfo.Open(l.Debug); err != nil {
+			if l.debug, err = debuginfo.Open(l.Debug, l.Supplement, l.parts); err != nil {
 				l.trouble = err.Error()
 			}
 		}
@@ -223,7 +240,7 @@ func (d *Dump) typeNamed(name string) *debuginfo.Type {
 			continue
 		}
 		if o, ok := l.debug.TypeNamed(name); ok {
-			return d.types.Get(d.types.ID(l.debug, o))
+			return d.types.Get(d.types.ID(o))
 		}
 	}
 	return nil
@@ -258,7 +275,7 @@ func (d *Dump) runtimeType(address uint64) *debuginfo.Type {
 	}
 	for _, at := range tries {
 		if o, ok := d.program.debug.RuntimeType(at); ok {
-			return d.types.Get(d.types.ID(d.program.debug, o))
+			return d.types.Get(d.types.ID(o))
 		}
 	}
 	return nil

@@ -79,6 +79,11 @@ func (d *Dump) moduleGaps(l *loaded, used bool, add func(what, remedy string)) {
 	case l.trouble != "":
 		add(fmt.Sprintf("the debug information of %s: %s", name, l.trouble), "build it again, or fetch it again: it is damaged")
 	}
+	if l.debug != nil {
+		if lacking := l.debug.Lacking(); len(lacking) > 0 {
+			add(fmt.Sprintf("debug information of %s was split into files that were not found: %s", name, lacking[0]), "give the folder that has them with --debug, or the files as artifacts of the case")
+		}
+	}
 	if l.Debug != nil && l.Supplement == nil {
 		if s := l.Debug.ELF.Section(".gnu_debugaltlink"); s != nil {
 			add(fmt.Sprintf("the debug file of %s shares entries with another file, which was not found", name), "give the folder that has it with --debug")

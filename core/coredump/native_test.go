@@ -32,6 +32,8 @@ func TestNativeTruth(t *testing.T) {
 		{"fixed address", "-O0 -g -no-pie", 24, false},
 		{"compressed", "-O0 -g -gz=zlib", 24, false},
 		{"separate debug file", "-O2 -g", 20, true},
+		{"split", "-O0 -g -gsplit-dwarf", 24, false},
+		{"split, optimised", "-O2 -g -gsplit-dwarf", 20, false},
 	} {
 		t.Run(b.name, func(t *testing.T) {
 			t.Parallel()
@@ -151,6 +153,25 @@ func TestRustTruth(t *testing.T) {
 		}
 		assert.Equal(t, "0x18", d.Info().Failure.Address)
 	}
+}
+
+// Entries that were moved to a file that several debug files share are found there.
+func TestSupplementaryFile(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("dwz"); err != nil {
+		t.Skip("there is no dwz here")
+	}
+	dir := t.TempDir()
+	binary, other := filepath.Join(dir, "sluice"), filepath.Join(dir, "other")
+	for _, b := range []string{binary, other} {
+		compile(t, "gcc", "-g", "-gdwarf-4", "-O0", "-pthread", "-o", b, "testdata/native/sluice.c")
+	}
+	compile(t, "dwz", "-m", filepath.Join(dir, "shared.debug"), binary, other)
+	core, printed := crash(t, binary)
+	d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+	require.NotNil(t, d.program.Supplement)
+	assert.GreaterOrEqual(t, agree(t, d, truth(printed)), 24)
+	assert.Empty(t, d.Info().Gaps)
 }
 
 // Without its binary, and with a wrong one, a dump says so.

@@ -137,7 +137,7 @@ func (d *Dump) register(s *step, n machine.Register, name string) replay.Variabl
 
 // variable reads a variable in a frame.
 func (d *Dump) variable(f *frame, v debuginfo.Variable) replay.Variable {
-	t := d.types.Get(d.types.ID(v.Unit.Debug, v.Type))
+	t := d.types.Get(d.types.ID(v.Type))
 	out := replay.Variable{Name: v.Name, Scope: v.Scope, Written: event.NoMoment, Value: replay.Value{Memory: d.memory}}
 	if t == nil {
 		out.Value.Value = values.Unknown(nil, "its type is not known")
@@ -272,7 +272,7 @@ func (d *Dump) sized(f *frame, v debuginfo.Variable, t *debuginfo.Type, context 
 	if t.Kind != debuginfo.Array || t.Bounds == 0 {
 		return t
 	}
-	expression, variable, ok := v.Unit.Bound(t.Bounds)
+	expression, variable, ok := t.Bound()
 	if !ok {
 		return t
 	}
@@ -287,7 +287,7 @@ func (d *Dump) sized(f *frame, v debuginfo.Variable, t *debuginfo.Type, context 
 		}
 		last = int64(n)
 	} else {
-		of := d.types.Get(d.types.ID(variable.Unit.Debug, variable.Type))
+		of := d.types.Get(d.types.ID(variable.Type))
 		if of == nil {
 			return t
 		}
@@ -371,7 +371,7 @@ func (d *Dump) piece(f *frame, v debuginfo.Variable, p location.Piece, n uint64)
 
 // referred writes the value of a variable that a pointer would lead to.
 func (d *Dump) referred(f *frame, v debuginfo.Variable) (string, bool) {
-	t := d.types.Get(d.types.ID(v.Unit.Debug, v.Type))
+	t := d.types.Get(d.types.ID(v.Type))
 	if t == nil {
 		return "", false
 	}
@@ -380,6 +380,7 @@ func (d *Dump) referred(f *frame, v debuginfo.Variable) (string, bool) {
 }
 
 func (d *Dump) moduleOf(debug *debuginfo.Debug) *loaded {
+	debug = debug.Whole()
 	for _, l := range d.modules {
 		if l.debug == debug {
 			return l
@@ -390,7 +391,7 @@ func (d *Dump) moduleOf(debug *debuginfo.Debug) *loaded {
 
 func (d *Dump) baseTypes(u *debuginfo.Unit) func(uint64) (location.BaseType, error) {
 	return func(offset uint64) (location.BaseType, error) {
-		t := d.types.Get(d.types.ID(u.Debug, u.Offset(offset)))
+		t := d.types.Get(d.types.ID(debuginfo.TypeRef{Debug: u.Debug, Offset: u.Offset(offset)}))
 		if t == nil || t.Kind != debuginfo.Plain {
 			return location.BaseType{}, fmt.Errorf("%w: it names a type that is no number", location.ErrMalformed)
 		}
@@ -499,6 +500,10 @@ func (d *Dump) threadLocal(l *loaded, regs *machine.Registers, offset uint64) (u
 			continue
 		}
 		align := max(p.Align, 1)
+		if offset >= p.Memsz && offset >= p.Vaddr && offset-p.Vaddr < p.Memsz {
+			// Split debug information gives the variable's place in the file instead.
+			offset -= p.Vaddr
+		}
 		if !l.Executable {
 			return d.libraryLocal(l, regs, offset)
 		}

@@ -31,7 +31,11 @@ const (
 type Debug struct {
 	Path     string
 	data     *dwarf.Data
-	file     *module.File
+	whole    *Debug // of which this is a part that was split off; else nil
+	shared   *Debug // the supplementary file's; nil where there is none
+	find     Finder
+	file     *module.File // kept: the sections are its
+	str      []byte
 	loc      []byte
 	locLists []byte
 	addr     []byte
@@ -40,12 +44,19 @@ type Debug struct {
 
 	named sync.Once
 	names *names
+
+	mu      sync.Mutex
+	lacking []string
 }
 
 type unitRange struct {
 	low, high uint64
 	unit      *Unit
 }
+
+// Finder lists the places where a file may be that debug information names, as it
+// was in the folder of the build.
+type Finder func(dir, name string) []string
 
 // Unit is a compilation unit.
 type Unit struct {
@@ -62,6 +73,11 @@ type Unit struct {
 	low      uint64
 	locBase  uint64
 	addrBase uint64
+	id       uint64 // that a unit has in common with what was split off from it
+	skeleton *Unit  // of a unit that was split off: what is left of it in the binary
+
+	splitting sync.Once
+	parted    *Unit // what was split off; the unit itself where nothing was
 
 	scan      sync.Once
 	functions []*Function // by address
@@ -78,8 +94,9 @@ func (u *Unit) Rust() bool { return u.Language == langRust }
 
 var sectionNames = []string{".debug_abbrev", ".debug_info", ".debug_str", ".debug_line", ".debug_ranges", ".debug_str_offsets", ".debug_line_str", ".debug_rnglists", ".debug_addr", ".debug_loc", ".debug_loclists"}
 
-// Open reads what is needed to find units: their headers and first entries.
-func Open(f *module.File) (d *Debug, err error) {
+// Open reads what is needed to find units: their headers and first entries. supplement
+// is the file with which f shares entries, or nil; find finds parts that were split off.
+func Open(f, supplement *module.File, find Finder) (d *Debug, err error) {
 	defer guard(&err)
 	s := map[string][]byte{}
 	for _, name := range sectionNames {
@@ -96,11 +113,14 @@ func Open(f *module.File) (d *Debug, err error) {
 			return nil, fmt.Errorf("%s: %w: %w", f.Path, ErrMalformed, err)
 		}
 	}
-	d = &Debug{Path: f.Path, data: data, file: f, loc: s[".debug_loc"], locLists: s[".debug_loclists"], addr: s[".debug_addr"]}
-	if err := d.readUnits(s[".debug_info"]); err != nil {
-		return nil, err
+	d = &Debug{Path: f.Path, data: data, find: find, file: f, str: s[".debug_str"], loc: s[".debug_loc"], locLists: s[".debug_loclists"], addr: s[".debug_addr"]}
+	if supplement != nil {
+		if d.shared, err = Open(supplement, nil, nil); err != nil {
+			return nil, err
+		}
+		d.shared.whole = d
 	}
-	return d, nil
+	return d, d.readUnits(s[".debug_info"])
 }
 
 // guard turns a fault of debug/dwarf on damaged sections into an error.
@@ -143,7 +163,7 @@ func (d *Debug) readUnits(info []byte) error {
 		)
 		switch kind {
 		case unitSkeleton, unitSplit:
-			c.Skip(8)
+			u.id = c.U64()
 		case unitType, unitSplitType:
 			c.Skip(8 + offset)
 		}
@@ -190,6 +210,13 @@ func (u *Unit) fill(e *dwarf.Entry) {
 
 // UnitAt returns the unit that the code at a program counter belongs to, or nil.
 func (d *Debug) UnitAt(pc uint64) *Unit {
+	if u := d.unitAt(pc); u != nil {
+		return u.full()
+	}
+	return nil
+}
+
+func (d *Debug) unitAt(pc uint64) *Unit {
 	i, _ := slices.BinarySearchFunc(d.ranges, pc, func(r unitRange, a uint64) int { return cmp.Compare(r.low, a+1) })
 	for n := 0; i > 0 && n < 64; n++ {
 		i--
@@ -245,43 +272,96 @@ func (d *Debug) children(offset dwarf.Offset) (list []*dwarf.Entry, err error) {
 // maxOrigins bounds how far an entry's origin is followed.
 const maxOrigins = 8
 
+// entry is an entry and the debug information that it belongs to.
+type entry struct {
+	*dwarf.Entry
+	d *Debug
+}
+
+// reference returns the entry that an attribute refers to, which may be in the
+// supplementary file; ok is false where there is none.
+func (e entry) reference(a dwarf.Attr) (d *Debug, offset dwarf.Offset, ok bool) {
+	f := e.AttrField(a)
+	if f == nil {
+		return nil, 0, false
+	}
+	switch v := f.Val.(type) {
+	case dwarf.Offset:
+		return e.d, v, true
+	case int64:
+		if f.Class == dwarf.ClassReferenceAlt && e.d.shared != nil {
+			return e.d.shared, dwarf.Offset(v), true
+		}
+	}
+	return nil, 0, false
+}
+
+// text returns an attribute that is a text, which may be in the supplementary file.
+func (e entry) text(a dwarf.Attr) string {
+	f := e.AttrField(a)
+	if f == nil {
+		return ""
+	}
+	switch v := f.Val.(type) {
+	case string:
+		return v
+	case int64:
+		if f.Class == dwarf.ClassStringAlt && e.d.shared != nil {
+			c := cursor.At(e.d.shared.str, uint64(v))
+			return c.Text()
+		}
+	}
+	return ""
+}
+
 // origin returns the entry that an entry completes: its abstract origin or its
-// declaration; nil for none.
-func (d *Debug) origin(e *dwarf.Entry) *dwarf.Entry {
+// declaration.
+func (e entry) origin() (entry, bool) {
 	for _, a := range []dwarf.Attr{dwarf.AttrAbstractOrigin, dwarf.AttrSpecification} {
-		if f := e.AttrField(a); f != nil && f.Class == dwarf.ClassReference {
-			if o, err := d.entryAt(f.Val.(dwarf.Offset)); err == nil {
-				return o
+		if d, o, ok := e.reference(a); ok {
+			if x, err := d.entryAt(o); err == nil {
+				return entry{x, d}, true
 			}
 		}
 	}
-	return nil
+	return entry{}, false
+}
+
+// having returns the entry itself, or the one that it completes, that has an attribute.
+func (e entry) having(a dwarf.Attr) (entry, bool) {
+	for range maxOrigins {
+		if e.AttrField(a) != nil {
+			return e, true
+		}
+		var ok bool
+		if e, ok = e.origin(); !ok {
+			break
+		}
+	}
+	return entry{}, false
 }
 
 // value returns an attribute of an entry or of what it completes.
-func (d *Debug) value(e *dwarf.Entry, a dwarf.Attr) any {
-	for range maxOrigins {
-		if e == nil {
-			return nil
-		}
-		if v := e.Val(a); v != nil {
-			return v
-		}
-		e = d.origin(e)
+func (e entry) value(a dwarf.Attr) any {
+	if x, ok := e.having(a); ok {
+		return x.Val(a)
 	}
 	return nil
 }
 
-// nameOf returns an entry's name, for functions of C++ and Rust with the scopes
-// that it stands in.
-func (d *Debug) nameOf(e *dwarf.Entry) string {
-	if linkage, ok := d.value(e, dwarf.AttrLinkageName).(string); ok {
+// name returns an entry's name, for functions of C++ and Rust with the scopes that
+// it stands in.
+func (e entry) name() string {
+	if x, ok := e.having(dwarf.AttrLinkageName); ok {
+		linkage := x.text(dwarf.AttrLinkageName)
 		if name := module.Readable(linkage); name != linkage {
 			return withoutHash(name)
 		}
 	}
-	name, _ := d.value(e, dwarf.AttrName).(string)
-	return name
+	if x, ok := e.having(dwarf.AttrName); ok {
+		return x.text(dwarf.AttrName)
+	}
+	return ""
 }
 
 // withoutHash removes the hash that Rust appends to names.
@@ -294,6 +374,9 @@ func withoutHash(name string) string {
 
 // Address returns an address of the unit by its index.
 func (u *Unit) Address(index uint64) (uint64, error) {
+	if u.skeleton != nil {
+		return u.skeleton.Address(index)
+	}
 	c := cursor.At(u.Debug.addr, u.addrBase)
 	if index > uint64(c.Len())/8 {
 		return 0, fmt.Errorf("%w: there is no address %d", ErrMalformed, index)

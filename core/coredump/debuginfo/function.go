@@ -91,7 +91,7 @@ func (u *Unit) list() []*Function {
 		}
 		slices.SortStableFunc(u.functions, func(a, b *Function) int { return cmp.Compare(a.Spans[0].Low, b.Spans[0].Low) })
 		for _, f := range u.functions {
-			f.Name = u.Debug.nameOf(f.entry)
+			f.Name = entry{f.entry, u.Debug}.name()
 		}
 	})
 	return u.functions
@@ -161,7 +161,7 @@ func (f *Function) fill(r *dwarf.Reader, into *Scope, count *int, depth int) {
 		case dwarf.TagLexDwarfBlock, dwarf.TagInlinedSubroutine:
 			s := &Scope{Function: f, Parent: into, entry: e, spans: f.Unit.spans(e)}
 			if e.Tag == dwarf.TagInlinedSubroutine {
-				s.Inlined = f.Unit.Debug.nameOf(e)
+				s.Inlined = entry{e, f.Unit.Debug}.name()
 				if n, ok := e.Val(dwarf.AttrCallFile).(int64); ok {
 					s.CallFile = f.Unit.fileName(n)
 				}

@@ -19,6 +19,9 @@ type line struct {
 const maxLines = 20 << 20
 
 func (u *Unit) lineTable() []line {
+	if u.skeleton != nil {
+		return u.skeleton.lineTable()
+	}
 	u.lined.Do(func() {
 		var err error
 		defer guard(&err) // what was read before damage counts
@@ -52,6 +55,9 @@ func (u *Unit) lineTable() []line {
 }
 
 func (u *Unit) fileName(index int64) string {
+	if u.skeleton != nil {
+		return u.skeleton.fileName(index)
+	}
 	u.lineTable()
 	if index < 0 || index >= int64(len(u.files)) {
 		return ""

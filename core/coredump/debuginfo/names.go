@@ -10,9 +10,9 @@ import (
 // names finds what is declared outside of functions, by name.
 type names struct {
 	variables map[string][]Variable
-	types     map[string]dwarf.Offset
+	types     map[string]TypeRef
 	byUnit    map[*Unit][]Variable
-	runtime   map[uint64]dwarf.Offset // Go: types by where the runtime describes them
+	runtime   map[uint64]TypeRef // Go: types by where the runtime describes them
 }
 
 const (
@@ -21,15 +21,24 @@ const (
 	maxNamespaceDeep = 16
 )
 
-// index reads the declarations of all units, once.
+// index reads the declarations of all units, once: also of those that were split
+// off, and of the supplementary file.
 func (d *Debug) index() *names {
+	if d.whole != nil {
+		return d.whole.index()
+	}
 	d.named.Do(func() {
-		d.names = &names{variables: map[string][]Variable{}, types: map[string]dwarf.Offset{}, byUnit: map[*Unit][]Variable{}, runtime: map[uint64]dwarf.Offset{}}
+		d.names = &names{variables: map[string][]Variable{}, types: map[string]TypeRef{}, byUnit: map[*Unit][]Variable{}, runtime: map[uint64]TypeRef{}}
 		var err error
 		defer guard(&err) // what was read before damage counts
 		n := 0
-		for _, u := range d.units {
-			r := d.data.Reader()
+		units := d.units
+		if d.shared != nil {
+			units = append(append([]*Unit{}, units...), d.shared.units...)
+		}
+		for _, u := range units {
+			u = u.full()
+			r := u.Debug.data.Reader()
 			r.Seek(u.first)
 			if e, err := r.Next(); err == nil && e != nil && e.Children {
 				d.names.read(u, r, "", &n, 0)
@@ -47,7 +56,8 @@ func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, n *int, depth int)
 			return
 		}
 		*n++
-		name, _ := e.Val(dwarf.AttrName).(string)
+		name := entry{e, u.Debug}.text(dwarf.AttrName)
+		here := TypeRef{u.Debug, e.Offset}
 		switch e.Tag {
 		case dwarf.TagNamespace:
 			if e.Children && depth < maxNamespaceDeep {
@@ -72,20 +82,20 @@ func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, n *int, depth int)
 			x.byUnit[u] = append(x.byUnit[u], v)
 		case dwarf.TagStructType, dwarf.TagClassType, dwarf.TagUnionType, dwarf.TagTypedef, dwarf.TagBaseType, dwarf.TagEnumerationType, dwarf.TagPointerType:
 			if at, ok := e.Val(attrGoRuntime).(uint64); ok {
-				x.runtime[at] = e.Offset
+				x.runtime[at] = here
 			}
 			if name == "" || e.Val(dwarf.AttrDeclaration) == true {
 				break
 			}
 			full := prefix + name
 			if _, ok := x.types[full]; !ok {
-				x.types[full] = e.Offset
+				x.types[full] = here
 			}
 			switch e.Tag {
 			case dwarf.TagStructType, dwarf.TagClassType, dwarf.TagUnionType, dwarf.TagEnumerationType:
 				if word := tagWord(e.Tag); !u.Go() {
 					if _, ok := x.types[word+full]; !ok {
-						x.types[word+full] = e.Offset
+						x.types[word+full] = here
 					}
 				}
 			}
@@ -132,13 +142,13 @@ func (d *Debug) Global(name string, in *Unit) (Variable, bool) {
 }
 
 // TypeNamed finds a type by its name.
-func (d *Debug) TypeNamed(name string) (dwarf.Offset, bool) {
+func (d *Debug) TypeNamed(name string) (TypeRef, bool) {
 	o, ok := d.index().types[name]
 	return o, ok
 }
 
 // RuntimeType finds the type that Go's runtime describes at an address of the file.
-func (d *Debug) RuntimeType(at uint64) (dwarf.Offset, bool) {
+func (d *Debug) RuntimeType(at uint64) (TypeRef, bool) {
 	o, ok := d.index().runtime[at]
 	return o, ok
 }

@@ -99,19 +99,19 @@ func isC(language int64) bool {
 // that is only declared here.
 func (t *Types) definition(x *Type) (*Type, bool) {
 	o, ok := x.Debug.TypeNamed(x.Name)
-	if !ok || o == x.Offset {
+	if !ok || o.Offset == x.Offset && o.Debug == x.Debug {
 		return nil, false
 	}
-	d := t.get(t.id(place{x.Debug, o, 0}), maxTypeDepth/2)
+	d := t.get(t.id(place{o.Debug, o.Offset, 0}), maxTypeDepth/2)
 	return d, d != nil && d.Kind == Record && !d.Incomplete
 }
 
 func (t *Types) typeOf(x *Type, e *dwarf.Entry) event.TypeID {
-	o, ok := e.Val(dwarf.AttrType).(dwarf.Offset)
+	d, o, ok := entry{e, x.Debug}.reference(dwarf.AttrType)
 	if !ok {
 		return 0
 	}
-	return t.id(place{x.Debug, o, 0})
+	return t.id(place{d, o, 0})
 }
 
 func (t *Types) member(x *Type, e *dwarf.Entry) {
@@ -119,7 +119,7 @@ func (t *Types) member(x *Type, e *dwarf.Entry) {
 		return // a static member is a global variable
 	}
 	m := Member{Type: t.typeOf(x, e)}
-	m.Name, _ = e.Val(dwarf.AttrName).(string)
+	m.Name = entry{e, x.Debug}.text(dwarf.AttrName)
 	switch at := e.Val(dwarf.AttrDataMemberLoc).(type) {
 	case int64:
 		m.Offset = uint64(at)
@@ -193,7 +193,7 @@ func (t *Types) variants(x *Type, e *dwarf.Entry) {
 		}
 		for _, m := range members {
 			if m.Tag == dwarf.TagMember {
-				one.Name, _ = m.Val(dwarf.AttrName).(string)
+				one.Name = entry{m, x.Debug}.text(dwarf.AttrName)
 				one.Type = t.typeOf(x, m)
 				at, _ := m.Val(dwarf.AttrDataMemberLoc).(int64)
 				one.Offset = uint64(max(at, 0))

@@ -109,11 +109,11 @@ func NewTypes() *Types { return &Types{ids: map[place]event.TypeID{}} }
 // maxTypes bounds the types of a dump that are looked at.
 const maxTypes = 1 << 24
 
-// ID returns the number of the type at an entry; 0 for none.
-func (t *Types) ID(d *Debug, offset dwarf.Offset) event.TypeID {
+// ID returns a type's number; 0 for none.
+func (t *Types) ID(r TypeRef) event.TypeID {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.id(place{d, offset, 0})
+	return t.id(place{r.Debug, r.Offset, 0})
 }
 
 func (t *Types) id(p place) event.TypeID {
@@ -183,11 +183,11 @@ func (t *Types) get(id event.TypeID, depth int) *Type {
 
 // elem returns the type that an entry's type attribute names.
 func (t *Types) elem(x *Type, e *dwarf.Entry, depth int) (event.TypeID, *Type) {
-	o, ok := e.Val(dwarf.AttrType).(dwarf.Offset)
+	d, o, ok := entry{e, x.Debug}.reference(dwarf.AttrType)
 	if !ok {
 		return 0, nil
 	}
-	id := t.id(place{x.Debug, o, 0})
+	id := t.id(place{d, o, 0})
 	return id, t.get(id, depth+1)
 }
 
@@ -207,7 +207,7 @@ func pointerName(to string) string {
 
 // fill resolves a type from its entry.
 func (t *Types) fill(x *Type, e *dwarf.Entry, length uint64, depth int) {
-	x.Name, _ = e.Val(dwarf.AttrName).(string)
+	x.Name = entry{e, x.Debug}.text(dwarf.AttrName)
 	size, _ := e.Val(dwarf.AttrByteSize).(int64)
 	x.Size = uint64(max(size, 0))
 	if u := x.Debug.unitOf(x.Offset); u != nil {
@@ -336,7 +336,7 @@ func (t *Types) fillEnum(x *Type, e *dwarf.Entry, depth int) {
 		return
 	}
 	for _, c := range list {
-		if name, ok := c.Val(dwarf.AttrName).(string); ok && c.Tag == dwarf.TagEnumerator {
+		if name := (entry{c, x.Debug}).text(dwarf.AttrName); name != "" && c.Tag == dwarf.TagEnumerator {
 			if n, ok := c.Val(dwarf.AttrConstValue).(int64); ok {
 				if _, ok := x.Names[n]; !ok {
 					x.Names[n] = name

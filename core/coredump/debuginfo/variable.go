@@ -18,10 +18,16 @@ type Variable struct {
 	Name     string
 	Scope    event.Scope
 	Line     int // of its declaration, 0 if not known
-	Type     dwarf.Offset
+	Type     TypeRef
 	Unit     *Unit
 	Indirect bool // what is kept is the address of the variable
 	entry    *dwarf.Entry
+}
+
+// TypeRef names a type by the debug information that describes it.
+type TypeRef struct {
+	Debug  *Debug
+	Offset dwarf.Offset
 }
 
 // attrVariableParameter marks the results among a Go function's parameters.
@@ -39,7 +45,7 @@ func (s *Scope) Variables() []Variable {
 		v.Scope = event.Local
 		if e.Tag == dwarf.TagFormalParameter {
 			v.Scope = event.Parameter
-			if result, _ := u.Debug.value(e, attrVariableParameter).(bool); result && u.Go() {
+			if result, _ := (entry{e, u.Debug}).value(attrVariableParameter).(bool); result && u.Go() {
 				v.Scope = event.Return
 			}
 		}
@@ -49,9 +55,11 @@ func (s *Scope) Variables() []Variable {
 }
 
 func (u *Unit) variable(e *dwarf.Entry) Variable {
-	d := u.Debug
 	v := Variable{Unit: u, entry: e}
-	v.Name, _ = d.value(e, dwarf.AttrName).(string)
+	x := entry{e, u.Debug}
+	if named, ok := x.having(dwarf.AttrName); ok {
+		v.Name = named.text(dwarf.AttrName)
+	}
 	if u.Go() {
 		if v.Name, v.Indirect = strings.CutPrefix(v.Name, "&"); strings.HasPrefix(v.Name, ".") || strings.HasPrefix(v.Name, "~") {
 			v.Name = ""
@@ -60,8 +68,10 @@ func (u *Unit) variable(e *dwarf.Entry) Variable {
 	if u.Rust() && strings.Contains(v.Name, "{vtable}") {
 		v.Name = "" // the compiler's own
 	}
-	v.Type, _ = d.value(e, dwarf.AttrType).(dwarf.Offset)
-	n, _ := d.value(e, dwarf.AttrDeclLine).(int64)
+	if typed, ok := x.having(dwarf.AttrType); ok {
+		v.Type.Debug, v.Type.Offset, _ = typed.reference(dwarf.AttrType)
+	}
+	n, _ := x.value(dwarf.AttrDeclLine).(int64)
 	v.Line = int(n)
 	return v
 }
@@ -85,12 +95,12 @@ func (f *Function) FrameBase(pc uint64) ([]byte, error) {
 }
 
 func (u *Unit) place(e *dwarf.Entry, a dwarf.Attr, pc uint64) (Place, error) {
-	if c := u.Debug.value(e, dwarf.AttrConstValue); c != nil && a == dwarf.AttrLocation {
+	if c := (entry{e, u.Debug}).value(dwarf.AttrConstValue); c != nil && a == dwarf.AttrLocation {
 		return Place{Constant: c}, nil
 	}
 	f := e.AttrField(a)
 	if f == nil {
-		if o := u.Debug.origin(e); o != nil {
+		if o, ok := (entry{e, u.Debug}).origin(); ok {
 			f = o.AttrField(a)
 		}
 	}
@@ -253,16 +263,17 @@ func (u *Unit) Called(offset uint64) ([]byte, error) {
 
 // Bound returns what gives an array's highest index at run time: an expression,
 // or a variable.
-func (u *Unit) Bound(subrange dwarf.Offset) (expression []byte, v Variable, ok bool) {
-	e, err := u.Debug.entryAt(subrange)
-	if err != nil {
+func (t *Type) Bound() (expression []byte, v Variable, ok bool) {
+	e, err := t.Debug.entryAt(t.Bounds)
+	u := t.Debug.unitOf(t.Bounds)
+	if err != nil || u == nil {
 		return nil, v, false
 	}
 	switch x := e.Val(dwarf.AttrUpperBound).(type) {
 	case []byte:
 		return x, v, true
 	case dwarf.Offset:
-		if e, err := u.Debug.entryAt(x); err == nil {
+		if e, err := t.Debug.entryAt(x); err == nil {
 			v = u.variable(e)
 			v.Scope = event.Local
 			return nil, v, true
