@@ -138,8 +138,8 @@ func remedy(err error) string {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:           "wraith",
-		Short:         "Replay what already happened: execution logs, with their stacks and values",
-		Long:          "wraith records programs and replays recordings.\n\nA place in evidence is named by a locator, EVIDENCE@MOMENT#THREAD.FRAME. EVIDENCE is\na file, or CASE/NAME in the service. What is left off means the failure's moment,\nits thread, and frame 0.",
+		Short:         "Replay what already happened: execution logs and core dumps, with their stacks and values",
+		Long:          "wraith records programs, replays recordings and reads core dumps.\n\nA place in evidence is named by a locator, EVIDENCE@MOMENT#THREAD.FRAME. EVIDENCE is\na file, or CASE/NAME in the service. What is left off means the failure's moment,\nits thread, and frame 0.",
 		SilenceErrors: true, SilenceUsage: true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}

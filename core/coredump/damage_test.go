@@ -128,6 +128,35 @@ func TestDamage(t *testing.T) {
 	}
 }
 
+// What cannot be read is said plainly.
+func TestForeignCores(t *testing.T) {
+	t.Parallel()
+	for name, x := range map[string]struct {
+		change func([]byte) []byte
+		is     error
+		says   string
+	}{
+		"32-bit":            {func(b []byte) []byte { b[4] = 1; return b }, elfcore.ErrArchitecture, "32-bit"},
+		"big-endian":        {func(b []byte) []byte { b[5] = 2; return b }, elfcore.ErrArchitecture, "big-endian"},
+		"another processor": {func(b []byte) []byte { b[18] = 243; return b }, elfcore.ErrArchitecture, "EM_RISCV"},
+		"a program":         {func(b []byte) []byte { b[16] = 2; return b }, elfcore.ErrNoCore, "does not begin with the header of an ELF core"},
+		"header only":       {func(b []byte) []byte { return b[:64] }, elfcore.ErrNoCore, "segment header 0 of 2"},
+		"empty":             {func([]byte) []byte { return nil }, elfcore.ErrNoCore, "does not begin"},
+	} {
+		path := filepath.Join(t.TempDir(), "core")
+		require.NoError(t, os.WriteFile(path, x.change(minimalCore()), 0o600))
+		_, err := openFile(path, Options{Modules: module.Sources{Alone: true}})
+		assert.ErrorIs(t, err, x.is, name)
+		assert.ErrorContains(t, err, x.says, name)
+	}
+	path := filepath.Join(t.TempDir(), "core")
+	require.NoError(t, os.WriteFile(path, minimalCore(), 0o600))
+	d, err := openFile(path, Options{Modules: module.Sources{Alone: true}})
+	require.NoError(t, err)
+	assert.Equal(t, "SIGSEGV", d.Info().Failure.Signal)
+	assert.NotEmpty(t, d.Info().Gaps)
+}
+
 func FuzzCore(f *testing.F) {
 	f.Add(minimalCore())
 	f.Add([]byte("\x7fELF"))

@@ -33,6 +33,7 @@ func TestExplanations(t *testing.T) {
 		"given back":  {"signal", "SIGSEGV", "memory that was given back", "given_back", "p"},
 		"guarded":     {"signal", "SIGSEGV", "may not be touched", "guarded", "p"},
 		"twice freed": {"signal", "SIGABRT", "free(): double free detected", "main", ""},
+		"smashed":     {"signal", "SIGSEGV", "an address that the processor cannot form", "smash", ""},
 		"sent":        {"signal", "SIGSEGV", "ended by SIGSEGV, which process", "main", ""},
 	} {
 		t.Run(how, func(t *testing.T) {
@@ -49,6 +50,15 @@ func TestExplanations(t *testing.T) {
 			require.NoError(t, err)
 			require.Greater(t, len(frames), f.Frame)
 			assert.Equal(t, want.function, frames[f.Frame].Function)
+			if how == "smashed" {
+				assert.Less(t, len(frames), 100, "a broken stack ends")
+				assert.Contains(t, frames[1].Function, "0x4141414141414141")
+				notes := ""
+				for _, x := range frames {
+					notes += x.Note
+				}
+				assert.NotEmpty(t, notes, "what is guessed says so, and so does where it ends")
+			}
 		})
 	}
 }

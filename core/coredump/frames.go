@@ -450,11 +450,14 @@ func (d *Dump) scoped(base frame, f *debuginfo.Function, pc uint64) []frame {
 	return out
 }
 
-// foreignFolders are where code lies that is not the team's own.
-var foreignFolders = []string{"/usr/", "/lib/", "/lib64/", "/build/", "/rustc/", "/opt/"}
+// foreignFolders are where the system's libraries and headers lie.
+var foreignFolders = []string{"/usr/lib", "/usr/include/", "/usr/src/", "/lib/", "/lib64/"}
+
+// foreignParts are in the paths of libraries' source text.
+var foreignParts = []string{"/.cargo/", "/rustlib/", "/rustc/", "/library/std/", "/library/core/"}
 
 // own tells the team's own code from others'. In Go it is that of the main
-// module; elsewhere what has source text outside of the system's folders.
+// module; elsewhere what has source text and is not the system's.
 func (d *Dump) own(f *frame) bool {
 	m := f.steps[f.at].module
 	if m == nil || m.Kernel || f.File == "" {
@@ -465,16 +468,16 @@ func (d *Dump) own(f *frame) bool {
 		return name == "main" || name == d.build.Main || strings.HasPrefix(name, d.build.Main+"/")
 	}
 	for _, dir := range foreignFolders {
-		if strings.HasPrefix(m.Path, dir) && dir != "/build/" && dir != "/opt/" && dir != "/usr/" || strings.HasPrefix(f.File, dir) {
+		if strings.HasPrefix(m.Path, dir) || strings.HasPrefix(f.File, dir) {
 			return false
 		}
 	}
-	for _, part := range []string{"/.cargo/", "/rustlib/", "/library/std/", "/library/core/"} {
+	for _, part := range foreignParts {
 		if strings.Contains(f.File, part) {
 			return false
 		}
 	}
-	return !strings.HasPrefix(m.Path, "/usr/lib")
+	return true
 }
 
 // goPackage returns the package of a function by its name.

@@ -182,6 +182,10 @@ func (v Value) Children(page Page) (list []Child, total int) {
 			list = append(list, Child{"[" + strconv.Itoa(i) + "]", v.Element(uint64(i))})
 		}
 		return list, total
+	case event.Chan:
+		for i, x := range v.Items {
+			list = append(list, Child{"[" + strconv.Itoa(i) + "]", v.with(x)})
+		}
 	case event.Map:
 		pairs, _ := v.Memory.Entries(v.Address, v.Type)
 		for i := 0; i+1 < len(pairs); i += 2 {
@@ -268,7 +272,11 @@ func (v Value) text(depth int) string {
 	case event.Func:
 		return v.Value.Text
 	case event.Chan:
-		return fmt.Sprintf("%s with %d of %d waiting", v.Type.Name, v.Length, v.Capacity)
+		s := fmt.Sprintf("%s with %d of %d waiting", v.Type.Name, v.Length, v.Capacity)
+		if v.Value.Text != "" {
+			s += "; " + v.Value.Text
+		}
+		return s
 	case event.Interface:
 		if len(v.Items) == 1 {
 			return v.with(v.Items[0]).text(depth)

@@ -2,9 +2,11 @@ package main
 
 import (
 	"archive/zip"
+	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -91,9 +93,44 @@ func (x crashing) crash(ctx context.Context, dir string) (string, error) {
 		pattern, _ := os.ReadFile("/proc/sys/kernel/core_pattern") // said as it is, or not at all
 		fmt.Printf("  no core dump appeared: the kernel's pattern is %q, and the hard limit may be 0.\n"+
 			"  To get one: ulimit -Hc shows the limit; sysctl -w kernel.core_pattern=core lets dumps go to the program's folder.\n", strings.TrimSpace(string(pattern)))
-		return "", ctx.Err()
+		return x.kept(ctx, dir)
 	}
 	return cores[0], ctx.Err()
+}
+
+// kept takes the dump that comes with the program's source text, and the binary
+// that it was made of; there is not one for each program.
+func (x crashing) kept(ctx context.Context, dir string) (string, error) {
+	from := filepath.Join("demo", x.program, "dump")
+	if _, err := os.Stat(from); err != nil {
+		return "", ctx.Err()
+	}
+	fmt.Println("  the one that comes with the demo is taken instead")
+	core := filepath.Join(dir, "core")
+	for _, f := range [][2]string{{filepath.Join(from, "core.gz"), core}, {filepath.Join(from, x.program+".gz"), filepath.Join(dir, x.program)}} {
+		if err := unzip(f[0], f[1]); err != nil {
+			return "", fmt.Errorf("unpack %s: %w", f[0], err)
+		}
+	}
+	return core, ctx.Err()
+}
+
+func unzip(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	z, err := gzip.NewReader(in)
+	if err != nil {
+		return err
+	}
+	out, err := os.Create(to)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, z)
+	return errors.Join(err, out.Close())
 }
 
 // pack puts the files of a folder into an archive.
@@ -104,7 +141,26 @@ func pack(folder, archive string) (err error) {
 	}
 	z := zip.NewWriter(f)
 	defer func() { err = errors.Join(err, z.Close(), f.Close()) }()
-	return z.AddFS(os.DirFS(folder))
+	for _, pattern := range []string{"*.go", "*.c", "*.mod"} {
+		names, err := filepath.Glob(filepath.Join(folder, pattern))
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
+			text, err := os.ReadFile(name)
+			if err != nil {
+				return err
+			}
+			w, err := z.Create(filepath.Base(name))
+			if err != nil {
+				return err
+			}
+			if _, err := w.Write(text); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func addArtifact(ctx context.Context, c *client.Client, caseName, path string) error {

@@ -2,6 +2,7 @@ package values
 
 import (
 	"fmt"
+	"strings"
 
 	"wraithology/core/coredump/debuginfo"
 	"wraithology/core/event"
@@ -28,8 +29,7 @@ func (m *Memory) decodeGo(t *debuginfo.Type, b []byte) event.Value {
 	case debuginfo.GoChan:
 		v.Address = word(0)
 		if v.Nil = v.Address == 0; !v.Nil {
-			c := m.Struct(t.Inner, v.Address)
-			v.Length, v.Capacity = c.Uint("qcount"), c.Uint("dataqsiz")
+			m.channel(&v, m.Struct(t.Inner, v.Address), m.Types.Get(t.Elem))
 		}
 	case debuginfo.GoFunc:
 		v.Address = word(0)
@@ -47,6 +47,43 @@ func (m *Memory) decodeGo(t *debuginfo.Type, b []byte) event.Value {
 		return Unknown(&t.Type, "a kind of type that is not read")
 	}
 	return v
+}
+
+// Bounds of what is shown of a channel.
+const (
+	maxQueued  = 64
+	maxWaiters = 4
+)
+
+// channel reads what waits in a channel, and which goroutines wait for it.
+func (m *Memory) channel(v *event.Value, c Record, of *debuginfo.Type) {
+	v.Length, v.Capacity = c.Uint("qcount"), c.Uint("dataqsiz")
+	next, buffer := c.Uint("recvx"), c.Uint("buf")
+	for i := uint64(0); of != nil && v.Capacity > 0 && i < min(v.Length, maxQueued); i++ {
+		v.Items = append(v.Items, m.Load(buffer+(next+i)%v.Capacity*of.Size, &of.Type))
+	}
+	if c.Uint("closed") != 0 {
+		v.Text = "closed"
+	}
+	for _, q := range []struct{ field, what string }{{"recvq", "to receive"}, {"sendq", "to send"}} {
+		names, n := "", 0
+		for w := c.In(q.field).To("first"); w.Valid() && n < maxEntries; w = w.To("next") {
+			if n++; n <= maxWaiters {
+				names += fmt.Sprintf(" %d,", w.To("g").Uint("goid"))
+			}
+		}
+		if n == 0 {
+			continue
+		}
+		names = strings.TrimSuffix(names, ",")
+		if n > maxWaiters {
+			names += fmt.Sprintf(" and %d more", n-maxWaiters)
+		}
+		if v.Text != "" {
+			v.Text += "; "
+		}
+		v.Text += "goroutines that wait " + q.what + ":" + names
+	}
 }
 
 func (m *Memory) goString(t *debuginfo.Type, address, length uint64) event.Value {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"runtime"
 	"runtime/debug"
+	"strings"
 	"sync"
 	"time"
 )
@@ -33,6 +34,7 @@ type Quay struct {
 	Took   time.Duration
 	Empty  map[int]bool
 	State  [3]uint8
+	Full   chan string
 }
 
 // String writes the name.
@@ -68,6 +70,7 @@ func fail(q *Quay, n int, label string, list []int, ratio float64) int {
 	say("q.Took", q.Took)
 	say("q.Empty==null", q.Empty == nil)
 	say("q.State[1]", q.State[1])
+	say("q.Full", "chan string with 2 of 2 waiting; goroutines that wait to send: "+senders)
 	say("n", n)
 	say("label", fmt.Sprintf("%q", label))
 	say("list[1]", list[1])
@@ -94,6 +97,14 @@ func park(start func()) {
 
 var ready sync.WaitGroup
 
+var senders string
+
+// number returns the number of the goroutine that calls it.
+func number() string {
+	var text [64]byte
+	return strings.Fields(string(text[:runtime.Stack(text[:], false)]))[1]
+}
+
 func main() {
 	debug.SetTraceback("crash")
 	var mu sync.Mutex
@@ -111,9 +122,12 @@ func main() {
 	for range 4 {
 		park(func() { ready.Done(); <-in })
 	}
-	park(func() { ready.Done(); full <- "c" })
+	var first, second string
+	park(func() { first = number(); ready.Done(); full <- "c" })
 	park(func() {
+		second = number()
 		ready.Done()
+		time.Sleep(50 * time.Millisecond) // it comes second
 		select {
 		case <-in:
 		case full <- "d":
@@ -137,6 +151,8 @@ func main() {
 		q.Large[Key{Name: fmt.Sprint(i)}] = fmt.Sprint(i)
 	}
 	q.Queue <- 1
+	q.Full = full
+	senders = first + ", " + second
 	defer func() { fmt.Println(mu.TryLock(), rw.TryLock()) }()
 	os.Exit(fail(q, 21, "Osprey Wall", []int{5, 6}, 0.75))
 }

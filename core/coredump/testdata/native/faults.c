@@ -29,6 +29,11 @@ static int past_file(void) {
   char *p = mmap(NULL, 8192, PROT_READ, MAP_SHARED, f, 0);
   return p[4096];
 }
+static void smash(uint64_t with) {
+  volatile uint64_t *p = __builtin_frame_address(0);
+  p[0] = with;
+  p[1] = with;
+}
 static int given_back(void) {
   char *p = mmap(NULL, 8192, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
   munmap(p, 8192);
@@ -58,6 +63,7 @@ int main(int argc, char **argv) {
   if (!strcmp(how, "given back")) return given_back();
   if (!strcmp(how, "guarded")) return guarded();
   if (!strcmp(how, "twice freed")) { char *p = malloc(100); free(p); free(p); }
+  if (!strcmp(how, "smashed")) smash(0x4141414141414141);
   if (!strcmp(how, "sent")) kill(getpid(), SIGSEGV);
   return 0;
 }
