@@ -99,7 +99,7 @@ onKeyStroke(
         <h1>{{ evidence }}</h1>
         <span class="soft">{{ s.peek?.evidence.program }}, {{ s.still ? 'core dump' : `${s.moments.toLocaleString()} moments` }}</span>
         <button v-if="failure" id="to-failure" type="button" class="failure" :title="failure.summary" @click="s.go({ moment: failure.moment, thread: failure.thread, frame: failure.frame }, 'failure')">
-          <span class="notch" aria-hidden="true"></span>{{ failure.kind }}: {{ failure.summary }}
+          <span class="notch" aria-hidden="true"></span>{{ s.still ? `to the ${failure.kind}` : `${failure.kind}: ${failure.summary}` }}
         </button>
       </div>
       <WhoIsHere />
@@ -127,6 +127,9 @@ onKeyStroke(
       <button type="button" class="quiet" @click="help = !help">keys <kbd>?</kbd></button>
     </div>
     <p v-if="s.trouble" class="trouble" role="alert">{{ s.trouble }} <button type="button" class="quiet" @click="s.trouble = ''">close</button></p>
+    <p v-if="s.still && failure" class="gap why">
+      <span class="notch" aria-hidden="true"></span><b>{{ failure.kind }}:</b> {{ failure.summary }}<template v-if="failure.instruction">, by <code>{{ failure.instruction }}</code></template>
+    </p>
     <p v-for="g in gaps" :key="g.what" class="gap"><b>Missing:</b> {{ g.what }}. <span class="soft">{{ g.remedy }}.</span></p>
     <KeyHelp v-if="help" />
     <div class="body">
@@ -259,6 +262,9 @@ kbd {
 }
 .trouble {
   color: var(--wrong);
+}
+.why {
+  border-top: 1px solid var(--fog-3);
 }
 .body {
   display: flex;
