@@ -39,7 +39,7 @@ func printPeek(w io.Writer, name string, p answer.Peek, source sourceReader) {
 	fmt.Fprintf(w, "  build    %s\n", plain(orNone(e.BuildID)))
 	fmt.Fprintf(w, "  holds    %s, on %s\n", counted(int(e.Moments), "moment"), counted(e.Threads, "thread"))
 	if f := p.Failure; f != nil {
-		fmt.Fprintf(w, "\nfailure    %s: %s\n", f.Kind, plain(f.Summary))
+		fmt.Fprintf(w, "\nfailure    %s: %s\n", f.Kind, strings.ReplaceAll(plain(f.Summary), "; ", ";\n           "))
 		fmt.Fprintf(w, "  at       %s@%d#%s.%d\n", name, f.Moment, f.Thread, f.Frame)
 		if f.Instruction != "" {
 			fmt.Fprintf(w, "  by       %s\n", plain(f.Instruction))

@@ -191,6 +191,13 @@ func (d *Dump) caller(s *step, exact, first bool) (caller, bool) {
 			}
 		}
 	}
+	if s.module != nil && s.module.Binary == nil {
+		// A library that was not found keeps no frame pointers, as a rule: then the
+		// frame pointer is that of a caller.
+		if found, ok := d.byScan(s); ok {
+			return found, true
+		}
+	}
 	if regs, ok := d.byFramePointer(s); ok {
 		return caller{regs: regs, how: "found by the frame pointer: the module has no call frame information"}, true
 	}

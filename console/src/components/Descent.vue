@@ -36,7 +36,7 @@ function short(name: string) {
         <button v-if="r.frame" type="button" :class="{ chosen: r.frame.index === s.place.frame }" :aria-current="r.frame.index === s.place.frame" :data-frame="r.frame.index" @click="s.chooseFrame(r.frame.index)">
           <span class="index">{{ r.frame.index }}</span>
           <span class="mono name" :title="r.frame.function">{{ short(r.frame.function) }}</span>
-          <span class="soft mono">{{ r.frame.file }}:{{ r.frame.line }}</span>
+          <span class="soft mono file" :title="r.frame.file"><bdi>{{ r.frame.file ? `${r.frame.file}:${r.frame.line}` : '' }}</bdi></span>
         </button>
         <span v-else class="soft foreign">{{ r.foreign }} foreign {{ r.foreign === 1 ? 'frame' : 'frames' }}</span>
       </li>
@@ -84,16 +84,23 @@ button.chosen {
   border-left-color: var(--now);
 }
 .index {
+  flex: none;
   width: 1.6em;
   color: var(--ink-soft);
   text-align: right;
 }
 .name {
   font-weight: 600;
-}
-button .soft {
-  margin-left: auto;
   white-space: nowrap;
+}
+/* Of a long path the end counts. */
+.file {
+  min-width: 90px;
+  margin-left: auto;
+  overflow: hidden;
+  white-space: nowrap;
+  text-overflow: ellipsis;
+  direction: rtl;
 }
 .foreign {
   padding-left: 46px;
