@@ -101,6 +101,7 @@ button.chosen {
   white-space: nowrap;
   text-overflow: ellipsis;
   direction: rtl;
+  text-align: right;
 }
 .foreign {
   padding-left: 46px;
