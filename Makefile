@@ -16,9 +16,11 @@ test: needs-test build
 	go test -count=1 -timeout 14m ./...
 	cd demo/berthing && go test ./...
 
-# Runs the tests of public modules recorded; needs the module proxy.
+# Runs the tests of public modules recorded, and reads dumps of older Go releases;
+# needs the module proxy.
 test-recorder:
 	WRAITH_TEST_MODULES=1 go test -count=1 -timeout 30m -run TestPublicModules -v ./recorder
+	WRAITH_TEST_MODULES=1 go test -count=1 -run TestOlderGo ./core/coredump
 
 # Measures against the targets in docs/figures.md; writes bench.json.
 bench:

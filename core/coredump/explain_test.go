@@ -17,24 +17,25 @@ func TestExplanations(t *testing.T) {
 	for how, want := range map[string]struct {
 		kind, signal, summary, function, suspect string
 	}{
-		"null read":   {"signal", "SIGSEGV", "a read from address 0: a null pointer; b.draught is null in null_read; b came from main as berth", "null_read", "b.draught"},
-		"null write":  {"signal", "SIGSEGV", "a write to address 0xc: 12 bytes beyond a null pointer; b is null in null_write", "null_write", "b"},
-		"null call":   {"signal", "SIGSEGV", "a call through a null pointer", "null_call", "b.rule"},
-		"wild":        {"signal", "SIGSEGV", "a read from 0x4141414141414141, which is no address", "wild_read", "b.draught"},
-		"constant":    {"signal", "SIGSEGV", "which is read-only; text is 0x", "constant_write", "text"},
-		"divide":      {"signal", "SIGFPE", "a whole number was divided by zero; count is 0 in divide", "divide", "count"},
-		"index":       {"signal", "SIGSEGV", "where nothing is mapped", "beyond", ""},
-		"endless":     {"signal", "SIGSEGV", "the stack is exhausted", "endless", ""},
-		"assertion":   {"failed-assertion", "SIGABRT", "too shallow", "fail_check", ""},
-		"abort":       {"signal", "SIGABRT", "the program ended itself (SIGABRT)", "main", ""},
-		"trap":        {"signal", "SIGILL", "made to fail", "main", ""},
-		"data":        {"signal", "SIGSEGV", "which is not executable", "not_executable", ""},
-		"past file":   {"signal", "SIGBUS", "at a place that the file does not have", "past_file", ""},
-		"given back":  {"signal", "SIGSEGV", "memory that was given back", "given_back", "p"},
-		"guarded":     {"signal", "SIGSEGV", "may not be touched", "guarded", "p"},
-		"twice freed": {"signal", "SIGABRT", "free(): double free detected", "main", ""},
-		"smashed":     {"signal", "SIGSEGV", "an address that the processor cannot form", "smash", ""},
-		"sent":        {"signal", "SIGSEGV", "ended by SIGSEGV, which process", "main", ""},
+		"null read":    {"signal", "SIGSEGV", "a read from address 0: a null pointer; b.draught is null in null_read; b came from main as berth", "null_read", "b.draught"},
+		"null write":   {"signal", "SIGSEGV", "a write to address 0xc: 12 bytes beyond a null pointer; b is null in null_write", "null_write", "b"},
+		"null call":    {"signal", "SIGSEGV", "a call through a null pointer", "null_call", "b.rule"},
+		"wild":         {"signal", "SIGSEGV", "a read from 0x4141414141414141, which is no address", "wild_read", "b.draught"},
+		"constant":     {"signal", "SIGSEGV", "which is read-only; text is 0x", "constant_write", "text"},
+		"divide":       {"signal", "SIGFPE", "a whole number was divided by zero; count is 0 in divide", "divide", "count"},
+		"index":        {"signal", "SIGSEGV", "where nothing is mapped", "beyond", ""},
+		"endless":      {"signal", "SIGSEGV", "the stack is exhausted", "endless", ""},
+		"assertion":    {"failed-assertion", "SIGABRT", "too shallow", "fail_check", ""},
+		"abort":        {"signal", "SIGABRT", "the program ended itself (SIGABRT)", "main", ""},
+		"trap":         {"signal", "SIGILL", "made to fail", "main", ""},
+		"data":         {"signal", "SIGSEGV", "which is not executable", "not_executable", ""},
+		"past file":    {"signal", "SIGBUS", "at a place that the file does not have", "past_file", ""},
+		"given back":   {"signal", "SIGSEGV", "memory that was given back", "given_back", "p"},
+		"guarded":      {"signal", "SIGSEGV", "may not be touched", "guarded", "p"},
+		"twice freed":  {"signal", "SIGABRT", "free(): double free detected", "main", ""},
+		"in a handler": {"signal", "SIGSEGV", "none is null in on_signal", "on_signal", "none"},
+		"smashed":      {"signal", "SIGSEGV", "an address that the processor cannot form", "smash", ""},
+		"sent":         {"signal", "SIGSEGV", "ended by SIGSEGV, which process", "main", ""},
 	} {
 		t.Run(how, func(t *testing.T) {
 			t.Parallel()
@@ -50,6 +51,13 @@ func TestExplanations(t *testing.T) {
 			require.NoError(t, err)
 			require.Greater(t, len(frames), f.Frame)
 			assert.Equal(t, want.function, frames[f.Frame].Function)
+			if how == "in a handler" {
+				names := ""
+				for _, x := range frames {
+					names += x.Function + " "
+				}
+				assert.Regexp(t, "^on_signal .*raise.* main ", names, "the stack goes on through the kernel's frame")
+			}
 			if how == "smashed" {
 				assert.Less(t, len(frames), 100, "a broken stack ends")
 				assert.Contains(t, frames[1].Function, "0x4141414141414141")

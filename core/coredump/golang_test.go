@@ -110,6 +110,29 @@ func TestGoTruth(t *testing.T) {
 	}
 }
 
+// Programs of older releases of Go, whose tables are laid out in another way. It
+// needs the module proxy, for the toolchains.
+func TestOlderGo(t *testing.T) {
+	t.Parallel()
+	if os.Getenv("WRAITH_TEST_MODULES") == "" {
+		t.Skip("set WRAITH_TEST_MODULES to test with older toolchains")
+	}
+	for _, version := range []string{"go1.22.12", "go1.23.12", "go1.24.9"} {
+		binary := filepath.Join(t.TempDir(), "roster")
+		cmd := exec.Command("go", "build", "-buildvcs=false", "-gcflags=all=-N -l", "-o", binary, ".")
+		cmd.Dir = "testdata/goroutines"
+		cmd.Env = append(os.Environ(), "GOTOOLCHAIN="+version)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		core, printed := crash(t, binary)
+		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+		assert.Equal(t, version, d.build.Go)
+		checkBlocks(t, d, printed)
+		said := truth(printed)
+		assert.Equal(t, len(said.values), agree(t, d, said), version)
+	}
+}
+
 func checkBlocks(t *testing.T, d *Dump, printed string) {
 	all := blocks(printed)
 	require.Greater(t, len(all), 15)

@@ -2,6 +2,7 @@ package coredump
 
 import (
 	"context"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -72,6 +73,38 @@ func TestNativeTruth(t *testing.T) {
 	}
 }
 
+// A crash in a shared library, whose thread-local storage is found by way of the C
+// library's table; the library's debug file is found by build ID.
+func TestSharedLibrary(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	library, binary := filepath.Join(dir, "liblock.so"), filepath.Join(dir, "uselock")
+	compile(t, "gcc", "-g", "-O0", "-shared", "-fPIC", "-o", library, "testdata/native/lock.c")
+	compile(t, "gcc", "-g", "-O0", "-o", binary, "testdata/native/uselock.c", "-L"+dir, "-llock", "-Wl,-rpath,"+dir)
+	f, err := module.Open(library, "")
+	require.NoError(t, err)
+	debug := filepath.Join(dir, "debug")
+	require.NoError(t, os.MkdirAll(filepath.Join(debug, ".build-id", f.BuildID[:2]), 0o755))
+	compile(t, "objcopy", "--only-keep-debug", library, filepath.Join(debug, ".build-id", f.BuildID[:2], f.BuildID[2:]+".debug"))
+	compile(t, "strip", library)
+	core, printed := crash(t, binary)
+	d := openDump(t, core, Options{Modules: module.Sources{Binaries: []string{binary}, Debug: []string{debug}}})
+	assert.Equal(t, 4, agree(t, d, truth(printed)))
+	assert.Equal(t, "b.next", d.Info().Failure.Suspect)
+	frames, err := d.Frames(context.Background(), 0, d.failure.Thread)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"deepest", "fill", "main"}, []string{frames[0].Function, frames[1].Function, frames[2].Function})
+	assert.True(t, frames[0].Own && frames[2].Own)
+	v, ok, err := d.Variable(context.Background(), 0, d.failure.Thread, 2, "own")
+	require.NoError(t, err)
+	require.True(t, ok)
+	assert.Equal(t, "4", v.Value.Text())
+	v, ok, err = d.Variable(context.Background(), 0, d.failure.Thread, 0, "reg.pc")
+	require.NoError(t, err)
+	require.True(t, ok)
+	assert.Equal(t, frames[0].PC, v.Value.Uint)
+}
+
 // A dump of an arm64 program, which its emulator wrote: without a note about the
 // signal or the files.
 func TestARM64Truth(t *testing.T) {
@@ -120,7 +153,7 @@ func TestCPlusPlusTruth(t *testing.T) {
 	for _, b := range []struct {
 		flags string
 		least int
-	}{{"-O0 -g", 24}, {"-O2 -g", 20}} {
+	}{{"-O0 -g", 24}, {"-O2 -g", 20}, {"-O1 -g -static", 20}, {"-O0 -g -fno-omit-frame-pointer -gdwarf-4", 24}} {
 		t.Run(b.flags, func(t *testing.T) {
 			t.Parallel()
 			binary := filepath.Join(t.TempDir(), "quay")

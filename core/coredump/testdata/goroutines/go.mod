@@ -1,3 +1,3 @@
 module roster
 
-go 1.26.0
+go 1.22

@@ -44,6 +44,11 @@ static int guarded(void) {
   return p[10];
 }
 
+static void on_signal(int number) {
+  struct berth *none = NULL;
+  none->metres[0] = number;
+}
+
 int main(int argc, char **argv) {
   const char *how = argc > 1 ? argv[1] : "";
   struct berth berth = {{1, 2, 3, 4}, NULL, NULL};
@@ -64,6 +69,7 @@ int main(int argc, char **argv) {
   if (!strcmp(how, "guarded")) return guarded();
   if (!strcmp(how, "twice freed")) { char *p = malloc(100); free(p); free(p); }
   if (!strcmp(how, "smashed")) smash(0x4141414141414141);
+  if (!strcmp(how, "in a handler")) { signal(SIGUSR1, on_signal); raise(SIGUSR1); }
   if (!strcmp(how, "sent")) kill(getpid(), SIGSEGV);
   return 0;
 }
