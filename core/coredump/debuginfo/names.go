@@ -11,6 +11,7 @@ import (
 type names struct {
 	variables map[string][]Variable
 	types     map[string]TypeRef
+	records   map[string]TypeRef // of types, those that are structures, classes and unions
 	byUnit    map[*Unit][]Variable
 	runtime   map[uint64]TypeRef // Go: types by where the runtime describes them
 }
@@ -28,7 +29,7 @@ func (d *Debug) index() *names {
 		return d.whole.index()
 	}
 	d.named.Do(func() {
-		d.names = &names{variables: map[string][]Variable{}, types: map[string]TypeRef{}, byUnit: map[*Unit][]Variable{}, runtime: map[uint64]TypeRef{}}
+		d.names = &names{variables: map[string][]Variable{}, types: map[string]TypeRef{}, records: map[string]TypeRef{}, byUnit: map[*Unit][]Variable{}, runtime: map[uint64]TypeRef{}}
 		var err error
 		defer guard(&err) // what was read before damage counts
 		n := 0
@@ -90,6 +91,12 @@ func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, n *int, depth int)
 			full := prefix + name
 			if _, ok := x.types[full]; !ok {
 				x.types[full] = here
+			}
+			switch e.Tag {
+			case dwarf.TagStructType, dwarf.TagClassType, dwarf.TagUnionType:
+				if _, ok := x.records[full]; !ok {
+					x.records[full] = here
+				}
 			}
 			switch e.Tag {
 			case dwarf.TagStructType, dwarf.TagClassType, dwarf.TagUnionType, dwarf.TagEnumerationType:

@@ -32,7 +32,7 @@ func (t *Types) fillRecord(x *Type, e *dwarf.Entry, depth int) {
 	}
 	x.Class = x.Name
 	if e.Val(dwarf.AttrDeclaration) == true {
-		if o, ok := t.definition(x); ok {
+		if o, ok := t.definition(x, depth); ok {
 			id := x.ID
 			*x = *o
 			x.ID = id
@@ -97,12 +97,12 @@ func isC(language int64) bool {
 
 // definition finds the record that another unit of the module defines by the name
 // that is only declared here.
-func (t *Types) definition(x *Type) (*Type, bool) {
-	o, ok := x.Debug.TypeNamed(x.Name)
+func (t *Types) definition(x *Type, depth int) (*Type, bool) {
+	o, ok := x.Debug.index().records[x.Name]
 	if !ok || o.Offset == x.Offset && o.Debug == x.Debug {
 		return nil, false
 	}
-	d := t.get(t.id(place{o.Debug, o.Offset, 0}), maxTypeDepth/2)
+	d := t.get(t.id(place{o.Debug, o.Offset, 0}), depth+1)
 	return d, d != nil && d.Kind == Record && !d.Incomplete
 }
 

@@ -95,6 +95,9 @@ type Types struct {
 	places []place
 	types  []*Type // nil until asked for
 	ids    map[place]event.TypeID
+	// resolving holds the types that are being resolved: damaged debug information,
+	// and names that stand for themselves, may lead back to them.
+	resolving map[event.TypeID]bool
 }
 
 type place struct {
@@ -104,7 +107,9 @@ type place struct {
 }
 
 // NewTypes returns an empty table.
-func NewTypes() *Types { return &Types{ids: map[place]event.TypeID{}} }
+func NewTypes() *Types {
+	return &Types{ids: map[place]event.TypeID{}, resolving: map[event.TypeID]bool{}}
+}
 
 // maxTypes bounds the types of a dump that are looked at.
 const maxTypes = 1 << 24
@@ -161,12 +166,14 @@ func (t *Types) Get(id event.TypeID) *Type {
 const maxTypeDepth = 40
 
 func (t *Types) get(id event.TypeID, depth int) *Type {
-	if id == 0 || int(id) > len(t.types) || depth > maxTypeDepth {
+	if id == 0 || int(id) > len(t.types) || depth > maxTypeDepth || t.resolving[id] {
 		return nil
 	}
 	if x := t.types[id-1]; x != nil {
 		return x
 	}
+	t.resolving[id] = true
+	defer delete(t.resolving, id)
 	p := t.places[id-1]
 	x := &Type{Debug: p.debug, Offset: p.offset}
 	x.ID = id

@@ -16,7 +16,10 @@ struct sensor { int id; double level_m; };
 
 union reading { int32_t whole; float part; unsigned char bytes[4]; };
 
+typedef struct office office; /* defined nowhere */
+
 struct gate {
+  office *kept_by;
   char name[16];
   const char *berth;
   struct gate *next;
@@ -62,6 +65,7 @@ static struct gate *gate(int i) {
   g->span.high = 300;
   g->rule = doubled;
   g->count = 3;
+  g->kept_by = (office *)g;
   g->tail[2] = 99;
   if (i != 1) {
     g->sensor = malloc(sizeof *g->sensor);
@@ -88,6 +92,8 @@ NOINLINE double level_of(struct gate *g, int depth, float trim) {
     printf("value level_of g.span.high %d\n", g->span.high);
     printf("value level_of hex(g) \"%p\"\n", (void *)g);
     printf("value level_of g.sensor==null true\n");
+    printf("value level_of hex(g.kept_by) \"%p\"\n", (void *)g);
+    printf("value level_of g.kept_by 0x%lx\n", (unsigned long)g);
     printf("value level_of g.next.sensor.id %d\n", g->next->sensor->id);
     printf("value level_of g.next.sensor.level_m %g\n", g->next->sensor->level_m);
     printf("value level_of depth %d\n", depth);
