@@ -8,6 +8,7 @@ import (
 	"hash/crc32"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"wraithology/core/coredump/elfcore"
@@ -28,6 +29,8 @@ type Module struct {
 	Debug      *File  // that has the debug information; nil where none has
 	Supplement *File  // to which the debug file refers
 	Wrong      string // build ID of the file at Path, where that is another build
+	header     bool   // its first page was kept
+	code       bool   // some of it is executable
 }
 
 // Sources says where binaries and debug files are looked for.
@@ -133,12 +136,18 @@ func mappedModules(c *elfcore.Core) []*Module {
 				continue // some other mapped file
 			}
 			m = &Module{Path: f.Path, Start: f.Start, BuildID: buildIDOf(head)}
+			m.header = len(head) > 0
 			byPath[f.Path] = m
 			list = append(list, m)
 		}
 		m.End = max(m.End, f.End)
+		if x, ok := c.Memory.At(f.Start); ok && x.Executable {
+			m.code = true
+		}
 		m.Executable = m.Executable || entry >= f.Start && entry < f.End
 	}
+	// Where the first page was not kept, a file without code is some other file.
+	list = slices.DeleteFunc(list, func(m *Module) bool { return !m.header && !m.code })
 	if at := c.Auxiliary[elfcore.KernelModule]; at != 0 {
 		if x, ok := c.Memory.At(at); ok {
 			m := &Module{Path: "the kernel's own module", Start: x.Start, End: x.End, Kernel: true}
