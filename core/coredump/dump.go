@@ -70,13 +70,16 @@ type loaded struct {
 // parts lists where a file may be into which debug information was split.
 func (l *loaded) parts(dir, name string) []string {
 	base := filepath.Base(name)
+	const packed = ".dwp" // many such files in one, beside the binary
+	program := filepath.Base(l.Debug.Path) + packed
 	list := append([]string{}, l.sources.Offered...)
 	for _, folder := range l.sources.Debug {
-		list = append(list, filepath.Join(folder, name), filepath.Join(folder, base))
+		list = append(list, filepath.Join(folder, name), filepath.Join(folder, base), filepath.Join(folder, program))
 	}
 	if l.sources.Alone {
 		return list
 	}
+	list = append(list, l.Debug.Path+packed)
 	if !filepath.IsAbs(name) {
 		name = filepath.Join(dir, name)
 	}

@@ -188,6 +188,28 @@ func TestRustTruth(t *testing.T) {
 	}
 }
 
+// Split files that were put into one package are found in it.
+func TestPackedSplit(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("llvm-dwp"); err != nil {
+		t.Skip("there is no llvm-dwp here")
+	}
+	dir := t.TempDir()
+	object, part, binary := filepath.Join(dir, "sluice.o"), filepath.Join(dir, "sluice.dwo"), filepath.Join(dir, "sluice")
+	compile(t, "gcc", "-g", "-gdwarf-5", "-O0", "-pthread", "-gsplit-dwarf", "-c", "-o", object, "testdata/native/sluice.c")
+	compile(t, "gcc", "-g", "-pthread", "-o", binary, object)
+	compile(t, "timeout", "20", "llvm-dwp", "-o", binary+".dwp", part)
+	require.NoError(t, os.Remove(part))
+	core, printed := crash(t, binary)
+	d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+	assert.GreaterOrEqual(t, agree(t, d, truth(printed)), 26)
+	assert.Empty(t, d.Info().Gaps)
+	require.NoError(t, os.Remove(binary+".dwp"))
+	d = openDump(t, core, Options{Modules: sourcesOf(binary)})
+	require.NotEmpty(t, d.Info().Gaps)
+	assert.Contains(t, d.Info().Gaps[0].What, "sluice.dwo")
+}
+
 // Entries that were moved to a file that several debug files share are found there.
 func TestSupplementaryFile(t *testing.T) {
 	t.Parallel()

@@ -3,6 +3,7 @@ package debuginfo
 import (
 	"debug/dwarf"
 
+	"wraithology/core/coredump/cursor"
 	"wraithology/core/coredump/module"
 )
 
@@ -52,13 +53,68 @@ func (u *Unit) full() *Unit {
 	return u.parted
 }
 
-// openSplit opens the part of a unit that is in a file of its own; it returns nil
-// where that is not what is in the file.
+// The sections that a package of split files has a share of for each unit, by
+// their numbers in its index (DWARF 5, section 7.3.5.3).
+var shared = map[uint32]string{1: ".debug_info", 3: ".debug_abbrev", 4: ".debug_line", 5: ".debug_loclists", 6: ".debug_str_offsets", 8: ".debug_rnglists"}
+
+// share is a part of a section.
+type share struct{ offset, size uint64 }
+
+// shares finds, in the index of a package of split files, the parts of its sections
+// that belong to a unit. The index is a table of rows by the unit's number, then
+// one of offsets and one of sizes, with a column for each kind of section.
+func shares(index []byte, id uint64) map[string]share {
+	c := cursor.New(index)
+	version := c.U16()
+	c.Skip(2)
+	columns, units, slots := uint64(c.U32()), uint64(c.U32()), uint64(c.U32())
+	if version != 5 || columns > 16 || slots > uint64(len(index))/12 || units > uint64(len(index))/8 {
+		return nil
+	}
+	row := uint64(0)
+	rows := cursor.At(index, 16+8*slots)
+	for range slots {
+		if n := uint64(rows.U32()); c.U64() == id && n != 0 {
+			row = n
+		}
+	}
+	if row == 0 || row > units || rows.Err() != nil {
+		return nil
+	}
+	at := 16 + 12*slots
+	out := map[string]share{}
+	for i := range columns {
+		kind := cursor.At(index, at+4*i)
+		offset := cursor.At(index, at+4*(columns*row+i))
+		size := cursor.At(index, at+4*(columns*(units+row)+i))
+		name := shared[kind.U32()]
+		out[name] = share{uint64(offset.U32()), uint64(size.U32())}
+		if kind.Err() != nil || offset.Err() != nil || size.Err() != nil {
+			return nil
+		}
+	}
+	return out
+}
+
+// openSplit opens the part of a unit that is in a file of its own, or in a package
+// of such files; it returns nil where that is not what is in the file.
 func (u *Unit) openSplit(f *module.File) (x *Unit) {
 	var err error
 	defer guard(&err)
+	var parts map[string]share
+	if index, err := f.Section(".debug_cu_index"); err == nil && len(index) > 0 {
+		if parts = shares(index, u.id); parts == nil {
+			return nil
+		}
+	}
 	section := func(name string, skip int) []byte {
 		b, err := f.Section(name + ".dwo")
+		if p, ok := parts[name]; ok {
+			if p.offset > uint64(len(b)) || p.size > uint64(len(b))-p.offset {
+				return nil
+			}
+			b = b[p.offset : p.offset+p.size]
+		}
 		if err != nil || len(b) < skip {
 			return nil
 		}
