@@ -263,7 +263,7 @@ func (a *app) checkpointCommand() *cobra.Command {
 			return a.print(list, func(w io.Writer) {
 				t := newTable(w, "number", "place", "when", "hits", "enabled", "by", "text")
 				for _, x := range list {
-					t.AppendRow(table.Row{x.ID, plain(checkpointPlace(x)), plain(x.When), plain(x.Nth), map[bool]string{true: "yes", false: "no"}[x.Enabled], x.By, plain(x.Text)})
+					t.AppendRow(table.Row{x.ID, plain(x.Place()), plain(x.When), plain(x.Nth), map[bool]string{true: "yes", false: "no"}[x.Enabled], x.By, plain(x.Text)})
 				}
 				t.Render()
 			})
@@ -305,7 +305,7 @@ func (a *app) checkpointCommand() *cobra.Command {
 				if x.Text != "" {
 					text = "  | " + plain(x.Text)
 				}
-				fmt.Fprintf(w, "checkpoint %d on %s%s\n", x.ID, plain(checkpointPlace(x)), text)
+				fmt.Fprintf(w, "checkpoint %d on %s%s\n", x.ID, plain(x.Place()), text)
 			})
 		},
 	}
@@ -328,19 +328,6 @@ func (a *app) checkpointCommand() *cobra.Command {
 		},
 	})
 	return c
-}
-
-// checkpointPlace says what a kept checkpoint is on.
-func checkpointPlace(x client.Checkpoint) string {
-	switch replay.CheckpointKind(x.Kind) {
-	case replay.OnEnter, replay.OnReturn:
-		return x.Kind + " " + x.Function
-	case replay.OnError, replay.OnOutput:
-		return strings.TrimSpace(x.Kind + " " + x.About)
-	case replay.OnWrite:
-		return fmt.Sprintf("write %s, of %s@%d", x.About, x.Evidence, x.Moment)
-	}
-	return fmt.Sprintf("%s:%d", x.File, x.Line)
 }
 
 func (a *app) checkpointSwitch(use, short string, enabled bool) *cobra.Command {

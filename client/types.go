@@ -2,7 +2,13 @@
 // shapes that API and client share.
 package client
 
-import "time"
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"wraithology/core/replay"
+)
 
 // At is a place in a recording: Moment -1 and Thread 0 stand for the failure's
 // moment, or the last one, and for the moment's thread.
@@ -107,6 +113,19 @@ type Checkpoint struct {
 	Enabled  bool      `json:"enabled"`
 	By       string    `json:"by"`
 	Created  time.Time `json:"created"`
+}
+
+// Place says in words what the checkpoint is on.
+func (c Checkpoint) Place() string {
+	switch replay.CheckpointKind(c.Kind) {
+	case replay.OnEnter, replay.OnReturn:
+		return c.Kind + " " + c.Function
+	case replay.OnError, replay.OnOutput:
+		return strings.TrimSpace(c.Kind + " " + c.About)
+	case replay.OnWrite:
+		return fmt.Sprintf("write %s, of %s@%d", c.About, c.Evidence, c.Moment)
+	}
+	return fmt.Sprintf("%s:%d", c.File, c.Line)
 }
 
 // NewCheckpoint asks for a checkpoint to be set: on a line, which File and Line

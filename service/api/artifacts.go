@@ -14,7 +14,6 @@ import (
 	"wraithology/core/coredump"
 	"wraithology/core/coredump/module"
 	"wraithology/core/source"
-	"wraithology/service/accounts"
 	"wraithology/service/store"
 )
 
@@ -44,36 +43,20 @@ func artifactOf(x store.Artifact) client.Artifact {
 
 // uploadArtifact takes an artifact as a stream. What it is, its bytes say.
 func (a *api) uploadArtifact(w http.ResponseWriter, r *http.Request) {
-	ctx := r.Context()
-	if _, ok := accounts.Who(ctx); !ok {
-		a.refuse(w, http.StatusUnauthorized, "sign in first")
+	c, name, kept, ok := a.take(w, r, "artifact", func(ctx context.Context, caseID int64, name string) error {
+		_, err := a.Store.ArtifactByName(ctx, caseID, name)
+		return err
+	})
+	if !ok {
 		return
 	}
-	name := chi.URLParam(r, "artifact")
-	if !evidenceName.MatchString(name) {
-		a.refuse(w, http.StatusUnprocessableEntity, fmt.Sprintf("%q cannot name an artifact: use up to 128 letters, digits, dots, hyphens and underscores, a letter or digit first", name))
-		return
-	}
-	c, err := a.caseFor(ctx, chi.URLParam(r, "case"), mayWork)
-	if err != nil {
-		a.fail(w, r, err)
-		return
-	}
-	if _, err := a.Store.ArtifactByName(ctx, c.ID, name); err == nil {
-		a.fail(w, r, fmt.Errorf("artifact %s: %w in this case: give another name", name, store.ErrExists))
-		return
-	}
-	kept, err := a.Vault.Put(ctx, r.Body)
-	if err != nil {
-		a.fail(w, r, err)
-		return
-	}
+	ctx := context.WithoutCancel(r.Context())
+	var err error
 	x := store.Artifact{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID}
 	if x.Kind, x.BuildID, err = whatIs(a.Vault.Path(kept.SHA256)); err != nil {
 		a.refuse(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	ctx = context.WithoutCancel(ctx)
 	if err := a.Store.AddArtifact(ctx, &x); err != nil {
 		a.fail(w, r, err)
 		return

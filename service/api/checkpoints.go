@@ -57,7 +57,7 @@ func (a *api) checkpointRoutes(h huma.API) {
 		if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
 			return nil, err
 		}
-		return &body[client.Checkpoint]{checkpointOf(x)}, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("set checkpoint %d on %s", x.ID, placeOf(x)))
+		return &body[client.Checkpoint]{checkpointOf(x)}, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("set checkpoint %d on %s", x.ID, checkpointOf(x).Place()))
 	}, created)
 	route(h, a, "PATCH", "/api/cases/{case}/checkpoints/{checkpoint}", "changeCheckpoint", "Change a checkpoint", func(ctx context.Context, in *struct {
 		CheckpointInput
@@ -143,19 +143,6 @@ func checkExpressions(x store.Checkpoint) error {
 		}
 	}
 	return nil
-}
-
-// placeOf says in words what a checkpoint is on.
-func placeOf(x store.Checkpoint) string {
-	switch replay.CheckpointKind(x.Kind) {
-	case replay.OnEnter, replay.OnReturn:
-		return x.Kind + " " + x.Function
-	case replay.OnError, replay.OnOutput:
-		return strings.TrimSpace(x.Kind + " " + x.About)
-	case replay.OnWrite:
-		return fmt.Sprintf("write %s, of %s@%d", x.About, x.Evidence, x.Moment)
-	}
-	return fmt.Sprintf("%s:%d", x.File, x.Line)
 }
 
 // queryOf returns the query that a kept checkpoint stands for in a recording. A

@@ -14,6 +14,7 @@ import (
 	"wraithology/core/coredump"
 	"wraithology/service/accounts"
 	"wraithology/service/store"
+	"wraithology/service/vault"
 )
 
 // EvidenceInput names evidence in a path.
@@ -69,28 +70,11 @@ var evidenceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,127}$`)
 // upload takes evidence as a stream. It is acknowledged once its bytes and its
 // record are on disk; a stream that breaks off leaves nothing behind.
 func (a *api) upload(w http.ResponseWriter, r *http.Request) {
-	ctx := r.Context()
-	if _, ok := accounts.Who(ctx); !ok {
-		a.refuse(w, http.StatusUnauthorized, "sign in first")
-		return
-	}
-	name := chi.URLParam(r, "evidence")
-	if !evidenceName.MatchString(name) {
-		a.refuse(w, http.StatusUnprocessableEntity, fmt.Sprintf("%q cannot name evidence: use up to 128 letters, digits, dots, hyphens and underscores, a letter or digit first", name))
-		return
-	}
-	c, err := a.caseFor(ctx, chi.URLParam(r, "case"), mayWork)
-	if err != nil {
-		a.fail(w, r, err)
-		return
-	}
-	if _, err := a.Store.EvidenceByName(ctx, c.ID, name); err == nil {
-		a.fail(w, r, fmt.Errorf("evidence %s: %w in this case: give another name", name, store.ErrExists))
-		return
-	}
-	kept, err := a.Vault.Put(ctx, r.Body)
-	if err != nil {
-		a.fail(w, r, err)
+	c, name, kept, ok := a.take(w, r, "evidence", func(ctx context.Context, caseID int64, name string) error {
+		_, err := a.Store.EvidenceByName(ctx, caseID, name)
+		return err
+	})
+	if !ok {
 		return
 	}
 	if kept.Bytes == 0 {
@@ -98,7 +82,7 @@ func (a *api) upload(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	// The bytes are on disk; what follows is not to be undone by a client that leaves.
-	ctx = context.WithoutCancel(ctx)
+	ctx := context.WithoutCancel(r.Context())
 	e := store.Evidence{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID, State: client.StateIndexing, Started: time.Unix(0, 0).UTC()}
 	if err := a.Store.AddEvidence(ctx, &e); err != nil {
 		a.fail(w, r, err)
@@ -116,6 +100,33 @@ func (a *api) upload(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusCreated)
 	writeJSON(w, evidenceOf(e))
+}
+
+// take puts the bytes of a request into the vault, for a new thing of a kind in a
+// case, if the asking person may work there. Where it does not, it has said so.
+func (a *api) take(w http.ResponseWriter, r *http.Request, kind string, find func(ctx context.Context, caseID int64, name string) error) (c store.Case, name string, kept vault.Stored, ok bool) {
+	ctx := r.Context()
+	if _, signedIn := accounts.Who(ctx); !signedIn {
+		a.refuse(w, http.StatusUnauthorized, "sign in first")
+		return c, name, kept, false
+	}
+	name = chi.URLParam(r, kind)
+	if !evidenceName.MatchString(name) {
+		a.refuse(w, http.StatusUnprocessableEntity, fmt.Sprintf("%q cannot name %s: use up to 128 letters, digits, dots, hyphens and underscores, a letter or digit first", name, kind))
+		return c, name, kept, false
+	}
+	c, err := a.caseFor(ctx, chi.URLParam(r, "case"), mayWork)
+	if err == nil && find(ctx, c.ID, name) == nil {
+		err = fmt.Errorf("%s %s: %w in this case: give another name", kind, name, store.ErrExists)
+	}
+	if err == nil {
+		kept, err = a.Vault.Put(ctx, r.Body)
+	}
+	if err != nil {
+		a.fail(w, r, err)
+		return c, name, kept, false
+	}
+	return c, name, kept, true
 }
 
 func (a *api) download(w http.ResponseWriter, r *http.Request) {

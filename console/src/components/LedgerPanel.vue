@@ -56,13 +56,13 @@ function save(markdown: boolean) {
           <th scope="col">moment</th>
           <th scope="col">place</th>
           <th v-for="c in s.ledger.columns" :key="c" scope="col">
-            <code>{{ c }}</code> <button type="button" :aria-label="`remove column ${c}`" @click="s.dropColumn(c)">×</button>
+            <code>{{ c }}</code> <button type="button" class="link" :aria-label="`remove column ${c}`" @click="s.dropColumn(c)">×</button>
           </th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="r in s.ledger.rows" :key="r.moment" :class="{ here: r.moment === s.place.moment }">
-          <td><button type="button" class="mono" @click="s.go({ moment: r.moment, thread: r.thread, frame: 0 }, 'ledger')">{{ r.moment }}</button></td>
+          <td><button type="button" class="link mono" @click="s.go({ moment: r.moment, thread: r.thread, frame: 0 }, 'ledger')">{{ r.moment }}</button></td>
           <td class="mono soft">{{ r.file }}:{{ r.line }}</td>
           <td v-for="(c, i) in r.cells" :key="i" :class="{ changed: c.changed }">
             <span v-if="c.error" class="soft" :title="c.error">?</span>
@@ -73,8 +73,8 @@ function save(markdown: boolean) {
     </table>
     <p class="soft">
       {{ s.ledgerFrom + 1 }} to {{ s.ledgerFrom + s.ledger.rows.length }} of {{ s.ledger.total.toLocaleString() }}
-      <button type="button" :disabled="s.ledgerFrom === 0" @click="s.turnLedger(Math.max(0, s.ledgerFrom - page))">earlier rows</button>
-      <button type="button" :disabled="s.ledgerFrom + page >= s.ledger.total" @click="s.turnLedger(s.ledgerFrom + page)">later rows</button>
+      <button type="button" class="link" :disabled="s.ledgerFrom === 0" @click="s.turnLedger(Math.max(0, s.ledgerFrom - page))">earlier rows</button>
+      <button type="button" class="link" :disabled="s.ledgerFrom + page >= s.ledger.total" @click="s.turnLedger(s.ledgerFrom + page)">later rows</button>
     </p>
   </div>
 </template>
@@ -118,18 +118,6 @@ td code {
 .delta {
   font-weight: 600;
   color: var(--now-text);
-}
-button:not(.el-button) {
-  padding: 0;
-  font: inherit;
-  color: var(--now-text);
-  background: none;
-  border: 0;
-  cursor: pointer;
-}
-button:not(.el-button):disabled {
-  opacity: 0.5;
-  cursor: default;
 }
 p {
   display: flex;
