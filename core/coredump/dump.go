@@ -119,7 +119,7 @@ func Open(ctx context.Context, f *os.File, o Options) (d *Dump, err error) {
 			d.program = l
 		}
 	}
-	d.memory = &values.Memory{Core: &d.core.Memory, Types: d.types, Symbol: d.symbol, RuntimeType: d.runtimeType, Named: d.typeNamed}
+	d.memory = &values.Memory{Core: &d.core.Memory, Types: d.types, Symbol: d.symbol, RuntimeType: d.runtimeType, Named: d.typeNamed, Captured: d.captured}
 	if d.program != nil && d.program.Binary != nil {
 		if d.build, _ = d.program.Binary.GoBuild(); d.build.Go != "" {
 			d.golang = newGoRuntime(d)
@@ -282,6 +282,19 @@ func (d *Dump) runtimeType(address uint64) *debuginfo.Type {
 		}
 	}
 	return nil
+}
+
+// captured lists what a closure of the program takes along.
+func (d *Dump) captured(code uint64) []debuginfo.Captured {
+	l := d.at(code)
+	if l == nil || l.debug == nil || l.golang == nil || !l.golang.Begins(code-l.Bias) {
+		return nil
+	}
+	f := l.debug.FunctionAt(code - l.Bias)
+	if f == nil {
+		return nil
+	}
+	return f.Captured()
 }
 
 // describe fills in what the dump is.

@@ -65,7 +65,7 @@ func (v Value) settled() Value {
 // state is unrecorded and its type nil where there is no such field.
 func (v Value) Field(name string) Value {
 	s := v.settled()
-	if s.Form() == event.Struct {
+	if s.Form() == event.Struct || s.Form() == event.Func && s.Type != nil {
 		for i, f := range s.Type.Fields {
 			if f.Name == name && i < len(s.Items) {
 				return s.with(s.Items[i])
@@ -166,7 +166,7 @@ func (v Value) Children(page Page) (list []Child, total int) {
 		if d.State == event.Known {
 			list = []Child{{"*", d}}
 		}
-	case event.Struct:
+	case event.Struct, event.Func: // of a function what it took along
 		if isTime(v.Value) {
 			return nil, 0
 		}

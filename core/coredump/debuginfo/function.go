@@ -233,6 +233,27 @@ func (f *Function) Scopes(pc uint64) []*Scope {
 	}
 }
 
+// Captured is a variable that a closure of Go took along. Offset is where it lies
+// behind the closure's pointer to its code.
+type Captured struct {
+	Variable
+	Offset uint64
+}
+
+// attrGoClosureOffset says of a variable where it lies in its closure.
+const attrGoClosureOffset = 0x2907
+
+// Captured lists what the function takes along as a closure.
+func (f *Function) Captured() []Captured {
+	var out []Captured
+	for _, e := range f.scopes().entries {
+		if at, ok := e.Val(attrGoClosureOffset).(int64); ok && at >= 0 {
+			out = append(out, Captured{f.Unit.variable(e), uint64(at)})
+		}
+	}
+	return out
+}
+
 // Passed returns the expression that gives, in this function's frame, the value
 // that it passed in a register when it called what returns to an address: for
 // that register's value at the callee's entry. ok is false where nothing says.

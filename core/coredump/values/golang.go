@@ -9,7 +9,7 @@ import (
 )
 
 // decodeGo reads what Go lays out in words of its own.
-func (m *Memory) decodeGo(t *debuginfo.Type, b []byte) event.Value {
+func (m *Memory) decodeGo(t *debuginfo.Type, b []byte, depth int) event.Value {
 	v := event.Value{Type: &t.Type, State: event.Known}
 	word := func(i int) uint64 { return le(b[min(8*i, len(b)):]) }
 	switch t.Kind {
@@ -41,12 +41,47 @@ func (m *Memory) decodeGo(t *debuginfo.Type, b []byte) event.Value {
 			return Unknown(&t.Type, m.whyNot(v.Address))
 		}
 		v.Text = m.codeAt(code)
+		m.closure(&v, code, depth)
 	case debuginfo.GoEface, debuginfo.GoIface:
 		return m.goInterface(t, word(0), word(1))
 	default:
 		return Unknown(&t.Type, "a kind of type that is not read")
 	}
 	return v
+}
+
+// Bounds of what is shown of a closure, which may have taken itself along.
+const (
+	maxCaptured     = 16
+	maxClosureDepth = 3
+)
+
+// closure reads what a closure took along.
+func (m *Memory) closure(v *event.Value, code uint64, depth int) {
+	if m.Captured == nil || depth >= maxClosureDepth {
+		return
+	}
+	list := m.Captured(code)
+	if len(list) == 0 {
+		return
+	}
+	of := *v.Type
+	of.Fields = nil
+	for _, x := range list[:min(len(list), maxCaptured)] {
+		t, at := m.Types.Get(m.Types.ID(x.Type)), v.Address+x.Offset
+		if t == nil || x.Name == "" {
+			continue
+		}
+		if x.Indirect {
+			at, _ = m.Core.Pointer(at)
+			if t = m.Types.Get(t.Elem); t == nil {
+				continue
+			}
+		}
+		of.Fields = append(of.Fields, event.Field{Name: x.Name, Type: t.ID, Offset: x.Offset})
+		v.Items = append(v.Items, m.decode(t, source{m: m, address: at, inMemory: true}, depth+1))
+	}
+	v.Type = &of
 }
 
 // Bounds of what is shown of a channel.

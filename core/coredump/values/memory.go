@@ -22,6 +22,8 @@ type Memory struct {
 	Symbol func(address uint64) string
 	// RuntimeType finds the type that Go's runtime describes at an address.
 	RuntimeType func(address uint64) *debuginfo.Type
+	// Captured lists what a closure takes along, by the address of its code.
+	Captured func(code uint64) []debuginfo.Captured
 	// Named finds a type by name in the program.
 	Named func(name string) *debuginfo.Type
 }
@@ -201,7 +203,7 @@ func (m *Memory) decode(t *debuginfo.Type, s source, depth int) event.Value {
 		v.Text = m.codeAt(v.Address)
 		return v
 	}
-	return m.decodeGo(t, b)
+	return m.decodeGo(t, b, depth)
 }
 
 // codeAt names the code at an address.

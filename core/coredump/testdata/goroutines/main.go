@@ -35,6 +35,7 @@ type Quay struct {
 	Empty  map[int]bool
 	State  [3]uint8
 	Full   chan string
+	Later  func(int) int
 }
 
 // String writes the name.
@@ -71,6 +72,9 @@ func fail(q *Quay, n int, label string, list []int, ratio float64) int {
 	say("q.Empty==null", q.Empty == nil)
 	say("q.State[1]", q.State[1])
 	say("q.Full", "chan string with 2 of 2 waiting; goroutines that wait to send: "+senders)
+	say("q.Later.step", 11)
+	say("q.Later.label", fmt.Sprintf("%q", "ebb"))
+	say("q.Later.total", 50)
 	say("n", n)
 	say("label", fmt.Sprintf("%q", label))
 	say("list[1]", list[1])
@@ -83,7 +87,13 @@ func fail(q *Quay, n int, label string, list []int, ratio float64) int {
 	return list[local] + len(label) + int(ratio)
 }
 
-var kept *int
+var (
+	kept     *int
+	keptFunc func(int) int
+)
+
+//go:noinline
+func keepFunc(f func(int) int) { keptFunc = f }
 
 //go:noinline
 func keep(p *int) { kept = p }
@@ -152,6 +162,11 @@ func main() {
 	}
 	q.Queue <- 1
 	q.Full = full
+	step, label, total := len(os.Args)+10, "ebb", 50
+	q.Later = func(n int) int { total += n * step; return total + len(label) }
+	self := q.Later
+	self = func(n int) int { return self(n) }
+	keepFunc(self)
 	senders = first + ", " + second
 	defer func() { fmt.Println(mu.TryLock(), rw.TryLock()) }()
 	os.Exit(fail(q, 21, "Osprey Wall", []int{5, 6}, 0.75))
