@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -129,6 +130,9 @@ func TestOlderGo(t *testing.T) {
 		assert.Equal(t, version, d.build.Go)
 		checkBlocks(t, d, printed)
 		said := truth(printed)
+		if version < "go1.23" { // its debug information does not say what closures take along
+			said.values = slices.DeleteFunc(said.values, func(v [3]string) bool { return strings.HasPrefix(v[1], "q.Later.") })
+		}
 		assert.Equal(t, len(said.values), agree(t, d, said), version)
 	}
 }
