@@ -8,7 +8,6 @@ import (
 	"math"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"wraithology/core/event"
@@ -288,19 +287,4 @@ func meets(ctx context.Context, r replay.Replay, at, next event.Moment, t event.
 		return Step{}, false, err
 	}
 	return hit, true, nil
-}
-
-// stepWords are the words of the command line and the API for ways to step.
-var stepWords = []replay.Way{replay.Into, replay.Over, replay.Out, replay.Line, replay.To, replay.Head}
-
-// ParseWay reads a way to step.
-func ParseWay(s string) (replay.Way, error) {
-	var words []string
-	for _, w := range stepWords {
-		if string(w) == s {
-			return w, nil
-		}
-		words = append(words, string(w))
-	}
-	return "", fmt.Errorf("%q is no way to step: use %s", s, strings.Join(words, ", "))
 }

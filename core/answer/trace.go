@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"time"
 	"unicode"
 
 	"wraithology/core/event"
@@ -323,6 +322,3 @@ func MeanwhileBetween(ctx context.Context, r replay.Replay, from, to event.Momen
 	}
 	return out, nil
 }
-
-// Duration writes a duration as people read it.
-func Duration(ns int64) string { return time.Duration(ns).Round(time.Nanosecond).String() }

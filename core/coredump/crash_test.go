@@ -130,6 +130,19 @@ func agree(t testing.TB, d *Dump, said told) (known int) {
 
 func sourcesOf(binary string) module.Sources { return module.Sources{Binaries: []string{binary}} }
 
+// crashed runs a program until it crashes, opens its dump, and returns the stack of
+// what failed.
+func crashed(t testing.TB, program string, args ...string) (*replay.Failure, []replay.Frame) {
+	core, _ := crash(t, program, args...)
+	d := openDump(t, core, Options{Modules: sourcesOf(program)})
+	f := d.Info().Failure
+	require.NotNil(t, f)
+	frames, err := d.Frames(context.Background(), 0, f.Thread)
+	require.NoError(t, err)
+	require.Greater(t, len(frames), f.Frame)
+	return f, frames
+}
+
 func openFile(core string, o Options) (*Dump, error) {
 	f, err := os.Open(core)
 	if err != nil {

@@ -1,12 +1,10 @@
 package coredump
 
 import (
-	"context"
 	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 // Each kind of crash is told in a sentence of its own, at the right frame.
@@ -39,17 +37,11 @@ func TestExplanations(t *testing.T) {
 	} {
 		t.Run(how, func(t *testing.T) {
 			t.Parallel()
-			core, _ := crash(t, binary, how)
-			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
-			f := d.Info().Failure
-			require.NotNil(t, f)
+			f, frames := crashed(t, binary, how)
 			assert.Equal(t, want.kind, f.Kind)
 			assert.Equal(t, want.signal, f.Signal)
 			assert.Contains(t, f.Summary, want.summary)
 			assert.Equal(t, want.suspect, f.Suspect, f.Summary)
-			frames, err := d.Frames(context.Background(), 0, f.Thread)
-			require.NoError(t, err)
-			require.Greater(t, len(frames), f.Frame)
 			assert.Equal(t, want.function, frames[f.Frame].Function)
 			if how == "in a handler" {
 				names := ""

@@ -124,14 +124,12 @@ func (d *Dump) unwind(ctx context.Context, regs machine.Registers, exact bool, m
 			break
 		}
 		pc, sp := next.regs.PC(), next.regs.SP()
-		if pc == 0 || !s.signal && sp <= regs.SP() && (pc == regs.PC() || sp < regs.SP()) {
-			if pc != 0 && !d.switches(&s) {
-				list[len(list)-1].how = "the stack ends here: the next frame would lie inside this one"
-				break
-			}
-			if pc == 0 {
-				break
-			}
+		if pc == 0 {
+			break
+		}
+		if inside := sp < regs.SP() || sp == regs.SP() && pc == regs.PC(); inside && !s.signal && !d.switches(&s) {
+			list[len(list)-1].how = "the stack ends here: the next frame would lie inside this one"
+			break
 		}
 		regs, exact, how = next.regs, s.signal, next.how
 	}

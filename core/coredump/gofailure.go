@@ -256,11 +256,7 @@ func (d *Dump) boundsText(v replay.Value) string {
 	x, y, code := v.Field("x"), v.Field("y"), v.Field("code")
 	text := ""
 	if at, ok := d.golang.address("runtime.boundsErrorFmts"); ok && code.State == event.Known {
-		p, _ := d.core.Memory.Pointer(at + 16*code.Uint)
-		n, _ := d.core.Memory.Pointer(at + 16*code.Uint + 8)
-		if b, ok := d.core.Memory.Read(p, min(n, 256)); ok {
-			text = string(b)
-		}
+		text, _ = d.golang.text(at+16*code.Uint, 256)
 	}
 	if text == "" {
 		return "out of range"

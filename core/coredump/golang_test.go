@@ -252,16 +252,10 @@ func TestGoEndings(t *testing.T) {
 	} {
 		t.Run(how, func(t *testing.T) {
 			t.Parallel()
-			core, _ := crash(t, binary, how)
-			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
-			f := d.Info().Failure
-			require.NotNil(t, f)
+			f, frames := crashed(t, binary, how)
 			assert.Equal(t, want.kind, f.Kind)
 			assert.Contains(t, f.Summary, want.summary)
 			assert.Equal(t, want.suspect, f.Suspect)
-			frames, err := d.Frames(context.Background(), 0, f.Thread)
-			require.NoError(t, err)
-			require.Greater(t, len(frames), f.Frame)
 			if want.function != "" {
 				assert.Equal(t, want.function, frames[f.Frame].Function)
 			}

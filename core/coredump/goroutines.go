@@ -3,6 +3,7 @@ package coredump
 import (
 	"cmp"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"slices"
 	"strings"
@@ -49,7 +50,6 @@ const (
 
 func newGoRuntime(d *Dump) *goRuntime {
 	r := &goRuntime{d: d, semaphores: map[uint64]uint64{}}
-	d.golang = r
 	if at, ok := r.address("runtime.firstmoduledata"); ok {
 		r.types = d.memory.StructNamed("runtime.moduledata", at).Uint("types")
 	}
@@ -74,11 +74,22 @@ func (r *goRuntime) address(name string) (uint64, bool) {
 	if err != nil || len(p.Expression) != 9 {
 		return 0, false
 	}
-	var at uint64
-	for i := 8; i > 0; i-- {
-		at = at<<8 | uint64(p.Expression[i])
+	return binary.LittleEndian.Uint64(p.Expression[1:]) + l.Bias, true
+}
+
+// text reads the text of Go whose two words lie at an address; ok is false where it
+// is longer than most bytes, or was not kept.
+func (r *goRuntime) text(at, most uint64) (s string, ok bool) {
+	p, ok := r.d.core.Memory.Pointer(at)
+	n, _ := r.d.core.Memory.Pointer(at + 8)
+	if !ok || n > most {
+		return "", false
 	}
-	return at + l.Bias, true
+	if n == 0 {
+		return "", true
+	}
+	b, ok := r.d.core.Memory.Read(p, n)
+	return string(b), ok
 }
 
 // list reads the runtime's list of all goroutines.
@@ -131,13 +142,11 @@ func (r *goRuntime) readReasons() {
 	}
 	const most = 128
 	for i := range uint64(most) {
-		p, ok := r.d.core.Memory.Pointer(at + 16*i)
-		n, _ := r.d.core.Memory.Pointer(at + 16*i + 8)
-		b, ok2 := r.d.core.Memory.Read(p, n)
-		if !ok || n > 64 || !ok2 && n > 0 {
+		s, ok := r.text(at+16*i, 64)
+		if !ok {
 			return
 		}
-		r.reasons = append(r.reasons, string(b))
+		r.reasons = append(r.reasons, s)
 	}
 }
 
@@ -169,22 +178,9 @@ func (r *goRuntime) readSemaphores() {
 		}
 		seen[p] = true
 		s := values.RecordAt(m, waiter, p)
-		r.semaphores[s.Uint("g")] = waitsAt(s)
+		r.semaphores[s.Uint("g")] = s.Uint("elem")
 		todo = append(todo, s.Uint("prev"), s.Uint("next"), s.Uint("waitlink"))
 	}
-}
-
-// waitsAt returns the address that a waiter's element is; in newer releases the
-// field is a pointer in a wrapper.
-func waitsAt(s values.Record) uint64 {
-	if at, t := s.Field("elem"); t != nil {
-		if inner := values.RecordAt(s.Memory(), t, at); inner.Has("vp") {
-			return inner.Uint("vp")
-		} else if inner.Has("vu") {
-			return inner.Uint("vu")
-		}
-	}
-	return s.Uint("elem")
 }
 
 // state says in the runtime's words what a goroutine does.
@@ -217,11 +213,6 @@ func (r *goRuntime) waitsOn(g *goroutine) string {
 	n := 0
 	for w := g.record.To("waiting"); w.Valid() && n < most; w = w.To("waitlink") {
 		c := w.Uint("c")
-		if at, t := w.Field("c"); t != nil {
-			if inner := values.RecordAt(w.Memory(), t, at); inner.Has("vp") {
-				c = inner.Uint("vp")
-			}
-		}
 		if c == 0 {
 			continue
 		}

@@ -2,6 +2,7 @@ package coredump
 
 import (
 	"context"
+	"encoding/binary"
 	"fmt"
 	"strings"
 
@@ -84,11 +85,7 @@ func (r *goRuntime) onStack(g *goroutine, semaphore uint64) bool {
 	}
 	b := r.d.core.Memory.Known(sp, min(high-sp, 64<<10))
 	for i := 0; i+8 <= len(b); i += 8 {
-		var v uint64
-		for j := 7; j >= 0; j-- {
-			v = v<<8 | uint64(b[i+j])
-		}
-		if v <= semaphore && semaphore-v < maxObject {
+		if v := binary.LittleEndian.Uint64(b[i:]); v <= semaphore && semaphore-v < maxObject {
 			return true
 		}
 	}

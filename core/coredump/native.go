@@ -79,7 +79,7 @@ func (d *Dump) MemoryAt(ctx context.Context, address, count uint64) (replay.Stre
 			out.Why = fmt.Sprintf("the memory at 0x%x was not kept: %s", at, d.describeAddress(at))
 		}
 	}
-	for i := 0; i+8 <= len(out.Bytes) && len(out.Words) < maxMemory/8; i += 8 {
+	for i := 0; i+8 <= len(out.Bytes); i += 8 {
 		v := binary.LittleEndian.Uint64(out.Bytes[i:])
 		what := ""
 		if v >= firstPage && d.isMapped(v) {

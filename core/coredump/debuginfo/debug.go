@@ -81,6 +81,8 @@ type Unit struct {
 
 	scan      sync.Once
 	functions []*Function // by address
+	listing   sync.Once
+	globals   []Variable
 	lined     sync.Once
 	lines     []line
 	files     []string

@@ -9,10 +9,11 @@ import (
 
 // names finds what is declared outside of functions, by name.
 type names struct {
+	count     int        // of entries read
+	inOrder   []Variable // as they are declared
 	variables map[string][]Variable
 	types     map[string]TypeRef
 	records   map[string]TypeRef // of types, those that are structures, classes and unions
-	byUnit    map[*Unit][]Variable
 	runtime   map[uint64]TypeRef // Go: types by where the runtime describes them
 }
 
@@ -29,34 +30,41 @@ func (d *Debug) index() *names {
 		return d.whole.index()
 	}
 	d.named.Do(func() {
-		d.names = &names{variables: map[string][]Variable{}, types: map[string]TypeRef{}, records: map[string]TypeRef{}, byUnit: map[*Unit][]Variable{}, runtime: map[uint64]TypeRef{}}
-		var err error
-		defer guard(&err) // what was read before damage counts
-		n := 0
+		d.names = newNames()
 		units := d.units
 		if d.shared != nil {
 			units = append(append([]*Unit{}, units...), d.shared.units...)
 		}
 		for _, u := range units {
-			u = u.full()
-			r := u.Debug.data.Reader()
-			r.Seek(u.first)
-			if e, err := r.Next(); err == nil && e != nil && e.Children {
-				d.names.read(u, r, "", &n, 0)
-			}
+			d.names.unit(u.full())
 		}
 	})
 	return d.names
 }
 
+func newNames() *names {
+	return &names{variables: map[string][]Variable{}, types: map[string]TypeRef{}, records: map[string]TypeRef{}, runtime: map[uint64]TypeRef{}}
+}
+
+// unit reads the declarations of one unit.
+func (x *names) unit(u *Unit) {
+	var err error
+	defer guard(&err) // what was read before damage counts
+	r := u.Debug.data.Reader()
+	r.Seek(u.first)
+	if e, err := r.Next(); err == nil && e != nil && e.Children {
+		x.read(u, r, "", 0)
+	}
+}
+
 // read reads the declarations of one scope, which is a unit or a namespace.
-func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, n *int, depth int) {
-	for *n < maxNames {
+func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, depth int) {
+	for x.count < maxNames {
 		e, err := r.Next()
 		if err != nil || e == nil || e.Tag == 0 {
 			return
 		}
-		*n++
+		x.count++
 		name := entry{e, u.Debug}.text(dwarf.AttrName)
 		here := TypeRef{u.Debug, e.Offset}
 		switch e.Tag {
@@ -66,7 +74,7 @@ func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, n *int, depth int)
 				if name != "" {
 					inner += name + "::"
 				}
-				x.read(u, r, inner, n, depth+1)
+				x.read(u, r, inner, depth+1)
 				continue
 			}
 		case dwarf.TagVariable:
@@ -80,7 +88,7 @@ func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, n *int, depth int)
 			}
 			v.Name = prefix + v.Name
 			x.variables[v.Name] = append(x.variables[v.Name], v)
-			x.byUnit[u] = append(x.byUnit[u], v)
+			x.inOrder = append(x.inOrder, v)
 		case dwarf.TagStructType, dwarf.TagClassType, dwarf.TagUnionType, dwarf.TagTypedef, dwarf.TagBaseType, dwarf.TagEnumerationType, dwarf.TagPointerType:
 			if at, ok := e.Val(attrGoRuntime).(uint64); ok {
 				x.runtime[at] = here
@@ -123,8 +131,16 @@ func tagWord(t dwarf.Tag) string {
 	return "struct "
 }
 
-// Globals lists the global variables of a unit.
-func (u *Unit) Globals() []Variable { return u.Debug.index().byUnit[u] }
+// Globals lists the global variables of a unit. Only the unit itself is read for
+// that, not the whole module.
+func (u *Unit) Globals() []Variable {
+	u.listing.Do(func() {
+		x := newNames()
+		x.unit(u)
+		u.globals = x.inOrder
+	})
+	return u.globals
+}
 
 // Global finds a global variable by name; of several, that of the unit in front.
 // A name may be led by the end of its file's name and a colon.

@@ -377,13 +377,3 @@ func (m *Module) findSupplement(s Sources) {
 		}
 	}
 }
-
-// Find returns the module that an address lies in, or nil.
-func Find(list []*Module, address uint64) *Module {
-	for _, m := range list {
-		if address >= m.Start && address < m.End {
-			return m
-		}
-	}
-	return nil
-}

@@ -1,6 +1,7 @@
 package unwind
 
 import (
+	"encoding/binary"
 	"fmt"
 
 	"wraithology/core/coredump/cursor"
@@ -250,11 +251,7 @@ func withoutCode(address uint64) uint64 { return address & (1<<48 - 1) }
 func (f *Frame) apply(n machine.Register, r rule, regs *machine.Registers, where *location.Frame, read func(address, n uint64) ([]byte, bool)) error {
 	load := func(address uint64) {
 		if b, ok := read(address, 8); ok {
-			var v uint64
-			for i := 7; i >= 0; i-- {
-				v = v<<8 | uint64(b[i])
-			}
-			f.Caller.Set(n, v)
+			f.Caller.Set(n, binary.LittleEndian.Uint64(b))
 			return
 		}
 		f.Caller.Forget(n)

@@ -41,14 +41,13 @@ type entry struct {
 
 // common is what several entries share.
 type common struct {
-	codeAlign    uint64
-	dataAlign    int64
-	returns      machine.Register
-	program      []byte
-	augmented    bool
-	encoding     byte
-	signal       bool
-	lsdaEncoding byte
+	codeAlign uint64
+	dataAlign int64
+	returns   machine.Register
+	program   []byte
+	augmented bool
+	encoding  byte
+	signal    bool
 }
 
 const (
@@ -137,7 +136,7 @@ func (s Section) commonAt(at uint64) *common {
 	if version >= 4 && !s.EH {
 		c.Skip(2) // sizes of addresses and segment selectors
 	}
-	out := &common{codeAlign: c.Uleb(), dataAlign: c.Sleb(), lsdaEncoding: omitted}
+	out := &common{codeAlign: c.Uleb(), dataAlign: c.Sleb()}
 	if version == 1 {
 		out.returns = machine.Register(c.U8())
 	} else {
@@ -154,7 +153,7 @@ func (s Section) commonAt(at uint64) *common {
 			case 'P':
 				s.pointer(extra, extra.U8(), 0)
 			case 'L':
-				out.lsdaEncoding = extra.U8()
+				extra.U8()
 			case 'S':
 				out.signal = true
 			}

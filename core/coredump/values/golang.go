@@ -227,9 +227,6 @@ func (m *Memory) StructNamed(name string, address uint64) Record {
 // RecordAt returns the structure of a type at an address.
 func RecordAt(m *Memory, t *debuginfo.Type, address uint64) Record { return Record{m, t, address} }
 
-// Memory returns the memory that the structure lies in.
-func (r Record) Memory() *Memory { return r.m }
-
 // Valid reports whether the type is known and the address is not 0.
 func (r Record) Valid() bool { return r.Type != nil && r.Address != 0 }
 
@@ -274,9 +271,9 @@ func (r Record) Uint(name string) uint64 {
 	if t == nil {
 		return 0
 	}
-	if t.Kind == debuginfo.Record && len(t.Members) > 0 { // a number in a wrapper, such as an atomic one
+	if t.Kind == debuginfo.Record && len(t.Members) > 0 { // a number in a wrapper: an atomic one, or a pointer that may be traced
 		inner := Record{r.m, t, at}
-		for _, name := range []string{"value", "v", "u"} {
+		for _, name := range []string{"value", "v", "u", "vp", "vu"} {
 			if inner.Has(name) {
 				return inner.Uint(name)
 			}
