@@ -22,6 +22,7 @@ import (
 	"wraithology/core/locator"
 	"wraithology/core/question"
 	"wraithology/core/replay"
+	"wraithology/core/structuredlog"
 	"wraithology/recorder"
 )
 
@@ -57,6 +58,10 @@ type app struct {
 	debug    []string
 	source   []string
 	paths    map[string]string
+	as       string
+	fields   map[string]string
+	own      []string
+	piped    string // a copy of what came from standard input
 }
 
 // Main runs the command line and returns its exit code.
@@ -66,6 +71,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	a := &app{in: in, out: out, err: errOut}
 	root := a.root()
 	root.SetArgs(args)
+	defer a.removePiped()
 	return a.exit(root.ExecuteContext(ctx))
 }
 
@@ -116,6 +122,9 @@ func remedy(err error) string {
 		{replay.ErrNoFrame, "wraith stack LOCATOR lists the frames"},
 		{replay.ErrOneMoment, "wraith stack, values, ask, threads, memory and instructions work on it"},
 		{replay.ErrNoMachine, "memory and instructions are there for core dumps"},
+		{replay.ErrNoTraces, "wraith traces EVIDENCE lists them"},
+		{evidence.ErrKind, "--as KIND says what it is"},
+		{structuredlog.ErrRule, "for example --field thread=order_id"},
 		{replay.ErrNoCode, "name one of these"},
 		{replay.ErrNoName, "wraith values LOCATOR lists the names of the frame"},
 		{replay.ErrPath, "write it as quay, quay.Depth, berths[2], table[\"Inner Ness\"] or *p"},
@@ -138,8 +147,8 @@ func remedy(err error) string {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:           "wraith",
-		Short:         "Replay what already happened: execution logs and core dumps, with their stacks and values",
-		Long:          "wraith records programs, replays recordings and reads core dumps.\n\nA place in evidence is named by a locator, EVIDENCE@MOMENT#THREAD.FRAME. EVIDENCE is\na file, or CASE/NAME in the service. What is left off means the failure's moment,\nits thread, and frame 0.",
+		Short:         "Replay what already happened: execution logs, core dumps, event traces, logs and crash texts, with their stacks and values",
+		Long:          "wraith records programs, replays recordings, event traces, logs and runtime traces, and reads core dumps and crash texts.\n\nA place in evidence is named by a locator, EVIDENCE@MOMENT#THREAD.FRAME. EVIDENCE is\na file, - for standard input, or CASE/NAME in the service. What is left off means the failure's moment,\nits thread, and frame 0.",
 		SilenceErrors: true, SilenceUsage: true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}
@@ -151,12 +160,15 @@ func (a *app) root() *cobra.Command {
 	root.PersistentFlags().StringArrayVar(&a.binaries, "binary", nil, "for a core dump: a program or library that it was made of")
 	root.PersistentFlags().StringArrayVar(&a.debug, "debug", nil, "for a core dump: a folder with binaries or separate debug files")
 	root.PersistentFlags().StringArrayVar(&a.source, "source", nil, "for a core dump: a folder with source text")
+	root.PersistentFlags().StringVar(&a.as, "as", "", "what kind of evidence it is, where its bytes do not tell: "+kindList())
+	root.PersistentFlags().StringToStringVar(&a.fields, "field", nil, "for a structured log: which field is the time, level, message, trace, thread or caller, as thread=order_id")
+	root.PersistentFlags().StringArrayVar(&a.own, "own", nil, "for a crash text: a folder, or the beginning of a function's or file's name, that is the team's own; may be repeated")
 	root.PersistentFlags().StringToStringVar(&a.paths, "source-path", nil, "for a core dump: BUILD=HERE, where a path of the build is found")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{err.Error(), "wraith help " + c.Name() + " lists its options"}
 	})
 	root.AddCommand(a.record(), a.peek(), a.stack(), a.values(), a.ask(), a.hits(), a.run(), a.step(), a.writes(), a.origin(), a.ledger(), a.search(), a.changed(), a.meanwhile(),
-		a.threads(), a.memory(), a.instructions())
+		a.threads(), a.memory(), a.instructions(), a.traces(), a.trace())
 	root.AddCommand(a.serviceCommands()...)
 	return root
 }

@@ -14,7 +14,6 @@ import (
 	"wraithology/client"
 	"wraithology/core/answer"
 	"wraithology/core/event"
-	"wraithology/core/evidence"
 	"wraithology/core/locator"
 	"wraithology/core/question"
 	"wraithology/core/replay"
@@ -37,6 +36,8 @@ type asked interface {
 	Meanwhile(ctx context.Context, from, to int64) (answer.Meanwhile, error)
 	Step(ctx context.Context, at client.At, s replay.Step, count int) (answer.Step, error)
 	Source(ctx context.Context, file string) (string, error)
+	Traces(ctx context.Context, q answer.TracesQuery) (answer.Traces, error)
+	Spans(ctx context.Context, id string, at client.At) (answer.Spans, error)
 	Groups(ctx context.Context, at client.At) (answer.Groups, error)
 	Memory(ctx context.Context, address, count uint64) (answer.Memory, error)
 	Holders(ctx context.Context, pointer uint64, page replay.Page) (answer.Holders, error)
@@ -49,7 +50,7 @@ func (a *app) open(ctx context.Context, text string) (asked, locator.Locator, er
 	if err != nil {
 		return nil, l, err
 	}
-	if _, err := os.Stat(l.Evidence); err != nil && strings.Count(l.Evidence, "/") == 1 && !strings.HasPrefix(l.Evidence, ".") && !strings.HasPrefix(l.Evidence, "/") {
+	if _, err := os.Stat(l.Evidence); err != nil && l.Evidence != standardInput && strings.Count(l.Evidence, "/") == 1 && !strings.HasPrefix(l.Evidence, ".") && !strings.HasPrefix(l.Evidence, "/") {
 		c, signErr := a.client()
 		if signErr == nil {
 			caseName, name, _ := strings.Cut(l.Evidence, "/")
@@ -59,7 +60,7 @@ func (a *app) open(ctx context.Context, text string) (asked, locator.Locator, er
 			return nil, l, signErr
 		}
 	}
-	r, err := evidence.Open(ctx, l.Evidence, evidence.OwnTimelines(), a.artifacts(), nil)
+	r, err := a.openFile(ctx, l.Evidence)
 	if err != nil {
 		return nil, l, err
 	}

@@ -31,18 +31,29 @@ func printPeek(w io.Writer, name string, p answer.Peek, source sourceReader) {
 	e := p.Evidence
 	fmt.Fprintf(w, "%s  %s of %s\n", name, strings.ReplaceAll(e.Kind, "-", " "), plain(e.Program))
 	if !e.Started.IsZero() {
-		fmt.Fprintf(w, "  ran      %s on %s, for %s\n", e.Started.Format(time.RFC3339), plain(e.Host), time.Duration(e.DurationNs).Round(time.Microsecond))
+		on := ""
+		if e.Host != "" {
+			on = " on " + plain(e.Host)
+		}
+		fmt.Fprintf(w, "  ran      %s%s, for %s\n", e.Started.Format(time.RFC3339), on, time.Duration(e.DurationNs).Round(time.Microsecond))
 	}
 	if len(e.Command) > 0 {
 		fmt.Fprintf(w, "  command  %s\n", plain(strings.Join(e.Command, " ")))
 	}
-	fmt.Fprintf(w, "  build    %s\n", plain(orNone(e.BuildID)))
+	if e.BuildID != "" || e.Kind == "execution-log" || e.Kind == "core-dump" {
+		fmt.Fprintf(w, "  build    %s\n", plain(orNone(e.BuildID)))
+	}
 	fmt.Fprintf(w, "  holds    %s, on %s\n", counted(int(e.Moments), "moment"), counted(e.Threads, "thread"))
 	if f := p.Failure; f != nil {
 		fmt.Fprintf(w, "\nfailure    %s: %s\n", f.Kind, strings.ReplaceAll(plain(f.Summary), "; ", ";\n           "))
 		fmt.Fprintf(w, "  at       %s@%d#%s.%d\n", name, f.Moment, f.Thread, f.Frame)
 		if f.Instruction != "" {
 			fmt.Fprintf(w, "  by       %s\n", plain(f.Instruction))
+		}
+		for i, c := range f.Causes {
+			if i > 0 {
+				fmt.Fprintf(w, "  because  %s\n", plain(strings.Trim(c.Type+": "+c.Message, ": ")))
+			}
 		}
 	} else if len(p.Gaps) > 0 {
 		fmt.Fprintf(w, "\nfailure    none in what is here\n")
@@ -84,6 +95,14 @@ func orNone(s string) string {
 		return "not known"
 	}
 	return s
+}
+
+// inFile writes a place in the source after something else, where there is one.
+func inFile(file string, line int) string {
+	if file == "" {
+		return ""
+	}
+	return fmt.Sprintf("  %s:%d", plain(file), line)
 }
 
 func printFrame(w io.Writer, f answer.Frame, source sourceReader) {
@@ -199,7 +218,7 @@ func printWrites(w io.Writer, name, path string, from int, list answer.Writes, s
 		if x.Old != nil {
 			old = plain(*x.Old) + " -> "
 		}
-		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s%s  %s:%d\n", from+i+1, name, x.Moment, x.Thread, old, plain(x.New), plain(x.File), x.Line)
+		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s%s%s\n", from+i+1, name, x.Moment, x.Thread, old, plain(x.New), inFile(x.File, x.Line))
 		if text := source(x.File, x.Line); text != "" {
 			fmt.Fprintf(w, "          | %s\n", plain(text))
 		}
@@ -230,7 +249,7 @@ func printChanged(w io.Writer, c answer.Changed) {
 func printSearch(w io.Writer, name string, from int, s answer.Search) {
 	fmt.Fprintf(w, "found at %s\n", counted(s.Total, "place"))
 	for i, x := range s.Found {
-		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s = %s  %s:%d\n", from+i+1, name, x.Moment, x.Thread, plain(x.Name), plain(x.Value), plain(x.File), x.Line)
+		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s = %s%s\n", from+i+1, name, x.Moment, x.Thread, plain(x.Name), plain(x.Value), inFile(x.File, x.Line))
 	}
 	if more := s.Total - from - len(s.Found); more > 0 {
 		fmt.Fprintf(w, "  %d more: --from %d\n", more, from+len(s.Found))
@@ -244,7 +263,11 @@ func printLedger(w io.Writer, l answer.Ledger) {
 	}
 	t := newTable(w, heads...)
 	for _, row := range l.Rows {
-		cells := table.Row{row.Moment, fmt.Sprintf("%s:%d", plain(row.File), row.Line)}
+		place := row.Function
+		if row.File != "" {
+			place = fmt.Sprintf("%s:%d", row.File, row.Line)
+		}
+		cells := table.Row{row.Moment, plain(place)}
 		for _, c := range row.Cells {
 			value := plain(c.Value)
 			if c.Error != "" {
@@ -265,13 +288,16 @@ func printMeanwhile(w io.Writer, name string, m answer.Meanwhile) {
 	fmt.Fprintf(w, "from moment %d to %d\n", m.From, m.To)
 	for _, d := range m.Threads {
 		fmt.Fprintf(w, "  thread %s: %s, %s, %s\n", d.Thread, plain(d.Name), counted(int(d.Moments), "moment"), plain(d.State))
-		fmt.Fprintf(w, "    from %s@%d#%s  %s  %s:%d\n", name, d.First.Moment, d.Thread, plain(d.First.Function), plain(d.First.File), d.First.Line)
-		fmt.Fprintf(w, "    to   %s@%d#%s  %s  %s:%d\n", name, d.Last.Moment, d.Thread, plain(d.Last.Function), plain(d.Last.File), d.Last.Line)
+		fmt.Fprintf(w, "    from %s@%d#%s  %s%s\n", name, d.First.Moment, d.Thread, plain(d.First.Function), inFile(d.First.File, d.First.Line))
+		fmt.Fprintf(w, "    to   %s@%d#%s  %s%s\n", name, d.Last.Moment, d.Thread, plain(d.Last.Function), inFile(d.Last.File, d.Last.Line))
 	}
 }
 
 func printStep(w io.Writer, name string, s answer.Step, source sourceReader) {
-	fmt.Fprintf(w, "%s@%d#%s  %s  %s:%d  (%s)\n", name, s.Moment, s.Thread, plain(s.Function), plain(s.File), s.Line, s.Reason)
+	fmt.Fprintf(w, "%s@%d#%s  %s%s  (%s)\n", name, s.Moment, s.Thread, plain(s.Function), inFile(s.File, s.Line), s.Reason)
+	if s.Text != "" {
+		fmt.Fprintf(w, "  %s\n", plain(s.Text))
+	}
 	if s.StepNs >= 0 {
 		took := "the line took " + time.Duration(s.StepNs).String()
 		if s.CallNs >= 0 {

@@ -111,7 +111,7 @@ func TestMain(m *testing.M) {
 }
 
 func open(t *testing.T, log string) replay.Replay {
-	r, err := evidence.Open(context.Background(), log, evidence.Timelines{}, evidence.Artifacts{}, nil)
+	r, err := evidence.Open(context.Background(), log, evidence.Options{}, nil)
 	require.NoError(t, err)
 	return r
 }

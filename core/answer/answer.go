@@ -48,6 +48,16 @@ type Failure struct {
 	Address     string `json:"address,omitempty"`
 	Instruction string `json:"instruction,omitempty"`
 	Suspect     string `json:"suspect,omitempty"`
+	// Causes are the errors in order, the outermost first, where the evidence tells
+	// them apart; Fingerprint is the same for failures of the same kind at the same place.
+	Causes      []Cause `json:"causes,omitempty"`
+	Fingerprint string  `json:"fingerprint,omitempty"`
+}
+
+// Cause is an error that led to another one.
+type Cause struct {
+	Type    string `json:"type"`
+	Message string `json:"message"`
 }
 
 // Gap is something that evidence lacks.
@@ -166,6 +176,8 @@ type Step struct {
 	// CallNs how long the call took; -1 where it is not known.
 	StepNs int64 `json:"stepNs"`
 	CallNs int64 `json:"callNs"`
+	// Text is what an error or a message at the moment says.
+	Text string `json:"text,omitempty"`
 }
 
 // Depth bounds how much of composite values is given out: Levels of children,
@@ -209,7 +221,10 @@ func PeekAt(ctx context.Context, r replay.Recording) (Peek, error) {
 	failing := event.ThreadID(0)
 	if f := info.Failure; f != nil {
 		p.Failure = &Failure{Kind: f.Kind, Summary: f.Summary, Moment: int64(f.Moment), Thread: ThreadID(f.Thread), Frame: f.Frame,
-			Signal: f.Signal, Address: f.Address, Instruction: f.Instruction, Suspect: f.Suspect}
+			Signal: f.Signal, Address: f.Address, Instruction: f.Instruction, Suspect: f.Suspect, Fingerprint: f.Fingerprint}
+		for _, c := range f.Causes {
+			p.Failure.Causes = append(p.Failure.Causes, Cause(c))
+		}
 		at, failing = f.Moment, f.Thread
 	}
 	threads, err := StackAt(ctx, r, at, 0, failing)

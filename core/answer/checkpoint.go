@@ -238,7 +238,7 @@ func stepAt(r replay.Replay, m event.Moment, reason string) (Step, error) {
 		return Step{}, err
 	}
 	call, step, err := r.Timing(m)
-	return Step{Moment: int64(m), Thread: ThreadID(p.Thread), Function: p.Function, File: p.File, Line: p.Line, Reason: reason, TimeNs: int64(p.Time), StepNs: int64(step), CallNs: int64(call)}, err
+	return Step{Moment: int64(m), Thread: ThreadID(p.Thread), Function: p.Function, File: p.File, Line: p.Line, Reason: reason, TimeNs: int64(p.Time), StepNs: int64(step), CallNs: int64(call), Text: r.Text(m)}, err
 }
 
 // StepFrom steps count times, at least once, and says where that led. It stops
@@ -255,7 +255,7 @@ func StepFrom(ctx context.Context, r replay.Replay, at event.Moment, t event.Thr
 			return hit, err
 		}
 		at, why = next, string(reason)
-		if s.AnyThread {
+		if reason != replay.AtBeginning { // a call may have been made from another thread
 			if t, err = r.ThreadOf(at); err != nil {
 				return Step{}, err
 			}

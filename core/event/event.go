@@ -61,13 +61,16 @@ const (
 	Output  Kind = 23 // the program has put out a text
 	Move    Kind = 24 // memory has been copied to another place, or holds what nobody knows
 	Open    Kind = 25 // a call is open of which the beginning is not in the log; ID is the site it has reached
+	Fields  Kind = 26 // variables of the current call have been given values; ID is the site that lists them
+	Message Kind = 27 // as Fields, and the first value is a message that was put down
+	Error   Kind = 28 // as Message, of an error
 )
 
 // String names the kind as the format document does.
 func (k Kind) String() string {
 	names := [...]string{"", "enter", "line", "write", "cell", "memory", "element", "delete",
 		"leave", "unwind", "panic", "recover", "failure", "exit", "resume", "entries", "spread", "store",
-		"send", "wait", "pass", "receive", "release", "output", "move", "open"}
+		"send", "wait", "pass", "receive", "release", "output", "move", "open", "fields", "message", "error"}
 	if int(k) < len(names) && k > 0 {
 		return names[k]
 	}
@@ -91,12 +94,19 @@ const (
 	OpReadUnlock Op = 10 // gives a lock back that was held to read
 	OpDone       Op = 11 // ends a task of a group
 	OpSignal     Op = 12 // signals a condition
+	OpSleep      Op = 13 // the end of a sleep
+	OpNetwork    Op = 14 // the network
+	OpSystemCall Op = 15 // the operating system
+	OpTurn       Op = 16 // its turn to run
+	OpRuntime    Op = 17 // the language's runtime
+	OpWake       Op = 18 // wakes a thread
 )
 
 // String says the operation in words that follow "waits for" or "has".
 func (o Op) String() string {
 	names := [...]string{"", "a value from a channel", "room in a channel", "a lock", "a lock to read", "a group of tasks", "a signal", "one of several channels",
-		"closed the channel", "given the lock back", "given the lock to read back", "ended a task of the group", "signalled"}
+		"closed the channel", "given the lock back", "given the lock to read back", "ended a task of the group", "signalled",
+		"the end of a sleep", "the network", "the operating system", "its turn to run", "the runtime", "woken it"}
 	if int(o) < len(names) && o > 0 {
 		return names[o]
 	}

@@ -2,8 +2,10 @@ package event
 
 import "time"
 
-// Header says what was recorded.
+// Header says what was recorded. Kind is the kind of evidence, empty for an
+// execution log.
 type Header struct {
+	Kind     string    `cbor:"kind,omitempty"`
 	Program  string    `cbor:"program"`
 	Language string    `cbor:"language"`
 	Compiler string    `cbor:"compiler"`
@@ -26,6 +28,20 @@ type Process struct {
 	Host     string   `cbor:"host"`
 	Compiler string   `cbor:"compiler"`
 	Started  int64    `cbor:"started"` // wall clock, nanoseconds since 1970 (UTC)
+	// Outer are values that hold for all that the process does.
+	Outer []Named `cbor:"outer,omitempty"`
+}
+
+// Named is a value with a name. Data is its type's number and its item, as in an event.
+type Named struct {
+	Name string `cbor:"name"`
+	Data []byte `cbor:"data"`
+}
+
+// Gap is something that evidence lacks, with what can be done about it.
+type Gap struct {
+	What   string `cbor:"what"`
+	Remedy string `cbor:"remedy"`
 }
 
 // End says how a process ended, as far as the recorder learned it.
@@ -73,10 +89,13 @@ type Function struct {
 	// carry, in their order.
 	Parameters []VariableID
 	Results    []VariableID
+	// Outer are values that hold for all its calls.
+	Outer []Named
 }
 
 // Site is a place in the program that can be reached: a line of a function,
-// with the names that the line reads and writes.
+// with the names that the line reads and writes. Values are the variables that
+// the values of a Fields, Message or Error event go to, in their order.
 type Site struct {
 	ID       SiteID
 	Function FunctionID
@@ -84,6 +103,8 @@ type Site struct {
 	Reads    []string
 	Writes   []string
 	Flows    []Flow
+	Values   []VariableID
+	File     FileID // where it is not that of the function
 }
 
 // FlowKind says where the value of an expression goes.
@@ -128,6 +149,7 @@ type Thread struct {
 	ID      ThreadID
 	Process uint16
 	Number  uint64 // the number the program's own runtime gives it
+	Name    string // empty where it goes by its number
 	Creator string // "function at file:line" that started it; empty for the first
 	Started int64
 }

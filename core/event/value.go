@@ -22,6 +22,12 @@ const (
 	Opaque    Form = 15
 )
 
+// The names of the types of whole nanoseconds, and of nanoseconds since 1970.
+const (
+	DurationType  = "duration"
+	TimestampType = "timestamp"
+)
+
 // TypeID indexes the type table of one process.
 type TypeID uint32
 

@@ -11,9 +11,16 @@ import (
 	"time"
 
 	"wraithology/core/coredump"
+	"wraithology/core/crashtext"
+	"wraithology/core/eventtrace"
 	"wraithology/core/execlog"
+	"wraithology/core/intake"
 	"wraithology/core/replay"
+	"wraithology/core/runtimetrace"
+	"wraithology/core/source"
+	"wraithology/core/structuredlog"
 	"wraithology/core/timeline"
+	"wraithology/core/traceback"
 )
 
 // ErrUnreadable says that a file is not evidence, or not readable at all.
@@ -27,15 +34,25 @@ type Timelines struct {
 }
 
 // Artifacts explain evidence that does not explain itself: binaries, debug files,
-// source text. They count for core dumps.
+// source text. They count for core dumps and crash texts.
 type Artifacts = coredump.Options
 
-// Open opens the evidence at path. A core dump is read with the artifacts. The timeline that it needs is looked up among
-// those that are kept, and built when it is missing or outdated; progress, if not
-// nil, is told from time to time which share is done. Damage within
+// Options say how evidence is read. As, if not empty, says of which kind it is;
+// else its bytes tell.
+type Options struct {
+	Timelines Timelines
+	Artifacts Artifacts
+	As        Kind
+	Rules     structuredlog.Rules // for structured logs
+	Own       traceback.Own       // for crash texts
+}
+
+// Open opens the evidence at path. The timeline that it may need is looked up
+// among those that are kept, and built when it is missing or outdated; progress,
+// if not nil, is told from time to time which share is done. Damage within
 // evidence is no error: it is among the recording's gaps. Errors of the file
 // itself wrap ErrUnreadable.
-func Open(ctx context.Context, path string, timelines Timelines, artifacts Artifacts, progress func(float64)) (replay.Replay, error) {
+func Open(ctx context.Context, path string, o Options, progress func(float64)) (replay.Replay, error) {
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
@@ -52,27 +69,43 @@ func Open(ctx context.Context, path string, timelines Timelines, artifacts Artif
 		return nil, fmt.Errorf("%w: %w", ErrUnreadable, err)
 	}
 	defer f.Close()
-	head := make([]byte, 64)
-	n, _ := f.ReadAt(head, 0) // a shorter file has a shorter head
-	if coredump.Is(head[:n]) {
-		dump, err := coredump.Open(ctx, f, artifacts)
+	form, err := formOf(f, info.Size(), o.As)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %w", ErrUnreadable, path, err)
+	}
+	switch form {
+	case formDump:
+		dump, err := coredump.Open(ctx, f, o.Artifacts)
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrUnreadable, err)
 		}
 		return replay.Still(dump), nil
+	case formCrashText:
+		text, err := crashtext.Open(ctx, f, info.Size(), o.crashText())
+		if err != nil {
+			return nil, fmt.Errorf("%w: %s: %w", ErrUnreadable, path, err)
+		}
+		return replay.Still(text), nil
 	}
-	t, err := timelineOf(ctx, f, info, timelines, progress)
+	t, err := timelineOf(ctx, f, info, form, o, progress)
 	if err != nil {
 		return nil, err
 	}
 	return replay.OfLog(t), nil
 }
 
-// timelineOf opens the timeline of a log, which it builds where it must.
-func timelineOf(ctx context.Context, f *os.File, info os.FileInfo, timelines Timelines, progress func(float64)) (*timeline.Timeline, error) {
+// crashText says what explains a crash text.
+func (o Options) crashText() crashtext.Options {
+	a := o.Artifacts
+	return crashtext.Options{Binaries: append(append([]string(nil), a.Modules.Binaries...), a.Modules.Offered...), Own: o.Own,
+		Source: source.Places{Folders: a.Source, Paths: a.Paths, Own: !a.Modules.Alone}}
+}
+
+// timelineOf opens the timeline of evidence, which it builds where it must.
+func timelineOf(ctx context.Context, f *os.File, info os.FileInfo, form form, o Options, progress func(float64)) (*timeline.Timeline, error) {
 	dir := ""
-	if timelines.Folder != "" {
-		dir = filepath.Join(timelines.Folder, timelineName(f.Name(), info))
+	if o.Timelines.Folder != "" {
+		dir = filepath.Join(o.Timelines.Folder, timelineName(f.Name(), info, form, o.Rules))
 		t, err := timeline.Open(dir, f, info.Size())
 		if err == nil {
 			_ = os.Chtimes(dir, time.Now(), time.Now()) // it is in use: prune leaves it
@@ -81,34 +114,62 @@ func timelineOf(ctx context.Context, f *os.File, info os.FileInfo, timelines Tim
 		if !timeline.Stale(err) {
 			return nil, err
 		}
-	}
-	log, err := execlog.Open(f, info.Size())
-	if err != nil {
-		return nil, fmt.Errorf("%w: %s: %w", ErrUnreadable, f.Name(), err)
+		if err := os.MkdirAll(o.Timelines.Folder, 0o700); err != nil {
+			dir = "" // nowhere to keep it
+		}
 	}
 	if dir == "" {
-		return timeline.OfLog(ctx, log, progress)
+		parent, err := os.MkdirTemp("", "wraith-timeline-*")
+		if err != nil {
+			return nil, fmt.Errorf("make a folder for the timeline: %w", err)
+		}
+		defer os.RemoveAll(parent) // what is mapped stays usable
+		dir = filepath.Join(parent, "timeline")
+	} else {
+		prune(o.Timelines.Folder)
+		if err := os.RemoveAll(dir); err != nil {
+			return nil, fmt.Errorf("remove an outdated timeline: %w", err)
+		}
 	}
-	if err := os.MkdirAll(timelines.Folder, 0o700); err != nil {
-		return timeline.OfLog(ctx, log, progress) // nowhere to keep it
-	}
-	prune(timelines.Folder)
-	if err := os.RemoveAll(dir); err != nil {
-		return nil, fmt.Errorf("remove an outdated timeline: %w", err)
-	}
-	if err := timeline.Build(ctx, log, dir, timelines.Lasting, progress); err != nil {
+	if err := build(ctx, f, info.Size(), form, dir, o, progress); err != nil {
 		return nil, err
 	}
 	return timeline.Open(dir, f, info.Size())
 }
 
-// timelineName names a file's timeline by its place, size and time.
-func timelineName(path string, info os.FileInfo) string {
+// build makes the timeline of evidence in the folder dir.
+func build(ctx context.Context, f *os.File, size int64, form form, dir string, o Options, progress func(float64)) (err error) {
+	in := intake.Input{File: f, Size: size, Folder: dir, Lasting: o.Timelines.Lasting, Temporary: filepath.Dir(dir), Progress: progress}
+	switch form {
+	case formOTLP, formOTLPJSON:
+		err = eventtrace.Build(ctx, in, form == formOTLPJSON)
+	case formStructured:
+		err = structuredlog.Build(ctx, in, o.Rules)
+	case formRuntime:
+		err = runtimetrace.Build(ctx, in)
+	default:
+		var log *execlog.Log
+		if log, err = execlog.Open(f, size); err == nil {
+			return timeline.Build(ctx, log, dir, o.Timelines.Lasting, progress)
+		}
+	}
+	if err != nil && ctx.Err() == nil {
+		return fmt.Errorf("%w: %s: %w", ErrUnreadable, f.Name(), err)
+	}
+	return err
+}
+
+// timelineName names a file's timeline by its place, size and time, and by how it is read.
+func timelineName(path string, info os.FileInfo, form form, rules structuredlog.Rules) string {
 	full, err := filepath.Abs(path)
 	if err != nil {
 		full = path
 	}
-	sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00%d\x00%d", full, info.Size(), info.ModTime().UnixNano()))
+	name := fmt.Appendf(nil, "%s\x00%d\x00%d", full, info.Size(), info.ModTime().UnixNano())
+	if form != formLog {
+		name = fmt.Appendf(name, "\x00%d\x00%s", form, rules)
+	}
+	sum := sha256.Sum256(name)
 	return fmt.Sprintf("%x.timeline", sum[:12])
 }
 

@@ -57,6 +57,9 @@ func (w *Events) Next() bool {
 		e.ID, e.Address = uint32(c.uvarint()), c.uvarint()
 	case event.Panic, event.Recover, event.Failure, event.Output:
 		e.Args = int(c.byte())
+	case event.Fields, event.Message, event.Error:
+		e.ID = uint32(c.uvarint())
+		e.Args = int(c.byte())
 	case event.Move, event.Open: // their fields are their data
 	default:
 		if c.err == nil {

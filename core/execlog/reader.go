@@ -45,6 +45,7 @@ type Log struct {
 	Sites     map[event.SiteID]event.Site
 	Threads   map[threadKey]event.Thread
 	Ends      map[uint16]event.End
+	Gaps      []event.Gap
 	Blocks    []Block
 	Losses    []Loss
 
@@ -59,11 +60,7 @@ var ErrNotALog = errors.New("not a .wraith execution log")
 // Open reads the prefix and tables of the log in r, size bytes long, and finds
 // its event blocks. Damage does not fail the opening: it is listed in Losses.
 func Open(r io.ReaderAt, size int64) (*Log, error) {
-	l := &Log{
-		Functions: map[event.FunctionID]event.Function{}, Files: map[event.FileID]event.File{},
-		Sites: map[event.SiteID]event.Site{}, Threads: map[threadKey]event.Thread{},
-		Ends: map[uint16]event.End{}, types: map[typeKey]*event.Type{}, r: r, size: size,
-	}
+	l := NewTables(r, size)
 	if size == 0 {
 		return nil, fmt.Errorf("%w: the file is empty", ErrNotALog)
 	}
@@ -95,6 +92,19 @@ func Open(r io.ReaderAt, size int64) (*Log, error) {
 	})
 	return l, nil
 }
+
+// NewTables returns the empty tables of a log that is made of the evidence in r,
+// size bytes long.
+func NewTables(r io.ReaderAt, size int64) *Log {
+	return &Log{
+		Functions: map[event.FunctionID]event.Function{}, Files: map[event.FileID]event.File{},
+		Sites: map[event.SiteID]event.Site{}, Threads: map[threadKey]event.Thread{},
+		Ends: map[uint16]event.End{}, types: map[typeKey]*event.Type{}, r: r, size: size,
+	}
+}
+
+// AddType adds a type that all processes share.
+func (l *Log) AddType(t event.Type) { l.types[typeKey{0, t.ID}] = &t }
 
 // OpenFile opens the log at path; Close gives the file back.
 func OpenFile(path string) (*Log, error) {
@@ -220,6 +230,9 @@ func (l *Log) WriteTables(to io.Writer) error {
 	for _, e := range l.Ends {
 		_ = w.End(e)
 	}
+	for _, g := range l.Gaps {
+		_ = w.Gap(g)
+	}
 	return w.Flush()
 }
 
@@ -268,8 +281,12 @@ func (l *Log) unused(from, to int64) bool {
 	return true
 }
 
-// Types returns the type table of a process.
+// Types returns the type table of a process. What was not recorded by a program
+// has the same types everywhere, those of process 0.
 func (l *Log) Types(process uint16) Types {
+	if l.Header.Kind != "" {
+		process = 0
+	}
 	return func(id event.TypeID) *event.Type { return l.types[typeKey{process, id}] }
 }
 

@@ -22,6 +22,9 @@ const (
 	recordProcess  = 6
 	recordEnd      = 7
 	recordFlows    = 8
+	recordValues   = 9
+	recordOuter    = 10
+	recordGap      = 11
 )
 
 type functionRecord struct {
@@ -83,6 +86,29 @@ type flowRecord struct {
 	Calls    []string
 	Receives []string
 	Foreign  []string
+}
+
+// valuesRecord adds to the record of a site.
+type valuesRecord struct {
+	_         struct{} `cbor:",toarray"`
+	Kind      int
+	Site      uint32
+	File      uint32
+	Variables []uint32
+}
+
+// outerRecord adds to the record of a function.
+type outerRecord struct {
+	_        struct{} `cbor:",toarray"`
+	Kind     int
+	Function uint32
+	Outer    []event.Named
+}
+
+type gapRecord struct {
+	_    struct{} `cbor:",toarray"`
+	Kind int
+	Gap  event.Gap
 }
 
 type threadRecord struct {
@@ -215,6 +241,37 @@ func (l *Log) addRecord(raw cbor.RawMessage, process uint16) error {
 			site.Flows = append(site.Flows, event.Flow{Kind: event.FlowKind(f.Kind), Target: f.Target, Callee: f.Callee, Text: f.Text, Reads: f.Reads, Calls: f.Calls, Receives: f.Receives, Foreign: f.Foreign})
 		}
 		l.Sites[event.SiteID(r.Site)] = site
+	case recordValues:
+		var r valuesRecord
+		if err := decodeMode.Unmarshal(raw, &r); err != nil {
+			return err
+		}
+		if r.Site >= maxTable {
+			return errTableNumber
+		}
+		site := l.Sites[event.SiteID(r.Site)]
+		site.ID, site.File, site.Values = event.SiteID(r.Site), event.FileID(r.File), nil
+		for _, v := range r.Variables {
+			site.Values = append(site.Values, event.VariableID(v))
+		}
+		l.Sites[site.ID] = site
+	case recordOuter:
+		var r outerRecord
+		if err := decodeMode.Unmarshal(raw, &r); err != nil {
+			return err
+		}
+		if r.Function >= maxTable {
+			return errTableNumber
+		}
+		f := l.Functions[event.FunctionID(r.Function)]
+		f.ID, f.Outer = event.FunctionID(r.Function), r.Outer
+		l.Functions[f.ID] = f
+	case recordGap:
+		var r gapRecord
+		if err := decodeMode.Unmarshal(raw, &r); err != nil {
+			return err
+		}
+		l.Gaps = append(l.Gaps, r.Gap)
 	case recordThread:
 		var r threadRecord
 		if err := decodeMode.Unmarshal(raw, &r); err != nil {

@@ -102,7 +102,10 @@ func (w *Writer) Function(f event.Function) error {
 	for _, p := range f.Results {
 		r.Results = append(r.Results, uint32(p))
 	}
-	return w.record(0, r)
+	if err := w.record(0, r); err != nil || len(f.Outer) == 0 {
+		return err
+	}
+	return w.record(0, outerRecord{Kind: recordOuter, Function: uint32(f.ID), Outer: f.Outer})
 }
 
 // File adds a source file to the tables.
@@ -112,8 +115,20 @@ func (w *Writer) File(f event.File) error {
 
 // Site adds a site to the tables.
 func (w *Writer) Site(s event.Site) error {
-	if err := w.record(0, siteRecord{Kind: recordSite, ID: uint32(s.ID), Function: uint32(s.Function), Line: s.Line, Reads: s.Reads, Writes: s.Writes}); err != nil || len(s.Flows) == 0 {
+	if err := w.record(0, siteRecord{Kind: recordSite, ID: uint32(s.ID), Function: uint32(s.Function), Line: s.Line, Reads: s.Reads, Writes: s.Writes}); err != nil {
 		return err
+	}
+	if len(s.Values) > 0 {
+		r := valuesRecord{Kind: recordValues, Site: uint32(s.ID), File: uint32(s.File)}
+		for _, v := range s.Values {
+			r.Variables = append(r.Variables, uint32(v))
+		}
+		if err := w.record(0, r); err != nil {
+			return err
+		}
+	}
+	if len(s.Flows) == 0 {
+		return nil
 	}
 	r := flowsRecord{Kind: recordFlows, Site: uint32(s.ID)}
 	for _, f := range s.Flows {
@@ -144,6 +159,11 @@ func (w *Writer) Process(p event.Process) error {
 // End says how a process ended.
 func (w *Writer) End(e event.End) error {
 	return w.record(e.Process, endRecord{Kind: recordEnd, End: e})
+}
+
+// Gap says what the evidence lacks.
+func (w *Writer) Gap(g event.Gap) error {
+	return w.record(0, gapRecord{Kind: recordGap, Gap: g})
 }
 
 // Events writes one thread's events, encoded as WalkEvents reads them, whose

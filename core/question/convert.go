@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"strconv"
 	"strings"
+	"time"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
@@ -44,6 +45,12 @@ func toCEL(what string, v replay.Value) ref.Val {
 	case event.Bool:
 		return types.Bool(v.Uint != 0)
 	case event.Int:
+		switch v.Type.Name {
+		case event.DurationType:
+			return types.Duration{Duration: time.Duration(v.Int)}
+		case event.TimestampType:
+			return types.Timestamp{Time: time.Unix(0, v.Int).UTC()}
+		}
 		return types.Int(v.Int)
 	case event.Uint, event.Opaque:
 		if v.Uint > math.MaxInt64 {
@@ -250,6 +257,17 @@ func expandGlobal(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr
 	return f.NewIdent(parts[0] + ":" + parts[1]), nil
 }
 
+// expandNamed turns named("http.response-size") into the name itself, for names that
+// the language has no other way to write.
+func expandNamed(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+	if args[0].Kind() == ast.LiteralKind {
+		if s, ok := args[0].AsLiteral().(types.String); ok && s != "" {
+			return f.NewIdent(string(s)), nil
+		}
+	}
+	return nil, f.NewError(args[0].ID(), "named takes a name as text")
+}
+
 // castTo is a type by which memory is to be read.
 type castTo struct {
 	object
@@ -356,7 +374,8 @@ var environment = func() *cel.Env {
 		cel.Function("size_of", cel.Overload("size_of_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Bytes))),
 		cel.Function("nanoseconds", cel.Overload("nanoseconds_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Nanoseconds))),
 		cel.Function("unixTime", cel.Overload("unixTime_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.UnixTime))),
-		cel.Macros(cel.GlobalMacro("old", 1, expandOld), cel.GlobalMacro("changed", 1, expandChanged), cel.GlobalMacro("cast", 2, expandCast), cel.GlobalMacro("global", 2, expandGlobal)),
+		cel.Macros(cel.GlobalMacro("old", 1, expandOld), cel.GlobalMacro("changed", 1, expandChanged), cel.GlobalMacro("cast", 2, expandCast), cel.GlobalMacro("global", 2, expandGlobal),
+			cel.GlobalMacro("named", 1, expandNamed)),
 		cel.Function("cast_to", cel.Overload("cast_to_type", []*cel.Type{cel.DynType, cel.DynType}, cel.DynType, cel.BinaryBinding(castValue))),
 		cel.Function("typeOf", cel.Overload("typeOf_any", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(func(v ref.Val) ref.Val {
 			if o, ok := v.(object); ok {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+	"time"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
@@ -129,6 +130,10 @@ func answer(v ref.Val) Answer {
 	switch x := v.(type) {
 	case object:
 		return Answer{x.v.Text(), x.v.TypeName()}
+	case types.Duration:
+		return Answer{x.Duration.String(), event.DurationType}
+	case types.Timestamp:
+		return Answer{x.Format(time.RFC3339Nano), event.TimestampType}
 	case types.String:
 		return Answer{fmt.Sprintf("%q", string(x)), "string"}
 	case types.Null:
@@ -271,6 +276,11 @@ func (s *scope) follow(e ast.Expr) (replay.Value, bool) {
 		v, ok, err := s.r.Variable(s.ctx, s.at, s.t, s.frame, e.AsIdent())
 		return v.Value, ok && err == nil
 	case ast.SelectKind:
+		if name, ok := pathText(e); ok {
+			if v, ok, err := s.r.Variable(s.ctx, s.at, s.t, s.frame, name); ok && err == nil {
+				return v.Value, true
+			}
+		}
 		if v, ok := s.follow(e.AsSelect().Operand()); ok {
 			f := v.Field(e.AsSelect().FieldName())
 			return f, f.Type != nil

@@ -7,6 +7,7 @@ import (
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
 
 	"wraithology/core/event"
 	"wraithology/core/replay"
@@ -33,6 +34,7 @@ const (
 	plainInt
 	plainFloat
 	plainText
+	plainDuration // whole nanoseconds
 )
 
 // quick evaluates a part of an expression; notPlain sends it to the machinery.
@@ -65,16 +67,19 @@ func compile(e ast.Expr) quick {
 		if !isPath(e) {
 			return nil
 		}
-		return func(s *scope) plainValue { return plain(s.followQuick(e)) }
+		name, _ := pathText(e)
+		return func(s *scope) plainValue { return plain(s.followQuick(e, name)) }
 	case ast.CallKind:
 		return compileCall(e.AsCall())
 	}
 	return nil
 }
 
-func literal(e ast.Expr) quick {
+func literal(e ast.Expr) quick { return constant(e.AsLiteral()) }
+
+func constant(of ref.Val) quick {
 	var v plainValue
-	switch x := e.AsLiteral().(type) {
+	switch x := of.(type) {
 	case types.Bool:
 		v = truth(bool(x))
 	case types.Int:
@@ -83,6 +88,8 @@ func literal(e ast.Expr) quick {
 		v = plainValue{kind: plainFloat, number: float64(x)}
 	case types.String:
 		v = plainValue{kind: plainText, text: string(x)}
+	case types.Duration:
+		v = plainValue{kind: plainDuration, whole: int64(x.Duration)}
 	default:
 		return nil
 	}
@@ -97,6 +104,12 @@ func plain(v replay.Value, ok bool) plainValue {
 	case event.Bool:
 		return truth(v.Uint != 0)
 	case event.Int:
+		switch v.Type.Name {
+		case event.DurationType:
+			return plainValue{kind: plainDuration, whole: v.Int}
+		case event.TimestampType:
+			return plainValue{}
+		}
 		return plainValue{kind: plainInt, whole: v.Int}
 	case event.Uint:
 		if v.Uint <= math.MaxInt64 {
@@ -115,6 +128,11 @@ func plain(v replay.Value, ok bool) plainValue {
 func compileCall(c ast.CallExpr) quick {
 	if c.IsMemberFunction() {
 		return nil
+	}
+	if c.FunctionName() == "duration" && len(c.Args()) == 1 && c.Args()[0].Kind() == ast.LiteralKind {
+		if d, ok := c.Args()[0].AsLiteral().ConvertToType(types.DurationType).(types.Duration); ok {
+			return constant(d)
+		}
 	}
 	var args []quick
 	for _, a := range c.Args() {
@@ -168,7 +186,7 @@ func comparison(args []quick, holds func(c int) bool) quick {
 	return func(s *scope) plainValue {
 		a, b := args[0](s), args[1](s)
 		switch {
-		case a.kind == plainInt && b.kind == plainInt:
+		case a.kind == b.kind && (a.kind == plainInt || a.kind == plainDuration):
 			return truth(holds(cmp.Compare(a.whole, b.whole)))
 		case a.kind == plainText && b.kind == plainText:
 			return truth(holds(cmp.Compare(a.text, b.text)))
@@ -205,18 +223,18 @@ type scalars interface {
 	Scalar(at event.Moment, name string) (event.Value, bool)
 }
 
-// followQuick resolves a name or a path of fields.
-func (s *scope) followQuick(e ast.Expr) (replay.Value, bool) {
-	if e.Kind() == ast.IdentKind {
-		if q, ok := s.r.(scalars); ok && s.frame == 0 {
-			if v, ok := q.Scalar(s.at, e.AsIdent()); ok {
-				return replay.Value{Value: v}, true
-			}
+// followQuick resolves a name or a path of fields, which may be a name as a whole.
+func (s *scope) followQuick(e ast.Expr, name string) (replay.Value, bool) {
+	if q, ok := s.r.(scalars); ok && s.frame == 0 && name != "" {
+		if v, ok := q.Scalar(s.at, name); ok {
+			return replay.Value{Value: v}, true
 		}
+	}
+	if e.Kind() == ast.IdentKind {
 		v, ok, err := s.r.Variable(s.ctx, s.at, s.t, s.frame, e.AsIdent())
 		return v.Value, ok && err == nil
 	}
-	v, ok := s.followQuick(e.AsSelect().Operand())
+	v, ok := s.followQuick(e.AsSelect().Operand(), "")
 	if !ok || v.State != event.Known || v.Nil {
 		return v, false
 	}

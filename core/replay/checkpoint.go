@@ -235,13 +235,13 @@ func (r *logRecording) placesOf(ctx context.Context, c Checkpoint) (places, erro
 		}
 		return p, err
 	case OnError:
-		p.lists = []timeline.List{r.t.ErrorReturns(), r.t.Notable(event.Panic), r.t.Notable(event.Failure)}
+		p.lists = []timeline.List{r.t.ErrorReturns(), r.t.Notable(event.Panic), r.t.Notable(event.Failure), r.t.Notable(event.Error)}
 		if c.Text != "" {
 			p.keep = func(m event.Moment) bool { return contains(r.errorAt(m), c.Text) }
 		}
 		return p, nil
 	case OnOutput:
-		p.lists = []timeline.List{r.t.Notable(event.Output)}
+		p.lists = []timeline.List{r.t.Notable(event.Output), r.t.Notable(event.Message), r.t.Notable(event.Error)}
 		if c.Text != "" {
 			p.keep = func(m event.Moment) bool { return contains(r.firstText(m, ""), c.Text) }
 		}
@@ -265,8 +265,10 @@ func (r *logRecording) Text(at event.Moment) string {
 		return ""
 	}
 	switch r.t.Kind(at) {
-	case event.Output:
+	case event.Output, event.Message:
 		return r.firstText(at, "")
+	case event.Error:
+		return r.reportedError(at)
 	case event.Panic, event.Failure:
 		return r.firstText(at, r.t.Kind(at).String())
 	case event.Leave:
@@ -293,6 +295,8 @@ func (r *logRecording) errorAt(m event.Moment) string {
 		return text
 	case event.Panic, event.Failure:
 		return r.t.Kind(m).String() + " " + r.firstText(m, "")
+	case event.Error:
+		return r.reportedError(m)
 	}
 	return ""
 }
@@ -393,7 +397,7 @@ func (r *logRecording) nearest(ctx context.Context, c Checkpoint, p places, at e
 func (r *logRecording) Lines(file string) []int {
 	var lines []int
 	for _, s := range r.t.Sites {
-		if r.t.Files[r.t.Function(s.Function).File].Path == file {
+		if r.t.Files[r.siteFile(s)].Path == file && s.Line > 0 {
 			lines = append(lines, s.Line)
 		}
 	}
@@ -407,7 +411,7 @@ func (r *logRecording) FindLine(file string, line int) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return r.t.Files[r.t.Function(r.t.Sites[sites[0]].Function).File].Path, nil
+	return r.t.Files[r.siteFile(r.t.Sites[sites[0]])].Path, nil
 }
 
 // FindFunction implements Replay.
@@ -482,14 +486,18 @@ func (r *logRecording) sitesAt(file string, line int) ([]event.SiteID, error) {
 		return nil, err
 	}
 	first := map[event.FunctionID]event.SiteID{}
+	var out []event.SiteID
 	var lines []int
 	for id, s := range r.t.Sites {
-		if !files[r.t.Function(s.Function).File] {
+		if !files[r.siteFile(s)] {
 			continue
 		}
 		lines = append(lines, s.Line)
 		if s.Line != line {
 			continue
+		}
+		if !r.recorded() { // each message of the line has a site of its own
+			out = append(out, id)
 		}
 		if have, ok := first[s.Function]; !ok || id < have {
 			first[s.Function] = id
@@ -498,12 +506,21 @@ func (r *logRecording) sitesAt(file string, line int) ([]event.SiteID, error) {
 	if len(first) == 0 {
 		return nil, fmt.Errorf("%s:%d: %w: the line holds no statement%s", file, line, ErrNoCode, nearestLines(file, line, lines))
 	}
-	var out []event.SiteID
-	for _, s := range first {
-		out = append(out, s)
+	if r.recorded() {
+		for _, s := range first {
+			out = append(out, s)
+		}
 	}
 	slices.Sort(out)
 	return out, nil
+}
+
+// siteFile returns the file of a site.
+func (r *logRecording) siteFile(s event.Site) event.FileID {
+	if s.File != 0 {
+		return s.File
+	}
+	return r.t.Function(s.Function).File
 }
 
 // nearestLines names the lines before and after one that can hold a checkpoint.

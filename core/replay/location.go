@@ -51,6 +51,15 @@ func (l location) key() string {
 // find looks a name up: a variable in scope, or a global of the frame's package.
 func (s scope) find(name string) (Variable, event.VariableID, bool) {
 	f := s.r.t.FunctionOf(s.call)
+	if !s.r.recorded() {
+		for i, v := range f.Variables {
+			if v.Name == name {
+				x := s.r.variable(v, event.VariableID(i), f, s.call, s.at)
+				return x, event.VariableID(i), x.Value.State == event.Known
+			}
+		}
+		return Variable{}, 0, false
+	}
 	global := -1
 	for i := len(f.Variables) - 1; i >= 0; i-- {
 		v := f.Variables[i]
@@ -72,11 +81,15 @@ func (s scope) find(name string) (Variable, event.VariableID, bool) {
 func (s scope) locate(p Path, like []Value) (location, Value, error) {
 	v, id, ok := s.find(p.Root)
 	steps := p.Steps
-	if !ok && len(steps) > 0 && steps[0].Field != "" {
-		// A global of another package stands in the source as package.name.
-		if v, id, ok = s.find(p.Root + "." + steps[0].Field); ok {
-			steps = steps[1:]
-		}
+	// A global of another package stands in the source as package.name, and
+	// attributes have dots in their names.
+	for name := p.Root; !ok && len(steps) > 0 && steps[0].Field != ""; {
+		name += "." + steps[0].Field
+		steps = steps[1:]
+		v, id, ok = s.find(name)
+	}
+	if !ok {
+		steps = p.Steps
 	}
 	if !ok {
 		return location{}, Value{}, fmt.Errorf("%s: %w in the frame", p.Root, ErrNoName)

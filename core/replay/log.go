@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -13,14 +14,16 @@ import (
 
 // logRecording is an execution log opened for replay.
 type logRecording struct {
-	t    *timeline.Timeline
-	info func() Info
+	t     *timeline.Timeline
+	info  func() Info
+	names func() map[string]bool // of all variables of all functions
 }
 
 // OfLog returns the replay of an execution log's timeline.
 func OfLog(t *timeline.Timeline) Replay {
 	r := &logRecording{t: t}
 	r.info = sync.OnceValue(r.describe)
+	r.names = sync.OnceValue(r.allNames)
 	return r
 }
 
@@ -29,7 +32,7 @@ func (r *logRecording) Info() Info { return r.info() }
 
 func (r *logRecording) describe() Info {
 	h := r.t.Header
-	info := Info{Kind: "execution-log", Program: h.Program, BuildID: h.BuildID, Revision: h.Revision, Language: h.Language, Host: h.Host,
+	info := Info{Kind: cmp.Or(h.Kind, "execution-log"), Program: h.Program, BuildID: h.BuildID, Revision: h.Revision, Language: h.Language, Host: h.Host,
 		Command: h.Command, Started: h.Started, Moments: int64(r.t.Len()), Threads: r.t.Threads()}
 	if len(r.t.Processes) > 0 {
 		info.Started = time.Unix(0, r.t.Processes[0].Started).UTC()
@@ -37,8 +40,11 @@ func (r *logRecording) describe() Info {
 	if n := r.t.Len(); n > 0 {
 		info.Duration = time.Duration(r.t.Time(n - 1))
 	}
-	info.Failure = r.failure()
-	info.Gaps = r.gaps()
+	if r.recorded() {
+		info.Failure, info.Gaps = r.failure(), r.gaps()
+	} else {
+		info.Failure, info.Gaps = r.reportedFailure(), r.reportedGaps()
+	}
 	return info
 }
 
@@ -82,6 +88,12 @@ func (r *logRecording) Threads(ctx context.Context, at event.Moment) ([]Thread, 
 			continue
 		}
 		th := r.t.ThreadInfo(id)
+		if !r.recorded() {
+			if out = r.reportedThread(out, th, at); id%1024 == 0 && ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			continue
+		}
 		state := "running"
 		if r.callAt(id, at) == event.NoCall {
 			state = "outside own code"
@@ -115,7 +127,9 @@ func (r *logRecording) callAt(t event.ThreadID, at event.Moment) event.CallID {
 	}
 	c := r.t.CallOf(m)
 	if k := r.t.Kind(m); m < at && c != event.NoCall && (k == event.Leave || k == event.Unwind) {
-		return r.t.Call(c).Parent
+		if c = r.t.Call(c).Parent; c != event.NoCall && r.t.Call(c).Thread != t {
+			return event.NoCall // a call of another thread called it
+		}
 	}
 	return c
 }
@@ -128,10 +142,13 @@ func (r *logRecording) Frames(_ context.Context, at event.Moment, t event.Thread
 	if err := r.checkThread(t); err != nil {
 		return nil, err
 	}
-	var frames []Frame
+	frames := r.thrown(at, t)
 	for c := r.callAt(t, at); c != event.NoCall; c = r.t.Call(c).Parent {
 		f := r.t.FunctionOf(c)
-		frames = append(frames, Frame{Index: len(frames), Function: r.functionName(c), File: r.t.Files[f.File].Path, Line: r.lineOf(c, at), Own: f.Own, Call: c})
+		frames = append(frames, Frame{Index: len(frames), Function: r.functionName(c), File: r.fileOf(c, at), Line: r.lineOf(c, at), Own: f.Own, Call: c})
+	}
+	if !r.recorded() {
+		r.noteFrames(frames, t)
 	}
 	return frames, nil
 }
@@ -145,10 +162,20 @@ func (r *logRecording) functionName(c event.CallID) string {
 
 // lineOf returns the line that a call has reached at a moment.
 func (r *logRecording) lineOf(c event.CallID, at event.Moment) int {
-	if m := r.t.LastLine(c, at); m != event.NoMoment {
+	if m := r.t.LastLine(c, at); m != event.NoMoment && hasSite(r.t.Kind(m)) {
 		return r.t.Site(m).Line
 	}
 	return r.t.FunctionOf(c).Line
+}
+
+// fileOf returns the file of the line that a call has reached at a moment.
+func (r *logRecording) fileOf(c event.CallID, at event.Moment) string {
+	if !r.recorded() {
+		if m := r.t.LastLine(c, at); m != event.NoMoment && hasSite(r.t.Kind(m)) && r.t.Site(m).File != 0 {
+			return r.t.Files[r.t.Site(m).File].Path
+		}
+	}
+	return r.t.Files[r.t.FunctionOf(c).File].Path
 }
 
 // Place implements Replay.
@@ -158,7 +185,7 @@ func (r *logRecording) Place(at event.Moment) (Place, error) {
 	}
 	p := Place{Moment: at, Thread: r.t.Thread(at), Kind: r.t.Kind(at), Time: time.Duration(r.t.Time(at)), Call: r.t.CallOf(at)}
 	if p.Call != event.NoCall {
-		p.Function, p.File, p.Line = r.functionName(p.Call), r.t.Files[r.t.FunctionOf(p.Call).File].Path, r.lineOf(p.Call, at)
+		p.Function, p.File, p.Line = r.functionName(p.Call), r.fileOf(p.Call, at), r.lineOf(p.Call, at)
 	}
 	return p, nil
 }

@@ -98,7 +98,7 @@ var (
 
 // Info says what a recording is.
 type Info struct {
-	Kind     string // "execution-log", "core-dump"
+	Kind     string // "execution-log", "core-dump", "event-trace", "structured-log", "crash-text", "runtime-trace"
 	Program  string
 	BuildID  string
 	Revision string
@@ -127,13 +127,22 @@ type Failure struct {
 	Address     string
 	Instruction string
 	Suspect     string
+	// Causes are the errors in order, the outermost first, where the evidence tells
+	// them apart.
+	Causes []Cause
+	// Fingerprint is the same for failures of the same kind at the same place; empty
+	// where the evidence does not say enough.
+	Fingerprint string
+}
+
+// Cause is an error that led to another one.
+type Cause struct {
+	Type    string
+	Message string
 }
 
 // Gap is something that the evidence lacks, with what can be done about it.
-type Gap struct {
-	What   string
-	Remedy string
-}
+type Gap = event.Gap
 
 // Thread is a thread at a moment.
 type Thread struct {
@@ -214,19 +223,22 @@ type Reason string
 
 // The reasons of a step.
 const (
-	ReachedLine   Reason = "line"
-	ReachedAsked  Reason = "the line asked for"
-	ReachedCall   Reason = "entered a call"
-	ReachedCaller Reason = "returned to the caller"
-	BackInCaller  Reason = "back at the call"
-	BackInCallee  Reason = "back in a call"
-	AtHead        Reason = "head of the call"
-	Unwound       Reason = "a panic left the call"
-	Recovered     Reason = "a panic was recovered here"
-	ReachedPanic  Reason = "panic"
-	ReachedFail   Reason = "test failure"
-	AtEnd         Reason = "end of the thread"
-	AtBeginning   Reason = "beginning of the thread"
+	ReachedLine    Reason = "line"
+	ReachedAsked   Reason = "the line asked for"
+	ReachedCall    Reason = "entered a call"
+	ReachedCaller  Reason = "returned to the caller"
+	BackInCaller   Reason = "back at the call"
+	BackInCallee   Reason = "back in a call"
+	AtHead         Reason = "head of the call"
+	Unwound        Reason = "a panic left the call"
+	Recovered      Reason = "a panic was recovered here"
+	ReachedPanic   Reason = "panic"
+	ReachedFail    Reason = "test failure"
+	ReachedLeave   Reason = "end of the call"
+	ReachedMessage Reason = "message"
+	ReachedError   Reason = "error"
+	AtEnd          Reason = "end of the thread"
+	AtBeginning    Reason = "beginning of the thread"
 )
 
 // Place is a moment's place in program and time.

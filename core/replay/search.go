@@ -136,6 +136,8 @@ func (r *logRecording) valuesOf(m event.Moment) (names func(i int) string, value
 			names = variables(f.Parameters)
 		case event.Leave:
 			names = variables(f.Results)
+		case event.Fields, event.Message, event.Error:
+			names = variables(r.t.Site(m).Values)
 		case event.Write, event.Cell:
 			names = variables([]event.VariableID{event.VariableID(e.ID)})
 		}

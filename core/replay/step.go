@@ -67,6 +67,14 @@ func (w walker) halts(m event.Moment) (Reason, bool) {
 			}
 		}
 		return ReachedLine, true
+	case event.Enter:
+		return ReachedCall, !w.r.recorded()
+	case event.Leave:
+		return ReachedLeave, !w.r.recorded()
+	case event.Message:
+		return ReachedMessage, true
+	case event.Error:
+		return ReachedError, true
 	case event.Panic:
 		return ReachedPanic, true
 	case event.Failure:

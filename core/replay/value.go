@@ -251,8 +251,11 @@ func (v Value) text(depth int) string {
 	case event.Bool:
 		return strconv.FormatBool(v.Uint != 0)
 	case event.Int:
-		if v.Type.Name == "time.Duration" {
+		switch v.Type.Name {
+		case "time.Duration", event.DurationType:
 			return time.Duration(v.Int).String()
+		case event.TimestampType:
+			return time.Unix(0, v.Int).UTC().Format(time.RFC3339Nano)
 		}
 		return strconv.FormatInt(v.Int, 10)
 	case event.Uint:
@@ -292,7 +295,7 @@ func (v Value) text(depth int) string {
 
 // nilText writes a reference that leads nowhere, in the language's word for it.
 func (v Value) nilText() string {
-	if v.Type != nil && (strings.HasSuffix(v.Type.Name, "*") || strings.HasPrefix(v.Type.Name, "*const ") || strings.HasPrefix(v.Type.Name, "*mut ") || strings.Contains(v.Type.Name, "::")) {
+	if v.Type != nil && (v.Type.Form == event.Text || strings.HasSuffix(v.Type.Name, "*") || strings.HasPrefix(v.Type.Name, "*const ") || strings.HasPrefix(v.Type.Name, "*mut ") || strings.Contains(v.Type.Name, "::")) {
 		return "null"
 	}
 	return "nil"

@@ -22,9 +22,12 @@ func (r *logRecording) Variables(ctx context.Context, at event.Moment, t event.T
 			return nil, err
 		}
 		if r.visible(v, c, at) {
-			out = append(out, r.variable(v, event.VariableID(i), f, c, at))
+			if x := r.variable(v, event.VariableID(i), f, c, at); r.recorded() || x.Value.State == event.Known {
+				out = append(out, x)
+			}
 		}
 	}
+	out = append(out, r.outer(c, at)...)
 	rank := map[event.Scope]int{event.Parameter: 0, event.Return: 1, event.Local: 2, event.Global: 3}
 	slices.SortStableFunc(out, func(a, b Variable) int { return rank[a.Scope] - rank[b.Scope] })
 	return hideShadowed(out), nil
@@ -36,13 +39,47 @@ func (r *logRecording) Variable(_ context.Context, at event.Moment, t event.Thre
 	if err != nil {
 		return Variable{}, false, err
 	}
+	return r.callVariable(c, at, name)
+}
+
+// callVariable returns the variable that a name means in a call at a moment. Of what
+// no recorder made, a name that the function has and the call does not means null.
+func (r *logRecording) callVariable(c event.CallID, at event.Moment, name string) (Variable, bool, error) {
 	f := r.t.FunctionOf(c)
 	for i := len(f.Variables) - 1; i >= 0; i-- {
 		if v := f.Variables[i]; v.Name == name && r.visible(v, c, at) {
-			return r.variable(v, event.VariableID(i), f, c, at), true, nil
+			x := r.variable(v, event.VariableID(i), f, c, at)
+			if !r.recorded() && x.Value.State != event.Known {
+				x.Value.Value = event.Value{Type: plainText, State: event.Known, Nil: true}
+			}
+			return x, true, nil
+		}
+	}
+	for _, v := range r.outer(c, at) {
+		if v.Name == name {
+			return v, true, nil
 		}
 	}
 	return Variable{}, false, nil
+}
+
+// allNames gathers the names of all variables of all functions.
+func (r *logRecording) allNames() map[string]bool {
+	all := map[string]bool{}
+	for _, f := range r.t.Functions {
+		for _, v := range f.Variables {
+			all[v.Name] = true
+		}
+		for _, v := range f.Outer {
+			all[v.Name] = true
+		}
+	}
+	for i := range r.t.Processes {
+		for _, v := range r.t.Processes[i].Outer {
+			all[v.Name] = true
+		}
+	}
+	return all
 }
 
 // frameCall returns the call of a frame.
@@ -54,8 +91,12 @@ func (r *logRecording) frameCall(at event.Moment, t event.ThreadID, frame int) (
 		return 0, err
 	}
 	c := r.callAt(t, at)
-	for i := 0; c != event.NoCall; i++ {
-		if i == frame {
+	inner := 0
+	if frame > 0 {
+		inner = len(r.thrown(at, t)) // which see what their call sees
+	}
+	for i := inner; c != event.NoCall; i++ {
+		if i >= frame {
 			return c, nil
 		}
 		if c = r.t.Call(c).Parent; c == event.NoCall {
@@ -89,6 +130,8 @@ func (r *logRecording) visible(v event.Variable, c event.CallID, at event.Moment
 	switch {
 	case v.Scope == event.Parameter || v.Scope == event.Global:
 		return true
+	case !r.recorded():
+		return true
 	case v.Scope == event.Return && at != event.NoMoment && r.t.Call(c).Leave == at:
 		return true
 	case v.Line > v.EndLine:
@@ -110,7 +153,7 @@ func (r *logRecording) variable(v event.Variable, id event.VariableID, f *event.
 			return out
 		}
 	}
-	if out.Written == event.NoMoment || v.Scope == event.Local && r.stale(v, c, out.Written, at) {
+	if out.Written == event.NoMoment || v.Scope == event.Local && r.recorded() && r.stale(v, c, out.Written, at) {
 		out.Written = event.NoMoment
 		return out
 	}
@@ -168,6 +211,8 @@ func (r *logRecording) written(m event.Moment, id event.VariableID, f *event.Fun
 		i = slices.Index(f.Parameters, id)
 	case event.Leave:
 		i = slices.Index(f.Results, id)
+	case event.Fields, event.Message, event.Error:
+		i = slices.Index(r.t.Site(m).Values, id)
 	}
 	return execlog.DecodeNth(e.Data, e.Args, i, types)
 }
@@ -191,7 +236,7 @@ func (r *logRecording) Scalar(at event.Moment, name string) (event.Value, bool) 
 		}
 		id := event.VariableID(i)
 		m := r.t.LastWrite(c, id, at)
-		if m == event.NoMoment || v.Scope == event.Global || r.t.Kind(m) == event.Cell || v.Scope == event.Local && r.stale(*v, c, m, at) {
+		if m == event.NoMoment || v.Scope == event.Global || r.t.Kind(m) == event.Cell || v.Scope == event.Local && r.recorded() && r.stale(*v, c, m, at) {
 			return event.Value{}, false
 		}
 		value, err := r.written(m, id, f, 0, at)

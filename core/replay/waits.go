@@ -29,7 +29,7 @@ func (r *logRecording) waits(t event.ThreadID, at event.Moment, state string) st
 		return state
 	}
 	text := "waits for " + op.String()
-	if e.Address != 0 {
+	if e.Address != 0 && r.recorded() {
 		text += fmt.Sprintf(" at 0x%x", e.Address)
 	}
 	if end := r.waitEnd(t, m); end != "" {

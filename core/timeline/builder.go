@@ -45,6 +45,11 @@ func Build(ctx context.Context, log *execlog.Log, dir string, lasting bool, prog
 	if err := b.finish(); err != nil {
 		return err
 	}
+	return b.place(partial, dir)
+}
+
+// place gives a timeline that is whole its name.
+func (b *builder) place(partial, dir string) error {
 	if err := os.Rename(partial, dir); err != nil {
 		if _, there := os.Stat(filepath.Join(dir, indexFile)); there == nil {
 			return nil // somebody else has built it meanwhile
@@ -75,12 +80,14 @@ type builder struct {
 	threads   []*threadState
 	creators  []byte
 	table     callTable
+	traces    pieces[traceRecord]
 	addresses *addressWriter
 
 	sites, enters, returns grouped
 	notable                map[event.Kind]*growing
 	errors                 growing
 	globals                map[globalKey]uint32
+	halting                bool // beginnings and ends of calls are halts of their own
 	losses                 []execlog.Loss
 	functions              []functionState
 	sizes                  map[typeKey]uint64
@@ -120,6 +127,8 @@ type cursor struct {
 	next    chan unpackedBlock
 	walk    *execlog.Events
 	payload []byte
+	raw     []byte       // the event's bytes, where it comes from no block
+	caller  event.CallID // of the next outermost call, on another thread
 	e       event.Event
 	process uint16
 	thread  event.ThreadID
@@ -148,6 +157,10 @@ func newBuilder(log *execlog.Log, dir string, lasting bool, progress func(float6
 		notable: map[event.Kind]*growing{}, globals: map[globalKey]uint32{}, losses: slices.Clone(log.Losses), sizes: map[typeKey]uint64{}}
 	var err error
 	b.table.f, err = os.Create(filepath.Join(dir, tableFile))
+	if err == nil {
+		b.traces.f, err = os.Create(filepath.Join(dir, tracesFile))
+	}
+	b.halting = log.Header.Kind != ""
 	err = errors.Join(err, begin(&b.kinds, dir, kindsFile), begin(&b.calls, dir, callsFile), begin(&b.ids, dir, idsFile), begin(&b.offsets, dir, offsetsFile),
 		begin(&b.data, dir, dataFile), begin(&b.times, dir, timesFile), begin(&b.chunks, dir, chunksFile), begin(&b.runs, dir, runsFile),
 		begin(&b.variables, dir, variableFile), begin(&b.words.column, dir, listsFile))
@@ -213,15 +226,24 @@ func (b *builder) take(c *cursor) {
 	var ended *activation
 	switch e.Kind {
 	case event.Enter:
+		if c.current < 0 {
+			call = c.caller
+		}
 		a = b.table.open(event.FunctionID(e.ID), c.thread, call, m)
 		call = a.id
 		c.stack = append(c.stack, a)
 		c.current = len(c.stack) - 1
 		b.words.add(&c.state.calls, uint32(call))
 		b.enters.add(b.words, e.ID, m)
+		if b.halting {
+			b.words.add(&a.lines, m)
+		}
 	case event.Leave, event.Unwind:
 		if a != nil {
 			a.record.leave = m
+			if b.halting {
+				b.words.add(&a.lines, m)
+			}
 			for _, inner := range c.stack[c.current+1:] {
 				b.end(inner) // calls that never said how they ended
 			}
@@ -270,7 +292,11 @@ func (b *builder) keep(c *cursor) {
 		return
 	}
 	b.offsets.add(uint32(offset))
-	b.data.addAll(c.walk.Raw(c.payload))
+	raw := c.raw
+	if c.walk != nil {
+		raw = c.walk.Raw(c.payload)
+	}
+	b.data.addAll(raw)
 }
 
 // clock keeps the moments' times: for each chunk its base and how far the times
@@ -317,6 +343,19 @@ func (b *builder) post(m uint32, e *event.Event, a *activation, c *cursor) {
 			if e.Kind == event.Cell {
 				b.global(a, e.ID, m, c.process)
 			}
+		}
+	case event.Fields, event.Message, event.Error:
+		b.sites.add(b.words, e.ID, m)
+		if a != nil {
+			if e.Kind != event.Fields {
+				b.words.add(&a.lines, m)
+			}
+			for _, v := range b.log.Sites[event.SiteID(e.ID)].Values {
+				a.wrote(b, uint32(v), m)
+			}
+		}
+		if e.Kind != event.Fields {
+			b.note(e.Kind, m)
 		}
 	case event.Leave:
 		if a != nil && int(a.record.function) < len(b.functions) && b.functions[a.record.function].returnsErrors {
@@ -469,7 +508,7 @@ func (b *builder) endThread(c *cursor) {
 
 // abandon closes the files of a timeline that will not be finished.
 func (b *builder) abandon() {
-	for _, f := range []*os.File{b.kinds.f, b.calls.f, b.ids.f, b.offsets.f, b.data.f, b.times.f, b.chunks.f, b.runs.f, b.variables.f, b.words.f, b.table.f} {
+	for _, f := range []*os.File{b.kinds.f, b.calls.f, b.ids.f, b.offsets.f, b.data.f, b.times.f, b.chunks.f, b.runs.f, b.variables.f, b.words.f, b.table.f, b.traces.f} {
 		f.Close()
 	}
 	b.addresses.abandon()
@@ -508,7 +547,7 @@ func (b *builder) finish() error {
 		threads.add(th.record)
 	}
 	err = errors.Join(err, b.kinds.close(), b.calls.close(), b.ids.close(), b.offsets.close(), b.data.close(), b.times.close(), b.chunks.close(), b.runs.close(),
-		b.variables.close(), b.words.close(), threads.close(), b.table.close(), b.addresses.end(),
+		b.variables.close(), b.words.close(), threads.close(), b.table.close(), b.traces.close(), b.addresses.end(),
 		os.WriteFile(filepath.Join(b.dir, creatorsFile), b.creators, 0o600), b.writeTables())
 	if err != nil {
 		return err

@@ -10,27 +10,69 @@ import (
 	"wraithology/core/event"
 )
 
-// callTable writes the table of calls. Calls are numbered as they begin and done
-// when they end, so a piece of the table is kept until all of it is done.
-type callTable struct {
-	f      *os.File
-	n      uint32
-	pieces map[uint32]*tablePiece
-	free   []*activation
-	err    error
+// pieces writes a file of records that are numbered as they begin and done in
+// another order: a piece of the file is kept until all of it is done.
+type pieces[T any] struct {
+	f    *os.File
+	n    uint32
+	open map[uint32]*piece[T]
+	err  error
 }
 
 const pieceSize = 512
 
-type tablePiece struct {
-	records [pieceSize]callRecord
+type piece[T any] struct {
+	records [pieceSize]T
 	done    int
 }
 
-func (t *callTable) open(f event.FunctionID, thread event.ThreadID, parent event.CallID, m uint32) *activation {
-	if t.pieces == nil {
-		t.pieces = map[uint32]*tablePiece{}
+// begin numbers another record.
+func (p *pieces[T]) begin() uint32 {
+	if p.open == nil {
+		p.open = map[uint32]*piece[T]{}
 	}
+	i := p.n
+	if i%pieceSize == 0 {
+		p.open[i/pieceSize] = &piece[T]{}
+	}
+	p.n++
+	return i
+}
+
+// end takes the record with a number, which is done.
+func (p *pieces[T]) end(i uint32, record T) {
+	x := p.open[i/pieceSize]
+	x.records[i%pieceSize] = record
+	if x.done++; x.done == pieceSize {
+		p.write(i/pieceSize, pieceSize)
+	}
+}
+
+func (p *pieces[T]) write(i uint32, n uint32) {
+	if p.err == nil {
+		records := p.open[i].records[:n]
+		_, p.err = p.f.WriteAt(asBytes(records), int64(i)*pieceSize*int64(unsafe.Sizeof(records[0])))
+	}
+	delete(p.open, i)
+}
+
+func (p *pieces[T]) close() error {
+	for i := range p.open {
+		p.write(i, min(pieceSize, p.n-i*pieceSize))
+	}
+	if err := errors.Join(p.err, p.f.Close()); err != nil {
+		return fmt.Errorf("write the timeline: %w", err)
+	}
+	return nil
+}
+
+// callTable writes the table of calls.
+type callTable struct {
+	pieces[callRecord]
+	free []*activation
+}
+
+func (t *callTable) open(f event.FunctionID, thread event.ThreadID, parent event.CallID, m uint32) *activation {
 	var a *activation
 	if n := len(t.free); n > 0 {
 		a = t.free[n-1]
@@ -38,41 +80,15 @@ func (t *callTable) open(f event.FunctionID, thread event.ThreadID, parent event
 	} else {
 		a = &activation{}
 	}
-	a.id, a.touched = event.CallID(t.n), a.touched[:0]
+	a.id, a.touched = event.CallID(t.begin()), a.touched[:0]
 	a.record = callRecord{function: uint32(f), thread: uint32(thread), parent: uint32(parent), enter: m, leave: math.MaxUint32}
-	if t.n%pieceSize == 0 {
-		t.pieces[t.n/pieceSize] = &tablePiece{}
-	}
-	t.n++
 	return a
 }
 
 func (t *callTable) end(a *activation) {
-	i := uint32(a.id) / pieceSize
-	p := t.pieces[i]
-	p.records[uint32(a.id)%pieceSize] = a.record
-	if p.done++; p.done == pieceSize {
-		t.write(i, pieceSize)
-	}
+	t.pieces.end(uint32(a.id), a.record)
 	const kept = 1 << 10 // a buffer that was ever full is not kept for good
 	if len(t.free) < kept {
 		t.free = append(t.free, a)
 	}
-}
-
-func (t *callTable) write(piece uint32, n uint32) {
-	if t.err == nil {
-		_, t.err = t.f.WriteAt(asBytes(t.pieces[piece].records[:n]), int64(piece)*pieceSize*int64(unsafe.Sizeof(callRecord{})))
-	}
-	delete(t.pieces, piece)
-}
-
-func (t *callTable) close() error {
-	for i := range t.pieces {
-		t.write(i, min(pieceSize, t.n-i*pieceSize))
-	}
-	if err := errors.Join(t.err, t.f.Close()); err != nil {
-		return fmt.Errorf("write the timeline's calls: %w", err)
-	}
-	return nil
 }

@@ -21,7 +21,7 @@ import (
 
 // Version is the version of a timeline's files. A timeline of another version
 // is built anew.
-const Version = 2
+const Version = 3
 
 // A timeline is a folder with one file for each column. All are arrays of fixed
 // records in the machine's byte order, which the index names, so that they are
@@ -41,12 +41,13 @@ const (
 	variableFile = "variables" // variableRecords, in the order of the calls' ends
 	listsFile    = "lists"     // uint32 words: the moments of all lists
 	threadsFile  = "threads"   // a threadRecord for each thread
-	creatorsFile = "creators"  // the text of the threads' creators
+	creatorsFile = "creators"  // the texts of the threads' creators, each with the thread's name after a zero byte
 	sitesFile    = "sites"     // a listRecord for each site
 	entersFile   = "enters"    // a listRecord for each function: where it was entered
 	returnsFile  = "returns"   // a listRecord for each function: where it was left
 	keysFile     = "addresses" // keyRecords, in order of their keys
 	postedFile   = "posted"    // postingRecords, grouped by key
+	tracesFile   = "traces"    // traceRecords, in order of their beginnings
 )
 
 const chunkSize = 4096
@@ -93,6 +94,15 @@ type keyRecord struct {
 // postingRecord is one event that tells of an address. Tag says what it covers:
 // for memory the first and last byte of the region, for a map a hash of the key.
 type postingRecord struct{ moment, tag uint32 }
+
+// traceRecord is a trace: calls that belong together across threads.
+type traceRecord struct {
+	id                    [16]byte
+	started, duration     int64
+	root, moment, end     uint32
+	spans, errors, status uint32
+	calls                 listRecord
+}
 
 // index is what a timeline's index file holds; it is written last, so that a
 // timeline without one, or whose files are not as long as it says, is not used.

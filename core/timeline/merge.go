@@ -49,7 +49,7 @@ func (b *builder) cursors() []*cursor {
 	var list []*cursor
 	for from := 0; from < len(blocks); {
 		to := from
-		c := &cursor{order: from, current: -1, process: blocks[from].Process}
+		c := &cursor{order: from, current: -1, caller: event.NoCall, process: blocks[from].Process}
 		for to < len(blocks) && blocks[to].Process == blocks[from].Process && blocks[to].Thread == blocks[from].Thread {
 			to++
 		}
@@ -177,9 +177,18 @@ func (b *builder) begin(c *cursor) {
 	if !ok {
 		th = event.Thread{Process: block.Process, Number: uint64(block.Thread)}
 	}
+	b.thread(c, th)
+}
+
+// thread numbers a cursor's thread.
+func (b *builder) thread(c *cursor, th event.Thread) {
 	c.state = &threadState{errorCaller: event.NoCall}
-	c.state.record = threadRecord{number: th.Number, started: th.Started, process: uint32(th.Process), creator: uint32(len(b.creators)), length: uint32(len(th.Creator)), first: uint32(b.kinds.n)}
+	c.state.record = threadRecord{number: th.Number, started: th.Started, process: uint32(th.Process), creator: uint32(len(b.creators)), first: uint32(b.kinds.n)}
 	b.creators = append(b.creators, th.Creator...)
+	if th.Name != "" {
+		b.creators = append(append(b.creators, 0), th.Name...)
+	}
+	c.state.record.length = uint32(len(b.creators)) - c.state.record.creator
 	b.threads = append(b.threads, c.state)
 	c.thread = event.ThreadID(len(b.threads))
 }

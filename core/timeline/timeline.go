@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
+	"strings"
 
 	"wraithology/core/event"
 	"wraithology/core/execlog"
@@ -40,6 +41,7 @@ type Timeline struct {
 	Functions map[event.FunctionID]event.Function
 	Files     map[event.FileID]event.File
 	Sites     map[event.SiteID]event.Site
+	Gaps      []event.Gap
 	Losses    []execlog.Loss
 
 	functions []*event.Function // by number
@@ -62,6 +64,7 @@ type Timeline struct {
 	returns   []listRecord
 	keys      []keyRecord
 	posted    []postingRecord
+	traces    []traceRecord
 	notable   map[event.Kind]listRecord
 	errors    listRecord
 	globals   map[globalKey]event.Moment
@@ -89,7 +92,7 @@ func Open(dir string, r io.ReaderAt, size int64) (*Timeline, error) {
 		return nil, fmt.Errorf("open the timeline's tables: %w", err)
 	}
 	defer tables.Close()
-	t := &Timeline{Header: tables.Header, Processes: tables.Processes, Ends: tables.Ends, Functions: tables.Functions, Files: tables.Files, Sites: tables.Sites,
+	t := &Timeline{Header: tables.Header, Processes: tables.Processes, Ends: tables.Ends, Functions: tables.Functions, Files: tables.Files, Sites: tables.Sites, Gaps: tables.Gaps,
 		Losses: x.Losses, types: tables, notable: map[event.Kind]listRecord{}, globals: map[globalKey]event.Moment{}, errors: listRecord{x.Errors[0], x.Errors[1]}}
 	for k, r := range x.Notable {
 		t.notable[k] = listRecord{r[0], r[1]}
@@ -121,7 +124,7 @@ func (t *Timeline) mapFiles(dir string) error {
 		mapColumn(t, &t.offsets, dir, offsetsFile), mapColumn(t, &t.data, dir, dataFile), mapColumn(t, &t.times, dir, timesFile), mapColumn(t, &t.chunks, dir, chunksFile),
 		mapColumn(t, &t.runs, dir, runsFile), mapColumn(t, &t.table, dir, tableFile), mapColumn(t, &t.variables, dir, variableFile), mapColumn(t, &t.words, dir, listsFile),
 		mapColumn(t, &t.threads, dir, threadsFile), mapColumn(t, &t.creators, dir, creatorsFile), mapColumn(t, &t.sites, dir, sitesFile),
-		mapColumn(t, &t.enters, dir, entersFile), mapColumn(t, &t.returns, dir, returnsFile), mapColumn(t, &t.keys, dir, keysFile), mapColumn(t, &t.posted, dir, postedFile))
+		mapColumn(t, &t.enters, dir, entersFile), mapColumn(t, &t.returns, dir, returnsFile), mapColumn(t, &t.keys, dir, keysFile), mapColumn(t, &t.posted, dir, postedFile), mapColumn(t, &t.traces, dir, tracesFile))
 }
 
 // OfLog builds the timeline of a log in a temporary folder and opens it. The
@@ -214,7 +217,8 @@ func (t *Timeline) Threads() int { return len(t.threads) }
 // ThreadInfo returns what is known of a thread.
 func (t *Timeline) ThreadInfo(id event.ThreadID) event.Thread {
 	r := &t.threads[id-1]
-	return event.Thread{ID: id, Process: uint16(r.process), Number: r.number, Started: r.started, Creator: string(t.creators[r.creator : r.creator+r.length])}
+	creator, name, _ := strings.Cut(string(t.creators[r.creator:r.creator+r.length]), "\x00")
+	return event.Thread{ID: id, Process: uint16(r.process), Number: r.number, Name: name, Started: r.started, Creator: creator}
 }
 
 // Span returns a thread's first and last moment.

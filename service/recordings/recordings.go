@@ -123,7 +123,7 @@ func (r *Recordings) load(ctx context.Context, x *entry, path string, artifacts 
 			r.forget(x.key)
 		}
 	}()
-	x.r, x.err = evidence.Open(ctx, path, evidence.Timelines{Folder: r.timelines(), Lasting: true}, artifacts, progress)
+	x.r, x.err = evidence.Open(ctx, path, evidence.Options{Timelines: evidence.Timelines{Folder: r.timelines(), Lasting: true}, Artifacts: artifacts}, progress)
 }
 
 func (r *Recordings) forget(key string) {

@@ -1,0 +1,124 @@
+package crashtext
+
+import (
+	"path/filepath"
+
+	"wraithology/core/coredump/debuginfo"
+	"wraithology/core/coredump/module"
+	"wraithology/core/traceback"
+)
+
+// binary is a file in which addresses are looked up.
+type binary struct {
+	file  *module.File
+	debug *debuginfo.Debug // nil where it has no debug information
+}
+
+// resolve gives frames with addresses their functions and lines, where the binary
+// is at hand. Where a call that was inlined lies at an address, it becomes a frame
+// of its own.
+func (t *Text) resolve() {
+	if !t.wants() {
+		return
+	}
+	byName := map[string]*binary{}
+	for _, path := range t.options.Binaries {
+		f, err := module.Open(path, "")
+		if err != nil {
+			t.crash.Gaps = append(t.crash.Gaps, err.Error())
+			continue
+		}
+		b := &binary{file: f}
+		if f.HasDebug() {
+			if b.debug, err = debuginfo.Open(f, nil, func(string, string) []string { return nil }); err != nil {
+				t.crash.Gaps = append(t.crash.Gaps, err.Error())
+			}
+		}
+		byName[filepath.Base(path)] = b
+	}
+	if len(byName) == 0 {
+		return
+	}
+	for i := range t.crash.Threads {
+		th := &t.crash.Threads[i]
+		var frames []traceback.Frame
+		for k, f := range th.Frames {
+			b := byName[filepath.Base(f.Module)]
+			if f.Module == "" && len(byName) == 1 {
+				for _, only := range byName {
+					b = only
+				}
+			}
+			if b == nil || f.Line > 0 {
+				frames = append(frames, f)
+				continue
+			}
+			frames = append(frames, b.frames(f, k == 0)...)
+		}
+		th.Frames = frames
+	}
+}
+
+// wants reports whether there is anything to look up.
+func (t *Text) wants() bool {
+	for i := range t.crash.Threads {
+		for k := range t.crash.Threads[i].Frames {
+			if f := &t.crash.Threads[i].Frames[k]; f.Address != 0 && f.Line == 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// frames looks a frame up. The address of a caller is that after the call; the call
+// itself lies before it.
+func (b *binary) frames(f traceback.Frame, innermost bool) []traceback.Frame {
+	pc := f.Offset
+	switch s, ok := b.file.Symbols().Named(f.Function); {
+	case f.Function != "" && ok:
+		pc += s.Address
+	case f.Function != "":
+		return []traceback.Frame{f}
+	case pc == 0: // of a program that lies at its own addresses
+		pc = f.Address
+	}
+	look := pc
+	if !innermost && look > 0 {
+		look--
+	}
+	if b.debug != nil {
+		if fn := b.debug.FunctionAt(look); fn != nil {
+			return b.scoped(f, fn, look)
+		}
+	}
+	if s, ok := b.file.Symbols().At(look); ok && f.Function == "" {
+		f.Function = module.Readable(s.Name)
+	}
+	if b.debug != nil {
+		if u := b.debug.UnitAt(look); u != nil {
+			f.File, f.Line = u.LineAt(look)
+		}
+	}
+	return []traceback.Frame{f}
+}
+
+// scoped makes the frames of a function and of those that were inlined there.
+func (b *binary) scoped(base traceback.Frame, fn *debuginfo.Function, pc uint64) []traceback.Frame {
+	var out []traceback.Frame
+	now := base
+	now.File, now.Line = fn.Unit.LineAt(pc)
+	for _, s := range fn.Scopes(pc) {
+		if s.Inlined == "" && s.Parent != nil {
+			continue // a block
+		}
+		now.Function, now.Inlined = fn.Name, false
+		if s.Inlined != "" {
+			now.Function, now.Inlined = s.Inlined, true
+		}
+		out = append(out, now)
+		now = base
+		now.File, now.Line = s.CallFile, s.CallLine
+	}
+	return out
+}

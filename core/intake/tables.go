@@ -1,0 +1,257 @@
+// Package intake makes timelines of evidence that no recorder made: it keeps the
+// tables that such evidence makes known bit by bit, puts its events in order, and
+// feeds them, with their threads, into a timeline.
+package intake
+
+import (
+	"encoding/binary"
+	"encoding/hex"
+	"io"
+	"math"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"wraithology/core/event"
+	"wraithology/core/execlog"
+)
+
+// The types of values, the same for all processes. Their names are those of
+// OpenTelemetry's values and of the Common Expression Language.
+const (
+	String    event.TypeID = 1
+	Int       event.TypeID = 2
+	Double    event.TypeID = 3
+	Bool      event.TypeID = 4
+	Bytes     event.TypeID = 5
+	List      event.TypeID = 6
+	Any       event.TypeID = 7
+	Duration  event.TypeID = 8 // whole nanoseconds
+	Timestamp event.TypeID = 9 // nanoseconds since 1970 (UTC)
+)
+
+// Bounds of the tables, beyond which what comes is put together under one name.
+const (
+	MaxFunctions = 1 << 17
+	MaxVariables = 1 << 14 // of one function
+	MaxSites     = 1 << 20
+	MaxProcesses = 1 << 15
+)
+
+// Tables are the tables of evidence, as far as they are known.
+type Tables struct {
+	Log       *execlog.Log
+	functions map[string]*Function
+	files     map[string]event.FileID
+	sites     map[string]event.SiteID
+	processes map[string]uint16
+	gaps      map[string]*gap
+	order     []*gap
+	key       []byte
+}
+
+type gap struct {
+	n            int
+	what, remedy string
+}
+
+// NewTables returns empty tables for the evidence of a kind in r, size bytes long.
+func NewTables(kind string, r io.ReaderAt, size int64) *Tables {
+	t := &Tables{Log: execlog.NewTables(r, size), functions: map[string]*Function{}, files: map[string]event.FileID{}, sites: map[string]event.SiteID{},
+		processes: map[string]uint16{}, gaps: map[string]*gap{}}
+	t.Log.Header.Kind = kind
+	for _, x := range []event.Type{
+		{ID: String, Name: "string", Form: event.Text}, {ID: Int, Name: "int", Form: event.Int, Size: 8}, {ID: Double, Name: "double", Form: event.Float, Size: 8},
+		{ID: Bool, Name: "bool", Form: event.Bool}, {ID: Bytes, Name: "bytes", Form: event.Text}, {ID: List, Name: "list", Form: event.Array, Elem: Any},
+		{ID: Any, Name: "any", Form: event.Interface}, {ID: Duration, Name: event.DurationType, Form: event.Int, Size: 8}, {ID: Timestamp, Name: event.TimestampType, Form: event.Int, Size: 8},
+	} {
+		t.Log.AddType(x)
+	}
+	t.Log.Files[0] = event.File{}
+	return t
+}
+
+// Function is a function that is becoming known.
+type Function struct {
+	event.Function
+	names     map[string]event.VariableID
+	positions []int // by variable: where among the parameters it stands, -1 for nowhere
+}
+
+// Function returns the function with a key, which it adds where it is new; name
+// is called only then. Beyond MaxFunctions it returns one for all the rest.
+func (t *Tables) Function(key []byte, make func() event.Function) *Function {
+	if f, ok := t.functions[string(key)]; ok {
+		return f
+	}
+	made := event.Function{Name: "(other)", Own: true}
+	if len(t.functions) >= MaxFunctions {
+		const other = "\x00other"
+		if f, ok := t.functions[other]; ok {
+			return f
+		}
+		t.Gap("more than "+strconv.Itoa(MaxFunctions)+" names of operations", "the rest stand under the one name (other): names that hold numbers or IDs are better attributes")
+		key = []byte(other)
+	} else {
+		made = make()
+	}
+	f := &Function{Function: made, names: map[string]event.VariableID{}}
+	f.ID = event.FunctionID(len(t.functions))
+	t.functions[string(key)] = f
+	return f
+}
+
+// Functions gives all functions.
+func (t *Tables) Functions(yield func(*Function)) {
+	for _, f := range t.functions {
+		yield(f)
+	}
+}
+
+// File numbers a source file.
+func (t *Tables) File(path string) event.FileID {
+	id, ok := t.files[path]
+	if path == "" {
+		return 0
+	}
+	if !ok {
+		if len(t.files) >= MaxFunctions {
+			return 0
+		}
+		id = event.FileID(len(t.files) + 1)
+		t.files[path] = id
+		t.Log.Files[id] = event.File{ID: id, Path: path}
+	}
+	return id
+}
+
+// Variable returns the number of a function's variable of a name, which it adds.
+// ok is false where the function has as many as it can have.
+func (f *Function) Variable(name []byte) (id event.VariableID, ok bool) {
+	if id, ok := f.names[string(name)]; ok {
+		return id, true
+	}
+	if len(f.Variables) >= MaxVariables {
+		return 0, false
+	}
+	id = event.VariableID(len(f.Variables))
+	f.names[string(name)] = id
+	f.Variables = append(f.Variables, event.Variable{Name: Clean(string(name)), Scope: event.Local, EndLine: math.MaxInt32})
+	f.positions = append(f.positions, -1)
+	return id, true
+}
+
+// Parameter is Variable for what is known when a call begins. position is where
+// among the parameters it stands, or -1 where there are as many as an event holds.
+func (f *Function) Parameter(name []byte) (id event.VariableID, position int, ok bool) {
+	if id, ok = f.Variable(name); !ok {
+		return id, -1, false
+	}
+	if f.positions[id] < 0 && len(f.Parameters) < execlog.MaxArgs {
+		f.positions[id] = len(f.Parameters)
+		f.Parameters = append(f.Parameters, id)
+		f.Variables[id].Scope = event.Parameter
+	}
+	return id, f.positions[id], true
+}
+
+// Site returns the site of a function, in a line of a file, 0 for the function's
+// own, whose events carry values for the variables, in this order.
+func (t *Tables) Site(f *Function, file event.FileID, line int, values []event.VariableID) event.SiteID {
+	k := binary.AppendUvarint(binary.AppendUvarint(binary.AppendUvarint(t.key[:0], uint64(f.ID)), uint64(file)), uint64(line))
+	for _, v := range values {
+		k = binary.AppendUvarint(k, uint64(v))
+	}
+	t.key = k
+	id, ok := t.sites[string(k)]
+	if !ok {
+		id = event.SiteID(len(t.sites))
+		t.sites[string(k)] = id
+		t.Log.Sites[id] = event.Site{ID: id, Function: f.ID, File: file, Line: line, Values: append([]event.VariableID(nil), values...)}
+	}
+	return id
+}
+
+// Full reports whether no more sites are to be added.
+func (t *Tables) Full() bool { return len(t.sites) >= MaxSites }
+
+// Process returns the process with a key, which it adds where it is new. Beyond
+// MaxProcesses it returns one for all the rest.
+func (t *Tables) Process(key string, make func() event.Process) uint16 {
+	if id, ok := t.processes[key]; ok {
+		return id
+	}
+	made := event.Process{Program: "(other)"}
+	if len(t.processes) >= MaxProcesses {
+		const other = "\x00other"
+		if id, ok := t.processes[other]; ok {
+			return id
+		}
+		t.Gap("more than "+strconv.Itoa(MaxProcesses)+" different senders", "the rest stand under the one name (other): send fewer evidence files into one, or split it by service")
+		key = other
+	} else {
+		made = make()
+	}
+	made.ID = uint16(len(t.processes))
+	t.processes[key] = made.ID
+	t.Log.Processes = append(t.Log.Processes, made)
+	return made.ID
+}
+
+// Gap counts something that is wrong. What is said in the plural.
+func (t *Tables) Gap(what, remedy string) {
+	g := t.gaps[what]
+	if g == nil {
+		g = &gap{what: what, remedy: remedy}
+		t.gaps[what] = g
+		t.order = append(t.order, g)
+	}
+	g.n++
+}
+
+// Seal puts what was gathered into the log's tables.
+func (t *Tables) Seal() {
+	for _, f := range t.functions {
+		t.Log.Functions[f.ID] = f.Function
+	}
+	t.Log.Gaps = nil
+	for _, g := range t.order {
+		what := g.what
+		if g.n > 1 {
+			what = strconv.Itoa(g.n) + " × " + what
+		}
+		t.Log.Gaps = append(t.Log.Gaps, event.Gap{What: what, Remedy: g.remedy})
+	}
+}
+
+// MaxText is how many bytes of a text are kept.
+const MaxText = 64 << 10
+
+// Clean returns a text as valid UTF-8, and only its beginning where it is long.
+func Clean(s string) string {
+	s = s[:min(len(s), MaxText)]
+	if utf8.ValidString(s) {
+		return s
+	}
+	return strings.ToValidUTF8(s, "\uFFFD")
+}
+
+// AppendString appends a text value.
+func AppendString(b []byte, s string) []byte {
+	if len(s) > MaxText {
+		return execlog.AppendBeginning(b, String, Clean(s), len(s))
+	}
+	return execlog.AppendText(b, String, Clean(s))
+}
+
+// maxBytes is how many bytes of a byte string are written out.
+const maxBytes = 4 << 10
+
+// AppendBytes appends a byte string, in hexadecimal digits.
+func AppendBytes(b, x []byte) []byte {
+	text := hex.EncodeToString(x[:min(len(x), maxBytes)])
+	if len(x) > maxBytes {
+		return execlog.AppendBeginning(b, Bytes, text, 2*len(x))
+	}
+	return execlog.AppendText(b, Bytes, text)
+}

@@ -1,0 +1,167 @@
+package timeline
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"wraithology/core/event"
+	"wraithology/core/execlog"
+)
+
+// Feed builds a timeline of events that come in their order already, whatever
+// evidence they are made of.
+type Feed struct {
+	b       *builder
+	dir     string
+	partial string
+	threads []*cursor
+	traces  map[uint32]*openTrace
+	full    bool
+}
+
+type openTrace struct {
+	record traceRecord
+	index  uint32
+	calls  growing
+	left   uint32 // spans that have not ended
+}
+
+// NewFeed begins a timeline in the folder dir, which must not be there yet, over
+// tables that are complete. Finish or Abandon ends it.
+func NewFeed(tables *execlog.Log, dir string, lasting bool) (*Feed, error) {
+	partial, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".partial-*")
+	if err != nil {
+		return nil, fmt.Errorf("make the timeline's folder: %w", err)
+	}
+	b, err := newBuilder(tables, partial, lasting, nil)
+	if err != nil {
+		return nil, errors.Join(err, os.RemoveAll(partial))
+	}
+	return &Feed{b: b, dir: dir, partial: partial, traces: map[uint32]*openTrace{}}, nil
+}
+
+// Thread adds a thread, which must have an event before the feed ends.
+func (f *Feed) Thread(t event.Thread) event.ThreadID {
+	c := &cursor{current: -1, caller: event.NoCall, process: t.Process}
+	f.b.thread(c, t)
+	f.threads = append(f.threads, c)
+	return c.thread
+}
+
+// Add adds the event that raw holds, at a time in nanoseconds since the start,
+// and returns its moment and call. caller is the call on another thread that a
+// call belongs to that is the outermost of its own; event.NoCall for none. Beyond
+// what a timeline holds events are dropped, and the loss is noted.
+func (f *Feed) Add(thread event.ThreadID, time int64, raw []byte, caller event.CallID) (event.Moment, event.CallID, error) {
+	if f.full {
+		return event.NoMoment, event.NoCall, nil
+	}
+	if f.b.kinds.n >= maxMoments || f.b.words.n >= maxWords {
+		f.full = true
+		f.b.losses = append(f.b.losses, execlog.Loss{What: "the evidence has more moments than this program holds; the later ones are left out"})
+		return event.NoMoment, event.NoCall, nil
+	}
+	e, err := execlog.EventAt(raw)
+	if err != nil {
+		return event.NoMoment, event.NoCall, fmt.Errorf("take an event: %w", err)
+	}
+	c := f.threads[thread-1]
+	e.Time = time
+	c.e, c.raw, c.caller = e, raw, caller
+	m := event.Moment(f.b.kinds.n)
+	f.b.take(c)
+	call := event.NoCall
+	if e.Kind == event.Enter {
+		call = c.stack[len(c.stack)-1].id
+	}
+	return m, call, nil
+}
+
+// Trace is a trace as it is fed: calls that belong together across threads.
+// Started is wall clock, in nanoseconds since 1970; Spans counts its calls.
+type Trace struct {
+	ID       [16]byte
+	Started  int64
+	Duration int64
+	Spans    uint32
+	Errors   uint32
+	Status   TraceStatus
+}
+
+// TraceStatus is how a trace ended.
+type TraceStatus uint32
+
+// The statuses, with the numbers of OpenTelemetry's status codes.
+const (
+	StatusUnset TraceStatus = 0
+	StatusOK    TraceStatus = 1
+	StatusError TraceStatus = 2
+)
+
+// BeginTrace begins a trace, which key names until its last span has ended.
+// Traces are to begin in the order of their first moments.
+func (f *Feed) BeginTrace(key uint32, t Trace) {
+	o := &openTrace{index: f.b.traces.begin(), left: t.Spans}
+	o.record = traceRecord{id: t.ID, started: t.Started, duration: t.Duration, spans: t.Spans, errors: t.Errors, status: uint32(t.Status), moment: uint32(f.b.kinds.n), root: uint32(event.NoCall)}
+	f.traces[key] = o
+}
+
+// SpanBegins adds a call to a trace; root says that it is the one that the trace is known by.
+func (f *Feed) SpanBegins(key uint32, call event.CallID, root bool) {
+	o := f.traces[key]
+	if o == nil || call == event.NoCall {
+		return
+	}
+	f.b.words.add(&o.calls, uint32(call))
+	if root || o.record.root == uint32(event.NoCall) {
+		o.record.root = uint32(call)
+	}
+}
+
+// SpanEnds says that a call of a trace ended at a moment.
+func (f *Feed) SpanEnds(key uint32, m event.Moment) {
+	o := f.traces[key]
+	if o == nil {
+		return
+	}
+	if m != event.NoMoment {
+		o.record.end = uint32(m)
+	}
+	if o.left--; o.left == 0 {
+		f.endTrace(key, o)
+	}
+}
+
+func (f *Feed) endTrace(key uint32, o *openTrace) {
+	o.record.calls = f.b.words.end(&o.calls)
+	f.b.traces.end(o.index, o.record)
+	delete(f.traces, key)
+}
+
+// Finish ends the timeline and puts it in its place.
+func (f *Feed) Finish(ctx context.Context) error {
+	defer os.RemoveAll(f.partial)
+	if err := ctx.Err(); err != nil {
+		f.b.abandon()
+		return err
+	}
+	for _, c := range f.threads {
+		f.b.endThread(c)
+	}
+	for key, o := range f.traces {
+		f.endTrace(key, o)
+	}
+	if err := f.b.finish(); err != nil {
+		return err
+	}
+	return f.b.place(f.partial, f.dir)
+}
+
+// Abandon leaves nothing behind.
+func (f *Feed) Abandon() {
+	f.b.abandon()
+	_ = os.RemoveAll(f.partial) // what stays is removed with the folder of timelines
+}

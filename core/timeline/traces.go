@@ -1,0 +1,26 @@
+package timeline
+
+import "wraithology/core/event"
+
+// TraceInfo is a trace of the timeline. Root is the call that it is known by,
+// First and Last are its first and last moment.
+type TraceInfo struct {
+	Trace
+	Root  event.CallID
+	First event.Moment
+	Last  event.Moment
+}
+
+// Traces returns the number of traces; they are numbered from 0 in the order of
+// their first moments.
+func (t *Timeline) Traces() int { return len(t.traces) }
+
+// TraceAt returns a trace.
+func (t *Timeline) TraceAt(i int) TraceInfo {
+	r := &t.traces[i]
+	return TraceInfo{Trace: Trace{ID: r.id, Started: r.started, Duration: r.duration, Spans: r.spans, Errors: r.errors, Status: TraceStatus(r.status)},
+		Root: event.CallID(r.root), First: event.Moment(r.moment), Last: event.Moment(r.end)}
+}
+
+// TraceCalls lists the numbers of a trace's calls, in order of their beginnings.
+func (t *Timeline) TraceCalls(i int) List { return t.list(t.traces[i].calls) }

@@ -1,0 +1,351 @@
+// Package traceback reads what a language's runtime prints when a program crashes:
+// the tracebacks of Go, Java, Python, JavaScript on Node.js, Rust and .NET, and native
+// frames with addresses. The text may stand in a log, with something before each
+// line, may be wrapped, and may be cut off.
+package traceback
+
+import (
+	"strings"
+)
+
+// Frame is a frame as the text gives it. Line and Column are 0 where it does not.
+type Frame struct {
+	Function string
+	File     string
+	Line     int
+	Column   int
+	Address  uint64 // 0 for none
+	Module   string // the binary, where the frame names one
+	Offset   uint64 // of the address in the module's file, or in Function where that is known
+	Args     []Word
+	Note     string
+	Own      bool
+	Inlined  bool
+	known    bool // Own has been told
+}
+
+// Word is an argument as a runtime prints it: a word of memory, several that
+// belong together in braces, or "..." for what is left out.
+type Word struct {
+	Text  string
+	Stale bool // the runtime doubts that it is still right
+	Parts []Word
+}
+
+// Thread is a thread, goroutine or task with its frames, innermost first.
+type Thread struct {
+	Name    string
+	Kind    string
+	State   string
+	Creator string
+	Frames  []Frame
+	Cut     bool // the runtime or the text left frames out
+}
+
+// Cause is an error: its type as the language names it, and its message.
+type Cause struct {
+	Type    string
+	Message string
+}
+
+// relation says how an error is bound to the one before it in the text.
+type relation uint8
+
+const (
+	unrelated  relation = iota
+	causeOf             // it led to the one before
+	resultOf            // the one before led to it
+	suppressed          // it was set aside for the one before
+	member              // it is one of a group
+)
+
+// failure is an error in the text, with its frames.
+type failure struct {
+	Cause
+	relation relation
+	thread   Thread
+	common   int // so many of its outer frames are those of the error before
+	fatal    bool
+}
+
+// Crash is what a text says.
+type Crash struct {
+	Language string
+	Threads  []Thread // the failing one first, then its causes, then the others
+	Causes   []Cause  // the outermost error first
+	Kind     string   // "panic", "exception", "fatal", "signal", "error"
+	Signal   string
+	Address  string
+	Gaps     []string // what the text lacks
+}
+
+// maxFrames bounds the frames of one thread, and maxThreads the threads.
+const (
+	maxFrames  = 1 << 16
+	maxThreads = 1 << 20
+)
+
+// Parse reads a text. ok is false where there is no crash in it.
+func Parse(text string) (c *Crash, ok bool) {
+	p := &parser{}
+	for len(text) > 0 {
+		var line string
+		line, text, _ = strings.Cut(text, "\n")
+		p.line(strings.TrimRight(line, "\r"))
+	}
+	p.end()
+	return p.crash()
+}
+
+// Is reports whether there is a crash in a text.
+func Is(sample []byte) bool {
+	c, ok := Parse(string(sample))
+	return ok && len(c.Threads) > 0 && len(c.Threads[0].Frames) > 0
+}
+
+// Outermost returns the outermost error that a text tells of.
+func Outermost(text string) Cause {
+	if c, ok := Parse(text); ok && len(c.Causes) > 0 {
+		return c.Causes[0]
+	}
+	return Cause{}
+}
+
+// Frames returns the frames that a text gives of an error, innermost first.
+func Frames(text string) []Frame {
+	c, ok := Parse(text)
+	if !ok || len(c.Threads) == 0 {
+		return nil
+	}
+	return c.Threads[0].Frames
+}
+
+// GoesOn reports whether a line goes on with a traceback that the line before is
+// part of, or began.
+func GoesOn(before, line string) bool {
+	if line == "" {
+		return true
+	}
+	p := &parser{}
+	p.line(before)
+	known := p.mode != nil || p.pending()
+	switch {
+	case !known && !strings.HasPrefix(before, " ") && !strings.HasPrefix(before, "\t"):
+		return false
+	case strings.HasPrefix(line, "Caused by:"), strings.HasPrefix(line, "goroutine "), strings.HasPrefix(line, "created by "), strings.HasPrefix(line, "panic:"),
+		strings.HasPrefix(line, "[signal "), strings.HasPrefix(line, "exit status "), strings.HasPrefix(line, "stack backtrace:"), strings.HasPrefix(line, "note: "),
+		strings.HasPrefix(line, "Traceback "), strings.HasPrefix(line, "During handling "), strings.HasPrefix(line, "The above exception "), strings.HasPrefix(line, "...additional frames"),
+		line == "}", strings.HasPrefix(line, "Node.js v"), pythonError.MatchString(line):
+		return true
+	}
+	q := &parser{}
+	q.line(line)
+	return q.mode != nil
+}
+
+// parser reads line by line. mode is the language that it is in.
+type parser struct {
+	mode     reader
+	failures []failure
+	threads  []Thread
+	current  *Thread // where frames go
+	held     string  // a line that was not understood alone
+	crashed  Crash
+	python   pythonState
+	golang   goState
+	native   nativeState
+	rust     rustState
+	dotnet   dotnetState
+	prefix   int // how much of each line was before it, where that is known
+	cut      bool
+}
+
+// reader reads a line of one language, and reports whether it is one of its own.
+type reader func(p *parser, line string) bool
+
+// readers are all languages. Those whose lines look like others' come later.
+var readers []reader
+
+func init() {
+	readers = []reader{readGo, readPython, readRust, readJVM, readNode, readDotNet, readNative}
+}
+
+// pending reports whether the beginning of an error has been read.
+func (p *parser) pending() bool {
+	return len(p.failures) > 0 || p.golang.panicking || p.python.open || p.rust.open
+}
+
+// line reads a line: as it is, without what a log put before it, or together with
+// the line before, which a terminal may have wrapped.
+func (p *parser) line(line string) {
+	const longest = 1 << 20
+	line = line[:min(len(line), longest)]
+	if p.try(line) {
+		p.held, p.prefix = "", 0
+		return
+	}
+	if p.prefix > 0 && p.prefix <= len(line) && p.try(line[p.prefix:]) {
+		p.held = ""
+		return
+	}
+	for rest := line; ; {
+		after, ok := withoutPrefix(rest)
+		if !ok {
+			break
+		}
+		rest = after
+		if p.try(rest) {
+			p.held, p.prefix = "", len(line)-len(rest)
+			return
+		}
+	}
+	if p.held != "" && line != "" && p.try(p.held+strings.TrimLeft(line, " \t")) {
+		p.held = ""
+		return
+	}
+	if line != "" {
+		p.held = line
+	}
+}
+
+func (p *parser) try(line string) bool {
+	if line == "" {
+		return false
+	}
+	if p.mode != nil && p.mode(p, line) {
+		return true
+	}
+	for i := range readers {
+		if readers[i](p, line) {
+			p.mode = readers[i]
+			return true
+		}
+	}
+	return false
+}
+
+// begin begins a thread, to which frames go from now on.
+func (p *parser) begin(t Thread) {
+	if len(p.threads) >= maxThreads {
+		p.cut = true
+		p.current = &Thread{}
+		return
+	}
+	p.threads = append(p.threads, t)
+	p.current = &p.threads[len(p.threads)-1]
+}
+
+// fail begins an error, to whose thread frames go from now on.
+func (p *parser) fail(f failure) {
+	if len(p.failures) >= maxThreads {
+		p.cut = true
+		return
+	}
+	p.failures = append(p.failures, f)
+	p.current = &p.failures[len(p.failures)-1].thread
+}
+
+// frame adds a frame to the thread that is being read.
+func (p *parser) frame(f Frame) {
+	if p.current == nil {
+		p.begin(Thread{Kind: "thread", Name: "thread"})
+	}
+	if len(p.current.Frames) >= maxFrames {
+		p.current.Cut = true
+		return
+	}
+	p.current.Frames = append(p.current.Frames, f)
+}
+
+// last returns the last frame of the thread that is being read, or nil.
+func (p *parser) last() *Frame {
+	if p.current == nil || len(p.current.Frames) == 0 {
+		return nil
+	}
+	return &p.current.Frames[len(p.current.Frames)-1]
+}
+
+func (p *parser) language(name, kind string) {
+	if p.crashed.Language == "" {
+		p.crashed.Language, p.crashed.Kind = name, kind
+	}
+}
+
+func (p *parser) end() {
+	p.python.end(p)
+}
+
+// crash puts together what was read.
+func (p *parser) crash() (*Crash, bool) {
+	c := &p.crashed
+	chain, rest := p.chain()
+	for i, f := range chain {
+		c.Causes = append(c.Causes, f.Cause)
+		t := f.thread
+		if len(t.Frames) == 0 {
+			continue
+		}
+		if i > 0 {
+			t.Kind, t.State = "cause", strings.Trim(f.Type+": "+f.Message, ": ")
+		}
+		c.Threads = append(c.Threads, t)
+	}
+	for _, f := range rest {
+		t := f.thread
+		t.Kind, t.State = "error", strings.Trim(f.Type+": "+f.Message, ": ")
+		c.Threads = append(c.Threads, t)
+	}
+	c.Threads = append(c.Threads, p.threads...)
+	for i := range c.Threads {
+		if c.Threads[i].Cut {
+			c.Gaps = append(c.Gaps, "frames were left out of the stack of "+c.Threads[i].Name)
+		}
+	}
+	if p.cut {
+		c.Gaps = append(c.Gaps, "there are more threads than are read")
+	}
+	return c, len(c.Threads) > 0 || len(c.Causes) > 0
+}
+
+// chain lists the errors that belong to the first one, the outermost first, and
+// the others.
+func (p *parser) chain() (chain, rest []failure) {
+	first := 0
+	for i, f := range p.failures { // one that ended the program counts more than one that was only told of
+		if f.fatal {
+			first = i
+			break
+		}
+	}
+	for first > 0 && p.failures[first].relation != unrelated {
+		first--
+	}
+	end := first + 1
+	for end < len(p.failures) && p.failures[end].relation != unrelated {
+		end++
+	}
+	if len(p.failures) == 0 {
+		return nil, nil
+	}
+	group := append([]failure(nil), p.failures[first:end]...)
+	for i := range group {
+		group[i].addCommon(group[:i])
+	}
+	for _, f := range group {
+		if f.relation == resultOf {
+			chain = append([]failure{f}, chain...)
+		} else {
+			chain = append(chain, f)
+		}
+	}
+	return chain, append(append([]failure(nil), p.failures[:first]...), p.failures[end:]...)
+}
+
+// addCommon puts back the outer frames that a text does not repeat.
+func (f *failure) addCommon(before []failure) {
+	if f.common == 0 || len(before) == 0 {
+		return
+	}
+	outer := before[len(before)-1].thread.Frames
+	f.thread.Frames = append(f.thread.Frames, outer[max(len(outer)-f.common, 0):]...)
+}

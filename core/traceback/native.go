@@ -1,0 +1,62 @@
+package traceback
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+)
+
+// Native frames have an address, and some of a function with an offset, a module
+// with an offset, a file and a line: "#0 0x55… in FUNCTION FILE:LINE:COLUMN",
+// "#1 0x7f… (MODULE+0x29d90)", or as backtrace_symbols of the C library writes them,
+// "MODULE(FUNCTION+0x1d) [0x55…]".
+var (
+	nativeNumbered = regexp.MustCompile(`^\s*#(\d+)\s+(0x[0-9a-fA-F]+)(?: in (.+?))?(?: (/?[^\s():]+\.[A-Za-z+]{1,4}):(\d+)(?::(\d+))?)?(?: \((.+?)\+(0x[0-9a-fA-F]+)\))?(?: \(BuildId: [0-9a-f]+\))?$`)
+	nativeSymbol   = regexp.MustCompile(`^\s*(\S+?)\((\S*?)\+?(0x[0-9a-fA-F]+)?\)\s?\[(0x[0-9a-fA-F]+)\]$`)
+	nativeSignal   = regexp.MustCompile(`(?i)(?:^|\W)(SIG[A-Z]{3,7}|segmentation fault|aborted|bus error|illegal instruction|floating point exception|stack-overflow|heap-use-after-free|heap-buffer-overflow)(?:\W|$)`)
+	nativeAddress  = regexp.MustCompile(`(?i)address:? (0x[0-9a-f]+)`)
+)
+
+type nativeState struct{ numbered bool }
+
+func readNative(p *parser, line string) bool {
+	if !strings.Contains(line, "0x") {
+		return nativeHead(p, line)
+	}
+	if m := nativeNumbered.FindStringSubmatch(line); m != nil {
+		p.language("native", "signal")
+		if m[1] == "0" && p.current != nil && len(p.current.Frames) > 0 {
+			p.begin(Thread{Name: "thread", Kind: "thread"})
+		}
+		f := Frame{Function: m[3], File: m[4], Module: m[7]}
+		f.Address, _ = strconv.ParseUint(m[2][2:], 16, 64) // digits
+		f.Line, _ = strconv.Atoi(m[5])
+		f.Column, _ = strconv.Atoi(m[6])
+		f.Offset, _ = strconv.ParseUint(strings.TrimPrefix(m[8], "0x"), 16, 64)
+		p.frame(f)
+		return true
+	}
+	if m := nativeSymbol.FindStringSubmatch(line); m != nil {
+		p.language("native", "signal")
+		f := Frame{Function: m[2], Module: m[1]}
+		f.Address, _ = strconv.ParseUint(m[4][2:], 16, 64)                      // digits
+		f.Offset, _ = strconv.ParseUint(strings.TrimPrefix(m[3], "0x"), 16, 64) // digits, or nothing
+		p.frame(f)
+		return true
+	}
+	return nativeHead(p, line)
+}
+
+// nativeHead reads a line that says which signal it was, if frames may follow.
+func nativeHead(p *parser, line string) bool {
+	m := nativeSignal.FindStringSubmatch(line)
+	if m == nil || p.inGo() || p.python.open || p.crashed.Language != "" && p.crashed.Language != "native" || len(p.failures) > 0 {
+		return false
+	}
+	p.fail(failure{Cause: Cause{m[1], strings.TrimSpace(line)}, fatal: true, thread: Thread{Name: "thread", Kind: "thread"}})
+	p.crashed.Signal = m[1]
+	if a := nativeAddress.FindStringSubmatch(line); a != nil {
+		p.crashed.Address = a[1]
+	}
+	return true
+}

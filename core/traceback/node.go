@@ -1,0 +1,59 @@
+package traceback
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+)
+
+// Node.js prints the place and the line of source, an empty line, and the error's
+// stack: its type and message, and an indented "at FUNCTION (FILE:LINE:COLUMN)" for
+// each frame. A cause follows in brackets, indented.
+var (
+	nodeFrame = regexp.MustCompile(`^\s*at (?:(async )?(.+?) \((.+?):(\d+):(\d+)\)|(async )?([^()\s][^()]*?):(\d+):(\d+)|(.+?) \((native|<anonymous>|index \d+)\))[,;]?(?: \{)?$`)
+	nodeError = regexp.MustCompile(`^\s*(?:Uncaught |\[cause\]: |\[errors\]: \[)?(?:\[?)((?:[A-Z][\w$]*)?(?:Error|Exception|Warning)(?: \[[\w$]+\])?)(?:: (.*?))?\]?(?: \{)?$`)
+	nodePlace = regexp.MustCompile(`^(?:file://)?(/[^:]+|[A-Za-z]:[^:]+|node:[\w/]+):(\d+)$`)
+)
+
+func readNode(p *parser, line string) bool {
+	trimmed := strings.TrimLeft(line, " ")
+	if strings.HasPrefix(trimmed, "at ") {
+		m := nodeFrame.FindStringSubmatch(line)
+		if m == nil || p.current == nil || p.inGo() {
+			return false
+		}
+		p.language("JavaScript", "exception")
+		f := Frame{Function: m[2] + m[7], File: m[3], Note: strings.TrimSpace(m[1] + m[6])}
+		switch {
+		case m[3] != "":
+			f.Line, _ = strconv.Atoi(m[4]) // digits
+			f.Column, _ = strconv.Atoi(m[5])
+		case m[7] != "":
+			f.Function, f.File = "<anonymous>", m[7]
+			f.Line, _ = strconv.Atoi(m[8])
+			f.Column, _ = strconv.Atoi(m[9])
+		default:
+			f.Function, f.Note = m[10], m[11]
+		}
+		f.File = strings.TrimPrefix(f.File, "file://")
+		p.frame(f)
+		return true
+	}
+	if strings.HasPrefix(line, "Node.js v") && len(p.failures) > 0 {
+		p.failures[len(p.failures)-1].fatal = true
+		return true
+	}
+	m := nodeError.FindStringSubmatch(line)
+	if m == nil || p.inGo() || p.python.open {
+		return false
+	}
+	f := failure{Cause: Cause{m[1], m[2]}, thread: Thread{Name: "main", Kind: "thread"}}
+	switch {
+	case strings.HasPrefix(trimmed, "[cause]"):
+		f.relation = causeOf
+	case strings.HasPrefix(line, " ") && len(p.failures) > 0:
+		f.relation = member
+	}
+	p.fail(f)
+	return true
+}

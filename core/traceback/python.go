@@ -1,0 +1,131 @@
+package traceback
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+)
+
+// Python prints (Lib/traceback.py) "Traceback (most recent call last):", for each
+// frame, outermost first, a line with file, line and function, and the source text;
+// last the error. Chained errors follow each other with a sentence between them;
+// groups are indented, with bars. What faulthandler prints has the innermost frame
+// first.
+var (
+	pythonFrame  = regexp.MustCompile(`^\s*File "(.+?)", line (\d+)(?:, in (.+)| in (.+))?$`)
+	pythonError  = regexp.MustCompile(`^([A-Za-z_][\w.]*)(?:: (.*))?$`)
+	pythonBars   = regexp.MustCompile(`^\s*(?:[|+](?:-\+?-*(?: \d+ -+)?)?\s?)+ ?`)
+	pythonRepeat = regexp.MustCompile(`^\s*\[Previous line repeated (\d+) more times?\]$`)
+	pythonThread = regexp.MustCompile(`^(?:Current thread|Thread) (0x[0-9a-f]+)(?: \[(.+?)\])? \(most recent call first\):$`)
+)
+
+type pythonState struct {
+	open    bool // a traceback is being read
+	frames  []Frame
+	next    relation
+	first   bool // the innermost frame stands first
+	member  bool
+	skipped int
+}
+
+func readPython(p *parser, line string) bool {
+	s := &p.python
+	text := line
+	if b := pythonBars.FindString(line); b != "" && strings.ContainsAny(b, "|+") {
+		text = line[len(b):]
+		if strings.Contains(b, "+-+") || strings.Contains(b, "+--") {
+			s.end(p)
+			s.member = true
+			return s.next != unrelated || len(p.failures) > 0
+		}
+		if text == "" {
+			return s.open
+		}
+	}
+	trimmed := strings.TrimLeft(text, " ")
+	switch {
+	case strings.HasPrefix(trimmed, "Traceback (most recent call last):"), strings.HasPrefix(trimmed, "Exception Group Traceback (most recent call last):"), strings.HasPrefix(trimmed, "+ Exception Group Traceback"):
+		s.end(p)
+		p.language("Python", "exception")
+		s.open = true
+		return true
+	case strings.HasPrefix(trimmed, "The above exception was the direct cause of the following exception:"), strings.HasPrefix(trimmed, "During handling of the above exception, another exception occurred:"):
+		s.end(p)
+		s.next = resultOf
+		return true
+	case strings.HasPrefix(trimmed, "Fatal Python error: "):
+		p.language("Python", "fatal")
+		p.fail(failure{Cause: Cause{"Fatal Python error", strings.TrimPrefix(trimmed, "Fatal Python error: ")}, fatal: true, thread: Thread{Name: "thread", Kind: "thread"}})
+		s.first = true
+		return true
+	}
+	if m := pythonThread.FindStringSubmatch(trimmed); m != nil {
+		p.language("Python", "")
+		t := Thread{Name: strings.TrimSpace("thread " + m[1] + " " + m[2]), Kind: "thread"}
+		s.first = true
+		if n := len(p.failures); strings.HasPrefix(trimmed, "Current") && n > 0 && len(p.failures[n-1].thread.Frames) == 0 {
+			p.failures[n-1].thread.Name = t.Name
+			p.current = &p.failures[n-1].thread
+		} else {
+			p.begin(t)
+		}
+		return true
+	}
+	if m := pythonFrame.FindStringSubmatch(text); m != nil {
+		n, _ := strconv.Atoi(m[2]) // digits
+		f := Frame{Function: m[3] + m[4], File: m[1], Line: n}
+		switch {
+		case s.first && p.current != nil:
+			p.frame(f)
+		case s.open && len(s.frames) < maxFrames:
+			s.frames = append(s.frames, f)
+		case s.open:
+		default:
+			return false
+		}
+		return true
+	}
+	if !s.open {
+		return false
+	}
+	if m := pythonRepeat.FindStringSubmatch(text); m != nil && len(s.frames) > 0 {
+		n, _ := strconv.Atoi(m[1]) // digits
+		last := s.frames[len(s.frames)-1]
+		last.Note = m[1] + " frames are the same"
+		s.frames[len(s.frames)-1] = last
+		s.skipped += n
+		return true
+	}
+	if strings.HasPrefix(text, "  ") { // the source text, and what marks a place in it
+		return len(s.frames) > 0
+	}
+	if m := pythonError.FindStringSubmatch(trimmed); m != nil {
+		s.fail(p, Cause{m[1], m[2]})
+		return true
+	}
+	return false
+}
+
+// fail ends a traceback with the error that it is of.
+func (s *pythonState) fail(p *parser, c Cause) {
+	f := failure{Cause: c, relation: s.next, thread: Thread{Name: "main", Kind: "thread"}}
+	if s.member && f.relation == unrelated && len(p.failures) > 0 {
+		f.relation = member
+	}
+	for i := len(s.frames) - 1; i >= 0; i-- {
+		f.thread.Frames = append(f.thread.Frames, s.frames[i])
+	}
+	f.thread.Cut = s.skipped > 0
+	p.fail(f)
+	p.current = nil
+	inGroup := s.member
+	*s = pythonState{member: inGroup}
+}
+
+// end ends a traceback whose error is cut off.
+func (s *pythonState) end(p *parser) {
+	if s.open && len(s.frames) > 0 {
+		s.fail(p, Cause{"", "the text ends before the error"})
+	}
+	s.open = false
+}
