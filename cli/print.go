@@ -29,7 +29,11 @@ func plain(s string) string {
 
 func printPeek(w io.Writer, name string, p answer.Peek, source sourceReader) {
 	e := p.Evidence
-	fmt.Fprintf(w, "%s  %s of %s\n", name, strings.ReplaceAll(e.Kind, "-", " "), plain(e.Program))
+	of := ""
+	if e.Program != "" {
+		of = " of " + plain(e.Program)
+	}
+	fmt.Fprintf(w, "%s  %s%s\n", name, strings.ReplaceAll(e.Kind, "-", " "), of)
 	if !e.Started.IsZero() {
 		on := ""
 		if e.Host != "" {
@@ -45,7 +49,11 @@ func printPeek(w io.Writer, name string, p answer.Peek, source sourceReader) {
 	}
 	fmt.Fprintf(w, "  holds    %s, on %s\n", counted(int(e.Moments), "moment"), counted(e.Threads, "thread"))
 	if f := p.Failure; f != nil {
-		fmt.Fprintf(w, "\nfailure    %s: %s\n", f.Kind, strings.ReplaceAll(plain(f.Summary), "; ", ";\n           "))
+		summary := plain(f.Summary)
+		if !strings.HasPrefix(summary, f.Kind+": ") {
+			summary = f.Kind + ": " + summary
+		}
+		fmt.Fprintf(w, "\nfailure    %s\n", strings.ReplaceAll(summary, "; ", ";\n           "))
 		fmt.Fprintf(w, "  at       %s@%d#%s.%d\n", name, f.Moment, f.Thread, f.Frame)
 		if f.Instruction != "" {
 			fmt.Fprintf(w, "  by       %s\n", plain(f.Instruction))
@@ -55,7 +63,7 @@ func printPeek(w io.Writer, name string, p answer.Peek, source sourceReader) {
 				fmt.Fprintf(w, "  because  %s\n", plain(strings.Trim(c.Type+": "+c.Message, ": ")))
 			}
 		}
-	} else if len(p.Gaps) > 0 {
+	} else if len(p.Gaps) > 0 || e.Kind != "execution-log" && e.Kind != "core-dump" {
 		fmt.Fprintf(w, "\nfailure    none in what is here\n")
 	} else {
 		fmt.Fprintf(w, "\nfailure    none: the program ended without one\n")
@@ -127,7 +135,11 @@ func printStack(w io.Writer, s answer.Stack, source sourceReader) {
 		if i > 0 {
 			fmt.Fprintln(w)
 		}
-		fmt.Fprintf(w, "moment %d, thread %s: %s, %s\n", s.Moment, t.ID, plain(t.Name), t.State)
+		state := ""
+		if t.State != "" {
+			state = ", " + plain(t.State)
+		}
+		fmt.Fprintf(w, "moment %d, thread %s: %s%s\n", s.Moment, t.ID, plain(t.Name), state)
 		if t.Creator != "" {
 			fmt.Fprintf(w, "  started by %s\n", plain(t.Creator))
 		}

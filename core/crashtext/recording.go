@@ -117,7 +117,7 @@ func (t *Text) missing() (gaps []replay.Gap) {
 		}
 	}
 	if unnamed > 0 {
-		gaps = append(gaps, replay.Gap{What: fmt.Sprintf("%d frames have an address and no name", unnamed), Remedy: "give the binary that ran, with its debug information: --binary FILE"})
+		gaps = append(gaps, replay.Gap{What: fmt.Sprintf("%s no name, only an address", map[bool]string{true: "1 frame has", false: fmt.Sprintf("%d frames have", unnamed)}[unnamed == 1]), Remedy: "give the binary that ran, with its debug information: --binary FILE"})
 	}
 	return gaps
 }

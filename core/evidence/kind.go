@@ -108,9 +108,9 @@ func formOf(f *os.File, size int64, as Kind) (form, error) {
 		return formOTLP, nil
 	case text && structuredlog.Is(sample):
 		return formStructured, nil
-	case text && traceback.Is(sample):
+	case text && traceback.Is(sample) && !(structuredlog.HasTimes(sample) && traceback.Share(sample) < 0.5):
 		return formCrashText, nil
-	case text && bytes.ContainsRune(sample, '\n') && structuredlog.HasTimes(sample):
+	case text && structuredlog.HasTimes(sample):
 		return formStructured, nil
 	}
 	begins := sample[:min(len(sample), 16)]

@@ -159,7 +159,9 @@ func decodeItem(c *cursor, id event.TypeID, types Types, depth int) event.Value 
 		for i := uint64(0); i < n && c.err == nil; i++ {
 			v.Items = append(v.Items, decodeItem(c, t.Elem, types, depth+1))
 		}
-		v.Length = t.Length
+		if v.Length = t.Length; v.Length == 0 { // a list is as long as it is
+			v.Length = uint64(len(v.Items))
+		}
 	case event.Pointer:
 		v.Address = c.uint()
 	case event.Slice, event.Chan:

@@ -296,7 +296,7 @@ func (r *logRecording) errorAt(m event.Moment) string {
 	case event.Panic, event.Failure:
 		return r.t.Kind(m).String() + " " + r.firstText(m, "")
 	case event.Error:
-		return r.reportedError(m)
+		return r.reportedError(m) + " " + r.firstText(m, "")
 	}
 	return ""
 }

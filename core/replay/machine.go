@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"wraithology/core/event"
 )
@@ -98,7 +99,8 @@ func Groups(ctx context.Context, r Recording, at event.Moment) ([]Group, error) 
 		if err != nil {
 			return nil, err
 		}
-		key := t.Kind + "\x00" + t.State
+		state, _, _ := strings.Cut(t.State, ", ") // what it waits on, and until when, is its own
+		key := t.Kind + "\x00" + state
 		for _, f := range frames {
 			key += fmt.Sprintf("\x00%s:%s:%d", f.Function, f.File, f.Line)
 		}
@@ -106,7 +108,7 @@ func Groups(ctx context.Context, r Recording, at event.Moment) ([]Group, error) 
 		if !ok {
 			i = len(list)
 			byKey[key] = i
-			list = append(list, Group{Kind: t.Kind, State: t.State})
+			list = append(list, Group{Kind: t.Kind, State: state})
 		}
 		list[i].Threads = append(list[i].Threads, t.ID)
 	}

@@ -141,7 +141,7 @@ func (r *logRecording) thrown(at event.Moment, t event.ThreadID) []Frame {
 	f := r.t.FunctionOf(c)
 	var texts, stacks []string
 	for i, id := range r.t.Site(at).Values {
-		if i >= len(values) || int(id) >= len(f.Variables) || values[i].Form() != event.Text || !strings.Contains(values[i].Text, "\n") && f.Variables[id].Name != "text" {
+		if i >= len(values) || int(id) >= len(f.Variables) || values[i].Form() != event.Text || i > 0 && !strings.Contains(values[i].Text, "\n") && f.Variables[id].Name != "text" {
 			continue
 		}
 		if texts = append(texts, values[i].Text); strings.Contains(strings.ToLower(f.Variables[id].Name), "stack") {
@@ -186,7 +186,7 @@ func (r *logRecording) textOf(c event.CallID, name string) string {
 func (r *logRecording) reportedError(m event.Moment) string {
 	cause := r.causeAt(m)
 	switch {
-	case cause.Type == "":
+	case cause.Type == "" || strings.HasPrefix(cause.Message, cause.Type+":"):
 		return cause.Message
 	case cause.Message == "" || cause.Message == cause.Type:
 		return cause.Type
@@ -203,8 +203,14 @@ func (r *logRecording) causeAt(m event.Moment) Cause {
 	}
 	f := r.t.FunctionOf(c)
 	for i, id := range r.t.Site(m).Values {
-		if i < len(values) && int(id) < len(f.Variables) && f.Variables[id].Name == "exception.type" {
+		if i >= len(values) || int(id) >= len(f.Variables) {
+			continue
+		}
+		switch f.Variables[id].Name {
+		case "exception.type":
 			cause.Type = values[i].Text
+		case "exception.message":
+			cause.Message = values[i].Text
 		}
 	}
 	return cause

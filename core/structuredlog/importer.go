@@ -58,6 +58,9 @@ type importer struct {
 	line    int64
 	r       record
 	pending bool
+	follow  traceback.Follower
+	started bool // follow has been given the record's message
+	written notation
 	partial map[string][]byte // what a container's stream has of a line so far
 	ids     []event.VariableID
 	ends    []int
@@ -140,9 +143,10 @@ func (i *importer) take(line []byte) error {
 // takeText takes a line of the program.
 func (i *importer) takeText(line []byte, u unwrapped) error {
 	n := notationOf(line)
-	if n == plainText && i.continues(line) {
+	if n == plainText && i.written == plainText && i.r.stream == u.stream && i.continues(line) {
 		if len(i.r.more) < maxMore {
-			i.r.more = append(i.r.more, string(line[:min(len(line), intake.MaxText)]))
+			_, _, text := leadingTime(string(line[:min(len(line), intake.MaxText)]))
+			i.r.more = append(i.r.more, text)
 		}
 		return nil
 	}
@@ -154,6 +158,7 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 	}
 	r := &i.r
 	r.reset()
+	i.started, i.written, r.stream = false, n, u.stream
 	var err error
 	switch n {
 	case jsonLine:
@@ -164,6 +169,12 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 		err = i.parse.syslog(line, r)
 	default:
 		r.time, r.timed, r.message = leadingTime(string(line))
+		if level, rest, ok := strings.Cut(r.message, " "); ok && r.timed {
+			if level = strings.Trim(level, "[]:"); isLevel(level) {
+				r.message = strings.TrimLeft(rest, " ")
+				r.add("level", level)
+			}
+		}
 	}
 	if err != nil {
 		i.tables.Gap("lines that are not written as they seem to be", "they are shown as texts; the first: line "+strconv.FormatInt(i.line, 10)+": "+firstLine(err))
@@ -192,16 +203,22 @@ func (i *importer) continues(line []byte) bool {
 		return false
 	}
 	if len(line) > 0 && (line[0] == ' ' || line[0] == '\t') {
+		if i.started {
+			i.follow.GoesOn(string(line))
+		}
 		return true
 	}
-	if _, timed, _ := leadingTime(string(line[:min(len(line), 64)])); timed {
-		return false
+	if !i.started {
+		i.started = true
+		i.follow.Begin(i.begun())
 	}
-	before := i.r.message
-	if n := len(i.r.more); n > 0 {
-		before = i.r.more[n-1]
-	}
-	return traceback.GoesOn(before, string(line[:min(len(line), 512)]))
+	_, _, rest := leadingTime(string(line))
+	return i.follow.GoesOn(rest)
+}
+
+// begun is what the record that is pending says so far.
+func (i *importer) begun() string {
+	return strings.Join(append([]string{i.r.message}, i.r.more...), "\n")
 }
 
 // leadingTime takes the time off the beginning of a line of plain text.
@@ -316,6 +333,7 @@ func (i *importer) message(r *record, names found) error {
 		k = event.Error
 		if _, told := r.get("exception.type"); !told && c.Type != "" {
 			i.put("exception.type", func(b []byte) []byte { return intake.AppendString(b, c.Type) })
+			i.put("exception.message", func(b []byte) []byte { return intake.AppendString(b, c.Message) })
 		}
 	}
 	for n := range r.fields {

@@ -32,6 +32,7 @@ type record struct {
 	timed   bool
 	fields  []field
 	message string
+	stream  string
 	more    []string // lines that continue it
 }
 

@@ -110,6 +110,15 @@ func errorLevel(f *field) bool {
 	return false
 }
 
+// isLevel reports whether a word is a level.
+func isLevel(word string) bool {
+	switch strings.ToLower(word) {
+	case "trace", "debug", "info", "notice", "warn", "warning":
+		return true
+	}
+	return errorLevel(&field{text: word})
+}
+
 // Is reports whether the beginning of a text is that of a structured log: most of
 // its lines are written in one of the notations, or wrapped by a container.
 func Is(sample []byte) bool {

@@ -5,6 +5,7 @@
 package traceback
 
 import (
+	"slices"
 	"strings"
 )
 
@@ -103,6 +104,21 @@ func Is(sample []byte) bool {
 	return ok && len(c.Threads) > 0 && len(c.Threads[0].Frames) > 0
 }
 
+// Share returns which share of the lines of a text, between 0 and 1, is part of tracebacks.
+func Share(sample []byte) float64 {
+	p := &parser{}
+	understood, all := 0, 0
+	for line := range strings.Lines(string(sample)) {
+		if line = strings.TrimRight(line, "\r\n"); line == "" {
+			continue
+		}
+		if all++; p.line(line) {
+			understood++
+		}
+	}
+	return float64(understood) / float64(max(all, 1))
+}
+
 // Outermost returns the outermost error that a text tells of.
 func Outermost(text string) Cause {
 	if c, ok := Parse(text); ok && len(c.Causes) > 0 {
@@ -120,27 +136,32 @@ func Frames(text string) []Frame {
 	return c.Threads[0].Frames
 }
 
-// GoesOn reports whether a line goes on with a traceback that the line before is
-// part of, or began.
-func GoesOn(before, line string) bool {
-	if line == "" {
-		return true
+// Follower tells, line by line, whether a traceback goes on.
+type Follower struct{ p parser }
+
+// Begin begins with a text that may be the beginning of a traceback.
+func (f *Follower) Begin(text string) {
+	f.p = parser{}
+	for line := range strings.SplitSeq(text, "\n") {
+		f.p.line(line)
 	}
-	p := &parser{}
-	p.line(before)
-	known := p.mode != nil || p.pending()
-	switch {
-	case !known && !strings.HasPrefix(before, " ") && !strings.HasPrefix(before, "\t"):
-		return false
-	case strings.HasPrefix(line, "Caused by:"), strings.HasPrefix(line, "goroutine "), strings.HasPrefix(line, "created by "), strings.HasPrefix(line, "panic:"),
-		strings.HasPrefix(line, "[signal "), strings.HasPrefix(line, "exit status "), strings.HasPrefix(line, "stack backtrace:"), strings.HasPrefix(line, "note: "),
-		strings.HasPrefix(line, "Traceback "), strings.HasPrefix(line, "During handling "), strings.HasPrefix(line, "The above exception "), strings.HasPrefix(line, "...additional frames"),
-		line == "}", strings.HasPrefix(line, "Node.js v"), pythonError.MatchString(line):
-		return true
+}
+
+// GoesOn reports whether a line is part of the traceback that was begun.
+func (f *Follower) GoesOn(line string) bool {
+	begun := f.p.mode != nil
+	understood := f.p.line(line)
+	return begun && understood || !begun && understood && begins(line)
+}
+
+// begins reports whether a line begins the frames of an error that the line before told of.
+func begins(line string) bool {
+	for _, head := range []string{"goroutine ", "Traceback ", "stack backtrace:", "Caused by:", "\tat ", "    at "} {
+		if strings.HasPrefix(line, head) {
+			return true
+		}
 	}
-	q := &parser{}
-	q.line(line)
-	return q.mode != nil
+	return false
 }
 
 // parser reads line by line. mode is the language that it is in.
@@ -153,6 +174,7 @@ type parser struct {
 	crashed  Crash
 	python   pythonState
 	golang   goState
+	node     nodeState
 	native   nativeState
 	rust     rustState
 	dotnet   dotnetState
@@ -170,23 +192,18 @@ func init() {
 	readers = []reader{readGo, readPython, readRust, readJVM, readNode, readDotNet, readNative}
 }
 
-// pending reports whether the beginning of an error has been read.
-func (p *parser) pending() bool {
-	return len(p.failures) > 0 || p.golang.panicking || p.python.open || p.rust.open
-}
-
-// line reads a line: as it is, without what a log put before it, or together with
+// line reads a line, and reports whether it understood it: as it is, without what a log put before it, or together with
 // the line before, which a terminal may have wrapped.
-func (p *parser) line(line string) {
+func (p *parser) line(line string) (understood bool) {
 	const longest = 1 << 20
 	line = line[:min(len(line), longest)]
 	if p.try(line) {
 		p.held, p.prefix = "", 0
-		return
+		return true
 	}
 	if p.prefix > 0 && p.prefix <= len(line) && p.try(line[p.prefix:]) {
 		p.held = ""
-		return
+		return true
 	}
 	for rest := line; ; {
 		after, ok := withoutPrefix(rest)
@@ -196,16 +213,22 @@ func (p *parser) line(line string) {
 		rest = after
 		if p.try(rest) {
 			p.held, p.prefix = "", len(line)-len(rest)
-			return
+			return true
 		}
 	}
-	if p.held != "" && line != "" && p.try(p.held+strings.TrimLeft(line, " \t")) {
+	if line == "" {
+		return p.mode != nil
+	}
+	if p.held != "" && p.try(p.held+strings.TrimLeft(line, " \t")) {
 		p.held = ""
-		return
+		return true
 	}
-	if line != "" {
-		p.held = line
+	if n := len(p.failures); p.golang.panicking && n > 0 && p.failures[n-1].thread.Kind == "" {
+		p.failures[n-1].Message += line // what a terminal wrapped: lines of the message itself are indented
+		return true
 	}
+	p.held = line
+	return false
 }
 
 func (p *parser) try(line string) bool {
@@ -331,12 +354,13 @@ func (p *parser) chain() (chain, rest []failure) {
 	for i := range group {
 		group[i].addCommon(group[:i])
 	}
+	at := 0
 	for _, f := range group {
 		if f.relation == resultOf {
-			chain = append([]failure{f}, chain...)
-		} else {
-			chain = append(chain, f)
+			at = 0
 		}
+		chain = slices.Insert(chain, at, f)
+		at++
 	}
 	return chain, append(append([]failure(nil), p.failures[:first]...), p.failures[end:]...)
 }

@@ -11,8 +11,8 @@ import (
 // that the error before has too, "Caused by:" and "Suppressed:" errors. Dumps of all
 // threads have a line with the thread's name in quotation marks before each stack.
 var (
-	jvmFrame = regexp.MustCompile(`^\s*at (?:[\w.$-]+(?:@[\w.+-]+)?//?)*(?:[\w.$-]+@[\w.+-]+/)?([\w.$<>/-]+)\((?:([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj)):(\d+)|([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj))|(Native Method|Unknown Source))\)`)
-	jvmError = regexp.MustCompile(`^(\s*)(?:Exception in thread "([^"]*)" |(Caused by: )|(Suppressed: )|(?:\[CIRCULAR REFERENCE: ?))?((?:[a-z_][\w$]*\.)+[A-Z][\w$]*(?:\$[\w$]+)*)(?:: (.*))?$`)
+	jvmFrame = regexp.MustCompile(`^\s*at (?:[\w.$-]+(?:@[\w.+-]+)?//?)*([\w.$<>-]+)\((?:([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj)):(\d+)|([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj))|(Native Method|Unknown Source))\)`)
+	jvmError = regexp.MustCompile(`^(\s*)(?:Exception in thread "([^"]*)" |(Caused by: )|(Suppressed: )|(?:\[CIRCULAR REFERENCE: ?))?((?:[a-z_][\w$]*\.)*[A-Z][\w$]*)(?:: (.*))?$`)
 	jvmMore  = regexp.MustCompile(`^\s*\.\.\. (\d+) (?:more|common frames omitted)`)
 	jvmHead  = regexp.MustCompile(`^"(.+)"(?: #\d+.*| prio=.*| (?:daemon|tid=|Id=).*)$`)
 	jvmState = regexp.MustCompile(`^\s+java\.lang\.Thread\.State: (.+)$`)
@@ -69,13 +69,14 @@ func jvmFailure(p *parser, line string) bool {
 	if m == nil {
 		return false
 	}
-	typeName := m[6]
+	typeName := m[5]
 	plain := m[2] == "" && m[3] == "" && m[4] == "" && !strings.Contains(line, "Exception in thread")
-	short := typeName[strings.LastIndexByte(typeName, '.')+1:]
-	if plain && !strings.HasSuffix(short, "Exception") && !strings.HasSuffix(short, "Error") && !strings.HasSuffix(short, "Throwable") && !strings.HasSuffix(short, "Failure") {
+	dot := strings.LastIndexByte(typeName, '.')
+	short := typeName[dot+1:]
+	if plain && dot < 0 || plain && !strings.HasSuffix(short, "Exception") && !strings.HasSuffix(short, "Error") && !strings.HasSuffix(short, "Throwable") && !strings.HasSuffix(short, "Failure") {
 		return false
 	}
-	f := failure{Cause: Cause{typeName, m[7]}, thread: Thread{Name: "thread", Kind: "thread"}}
+	f := failure{Cause: Cause{typeName, m[6]}, thread: Thread{Name: "thread", Kind: "thread"}}
 	switch {
 	case m[3] != "":
 		f.relation = causeOf

@@ -10,10 +10,14 @@ import (
 // stack: its type and message, and an indented "at FUNCTION (FILE:LINE:COLUMN)" for
 // each frame. A cause follows in brackets, indented.
 var (
-	nodeFrame = regexp.MustCompile(`^\s*at (?:(async )?(.+?) \((.+?):(\d+):(\d+)\)|(async )?([^()\s][^()]*?):(\d+):(\d+)|(.+?) \((native|<anonymous>|index \d+)\))[,;]?(?: \{)?$`)
-	nodeError = regexp.MustCompile(`^\s*(?:Uncaught |\[cause\]: |\[errors\]: \[)?(?:\[?)((?:[A-Z][\w$]*)?(?:Error|Exception|Warning)(?: \[[\w$]+\])?)(?:: (.*?))?\]?(?: \{)?$`)
-	nodePlace = regexp.MustCompile(`^(?:file://)?(/[^:]+|[A-Za-z]:[^:]+|node:[\w/]+):(\d+)$`)
+	nodeFrame  = regexp.MustCompile(`^\s*at (?:(async )?(.+?) \((.+?):(\d+):(\d+)\)|(async )?([^()\s][^()]*?):(\d+):(\d+)|(.+?) \((native|<anonymous>|index \d+)\))[,;]?(?: \{)?$`)
+	nodeError  = regexp.MustCompile(`^\s*(?:Uncaught |\[cause\]: |\[errors\]: \[)?(?:\[?)((?:[A-Z][\w$]*)?(?:Error|Exception|Warning)(?: \[[\w$]+\])?|[A-Z][\w$]* \[[\w$]+\])(?:: (.*?))?\]?(?: \{)?$`)
+	nodeThrown = regexp.MustCompile(`^(?:Uncaught )?([A-Za-z_$][\w$.]*)(?:: (.*?))?(?: \{)?$`)
+	nodeMark   = regexp.MustCompile(`^\s*\^+$`)
 )
+
+// nodeState says whether the place of an error has just been shown: what follows is it.
+type nodeState struct{ marked bool }
 
 func readNode(p *parser, line string) bool {
 	trimmed := strings.TrimLeft(line, " ")
@@ -43,10 +47,21 @@ func readNode(p *parser, line string) bool {
 		p.failures[len(p.failures)-1].fatal = true
 		return true
 	}
-	m := nodeError.FindStringSubmatch(line)
-	if m == nil || p.inGo() || p.python.open {
+	if p.inGo() || p.python.open {
 		return false
 	}
+	if nodeMark.MatchString(line) {
+		p.node.marked = true
+		return true
+	}
+	m := nodeError.FindStringSubmatch(line)
+	if m == nil && p.node.marked {
+		m = nodeThrown.FindStringSubmatch(line)
+	}
+	if m == nil {
+		return false
+	}
+	p.node.marked = false
 	f := failure{Cause: Cause{m[1], m[2]}, thread: Thread{Name: "main", Kind: "thread"}}
 	switch {
 	case strings.HasPrefix(trimmed, "[cause]"):

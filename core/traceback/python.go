@@ -86,7 +86,12 @@ func readPython(p *parser, line string) bool {
 		return true
 	}
 	if !s.open {
-		return false
+		m := pythonError.FindStringSubmatch(trimmed)
+		if m == nil || !s.member || text == line {
+			return false
+		}
+		s.fail(p, Cause{m[1], m[2]}) // a member of a group that was never raised
+		return true
 	}
 	if m := pythonRepeat.FindStringSubmatch(text); m != nil && len(s.frames) > 0 {
 		n, _ := strconv.Atoi(m[1]) // digits
