@@ -46,7 +46,8 @@ func main() {
 	dir := flag.String("dir", "", "folder for the recordings; a temporary one where left off")
 	child := flag.String("build", "", "build the timeline of this log and print the time; used by the benchmark itself")
 	dump := flag.Bool("dump", false, "ask a core dump and print the time; used by the benchmark itself")
-	only := flag.String("only", "", "measure only recordings, recorder or dumps")
+	intake := flag.Bool("intake", false, "import evidence and print the time; used by the benchmark itself")
+	only := flag.String("only", "", "measure only recordings, recorder, dumps or intake")
 	flag.Parse()
 	var err error
 	switch {
@@ -54,6 +55,8 @@ func main() {
 		err = buildChild(*child)
 	case *dump && flag.NArg() == 4:
 		err = dumpChild(flag.Arg(0), flag.Arg(1), flag.Arg(2), flag.Arg(3))
+	case *intake && flag.NArg() == 2:
+		err = intakeChild(flag.Arg(0), flag.Arg(1))
 	default:
 		err = run(*quick, *out, *dir, *only)
 	}
@@ -84,6 +87,7 @@ func run(quick bool, out, dir, only string) error {
 		{"recordings", func() error { return measureRecordings(ctx(), &r, dir, sizes) }},
 		{"recorder", func() error { return measureRecorder(&r, dir, quick) }},
 		{"dumps", func() error { return measureDumps(&r, dir, quick) }},
+		{"intake", func() error { return measureIntake(&r, dir, quick) }},
 	} {
 		if only == "" || only == part.name {
 			if err := part.measure(); err != nil {

@@ -14,13 +14,15 @@ import (
 	"wraithology/core/timeline"
 )
 
-// maxSpans bounds the spans of one trace, and the logs and events in them.
-const maxSpans = 1 << 21
+// Bounds of one trace: its spans, the logs and events in them, and the bytes of all.
+const (
+	maxSpans = 1 << 21
+	maxBytes = 256 << 20
+)
 
-// place is where a record lies, and what it came with.
+// place is where in the group's bytes a message lies, and what it came with.
 type place struct {
-	at              int64
-	size            uint32
+	at, size        uint32
 	resource, scope uint32
 }
 
@@ -57,6 +59,7 @@ type note struct {
 // the other.
 type group struct {
 	key    ordered.Key
+	bytes  []byte
 	nodes  []node
 	notes  []note
 	byID   map[uint64]int32
@@ -89,15 +92,17 @@ func (i *importer) assemble(ctx context.Context, progress func(float64)) error {
 			}
 		}
 		begun, g.key = true, k
-		p := place{int64(binary.LittleEndian.Uint64(record[1:])), binary.LittleEndian.Uint32(record[9:]), binary.LittleEndian.Uint32(record[13:]), binary.LittleEndian.Uint32(record[17:])}
-		done += int64(p.size)
+		message := record[recordHead:]
+		done += int64(len(message))
 		if n++; n%(1<<12) == 0 {
-			progress(float64(done) / float64(len(i.data)))
+			progress(float64(done) / float64(i.bytes))
 		}
-		if len(g.nodes) >= maxSpans || len(g.notes) >= maxSpans {
-			i.tables.Gap("spans and logs of a trace that has more than 2 million of them", "they are left out; a trace as long as this is hardly that of one request")
+		if len(g.nodes) >= maxSpans || len(g.notes) >= maxSpans || len(g.bytes)+len(message) > maxBytes {
+			i.tables.Gap("spans and logs of a trace that has more than 2 million of them, or 256 MiB", "they are left out; a trace as long as this is hardly that of one request")
 			return nil
 		}
+		p := place{uint32(len(g.bytes)), uint32(len(message)), binary.LittleEndian.Uint32(record[1:]), binary.LittleEndian.Uint32(record[5:])}
+		g.bytes = append(g.bytes, message...)
 		if otlp.Kind(record[0]) == otlp.LogRecord {
 			return i.addLog(p)
 		}
@@ -109,7 +114,7 @@ func (i *importer) assemble(ctx context.Context, progress func(float64)) error {
 	return err
 }
 
-func (i *importer) message(p place) []byte { return i.data[p.at : p.at+int64(p.size)] }
+func (i *importer) message(p place) []byte { return i.group.bytes[p.at : p.at+p.size] }
 
 // clock turns nanoseconds since 1970 into a time that can be reckoned with.
 func (i *importer) clock(t uint64) int64 {
@@ -180,7 +185,7 @@ func (i *importer) addNode(p place) error {
 			return err
 		}
 		e := note{place: p, node: int32(len(g.nodes)), time: i.clock(i.event.Time)}
-		e.at, e.size = e.at+int64(cap(i.message(p))-cap(b)), uint32(len(b))
+		e.at, e.size = e.at+uint32(cap(i.message(p))-cap(b)), uint32(len(b)) // b lies in the message
 		if string(i.event.Name) == exceptionEvent {
 			n.explained = true
 		}
@@ -208,7 +213,7 @@ func (i *importer) endGroup() error {
 	i.measure()
 	i.assignStrands()
 	err := i.emit()
-	g.nodes, g.notes = g.nodes[:0], g.notes[:0]
+	g.nodes, g.notes, g.bytes = g.nodes[:0], g.notes[:0], g.bytes[:0]
 	clear(g.byID)
 	return err
 }

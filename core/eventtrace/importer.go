@@ -37,6 +37,7 @@ type importer struct {
 	traces *ordered.Sorter // records, by their trace
 	events *intake.Events
 	data   []byte
+	bytes  int64 // of all messages
 
 	resources map[string]uint32
 	scopes    map[string]uint32
@@ -185,15 +186,18 @@ func (w *bufferedWriter) flush() error {
 	return nil
 }
 
-// recordSize is the length of a record of the first sorting: its kind, where its
-// message lies, its resource and its scope.
-const recordSize = 1 + 8 + 4 + 4 + 4
+// recordHead is the length of what stands before the message in a record of the
+// first sorting: its kind, its resource and its scope.
+const recordHead = 1 + 4 + 4
+
+// released is how many bytes are read before they are let go from memory.
+const released = 32 << 20
 
 // gather finds all records and sorts them by trace. Logs that belong to no trace
 // become events at once.
 func (i *importer) gather(ctx context.Context, progress func(float64)) error {
-	var buf [recordSize]byte
-	n := 0
+	var buf []byte
+	n, free := 0, int64(0)
 	var last struct {
 		resource, scope     []byte
 		resourceID, scopeID uint32
@@ -204,6 +208,10 @@ func (i *importer) gather(ctx context.Context, progress func(float64)) error {
 				return err
 			}
 			progress(float64(r.At) / float64(len(i.data)))
+			if r.At-free > 2*released {
+				mapped.Release(i.data[free : r.At-released])
+				free = r.At - released
+			}
 		}
 		if n == 1 || !same(r.Resource, last.resource) {
 			id, err := i.resourceID(r.Resource)
@@ -233,12 +241,11 @@ func (i *importer) gather(ctx context.Context, progress func(float64)) error {
 			i.tables.Gap("spans without a valid trace ID", "each is shown as a trace of its own; the sender does not follow W3C Trace Context")
 			key = ordered.Key{High: math.MaxUint64, Low: uint64(r.At)}
 		}
-		buf[0] = byte(r.Kind)
-		binary.LittleEndian.PutUint64(buf[1:], uint64(r.At))
-		binary.LittleEndian.PutUint32(buf[9:], uint32(len(r.Message)))
-		binary.LittleEndian.PutUint32(buf[13:], last.resourceID)
-		binary.LittleEndian.PutUint32(buf[17:], last.scopeID)
-		return i.traces.Add(key, buf[:])
+		i.bytes += int64(len(r.Message))
+		buf = append(buf[:0], byte(r.Kind))
+		buf = binary.LittleEndian.AppendUint32(buf, last.resourceID)
+		buf = binary.LittleEndian.AppendUint32(buf, last.scopeID)
+		return i.traces.Add(key, append(buf, r.Message...))
 	}, func(at int64, err error) error {
 		i.tables.Gap(fmt.Sprintf("at byte %d: %s", at, firstLine(err)), "the copy is damaged or was cut off there: fetch it again; the rest is here")
 		return nil

@@ -7,6 +7,7 @@ import (
 	"os"
 	"runtime"
 	"syscall"
+	"unsafe"
 )
 
 // File maps a whole file for reading. The mapping goes when owner is collected:
@@ -29,4 +30,15 @@ func File[T any](owner *T, f *os.File) ([]byte, error) {
 	}
 	runtime.AddCleanup(owner, func(b []byte) { _ = syscall.Munmap(b) }, b)
 	return b, nil
+}
+
+// Release says that bytes of a mapping will not be looked at again soon, so that
+// they need not stay in memory.
+func Release(b []byte) {
+	page := os.Getpagesize()
+	at := int(uintptr(unsafe.Pointer(unsafe.SliceData(b))) % uintptr(page))
+	if skip := (page - at) % page; skip < len(b) {
+		b = b[skip:]
+		_ = syscall.Madvise(b[:len(b)/page*page], syscall.MADV_DONTNEED) // it is advice
+	}
 }

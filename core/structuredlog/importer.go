@@ -33,8 +33,9 @@ var ErrNoLines = errors.New("there are no lines in it")
 const (
 	maxLine    = 16 << 20
 	maxThreads = 1 << 16
-	maxMore    = 1 << 16 // lines that continue a message
-	maxItems   = 1 << 10 // of a list
+	maxMore    = 1 << 16  // lines that continue a message
+	maxItems   = 1 << 10  // of a list
+	released   = 32 << 20 // bytes that are read before they are let go from memory
 )
 
 // thread is what has one value of the field that tells threads apart.
@@ -47,7 +48,7 @@ type thread struct {
 // importer carries out one import.
 type importer struct {
 	in      intake.Input
-	rules   Rules
+	finder  *finder
 	tables  *intake.Tables
 	events  *intake.Events
 	f       *intake.Function
@@ -71,7 +72,7 @@ type importer struct {
 
 // Build makes the timeline of a log.
 func Build(ctx context.Context, in intake.Input, rules Rules) error {
-	i := &importer{in: in, rules: rules, tables: intake.NewTables(Kind, in.File, in.Size), events: intake.NewEvents(in.Temporary), parse: newParser(),
+	i := &importer{in: in, finder: newFinder(rules), tables: intake.NewTables(Kind, in.File, in.Size), events: intake.NewEvents(in.Temporary), parse: newParser(),
 		threads: map[string]*thread{}, partial: map[string][]byte{}}
 	defer i.events.Close()
 	data, err := mapped.File(i, in.File)
@@ -92,14 +93,19 @@ func Build(ctx context.Context, in intake.Input, rules Rules) error {
 
 // read takes the lines one by one.
 func (i *importer) read(ctx context.Context, data []byte) error {
-	whole := len(data)
+	whole, all, free := len(data), data, 0
 	data = bytes.TrimPrefix(data, []byte("\ufeff"))
 	for len(data) > 0 {
 		if i.line++; i.line%(1<<13) == 0 {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			i.in.Tell(float64(whole-len(data)) / float64(whole) * 0.7)
+			read := whole - len(data)
+			i.in.Tell(float64(read) / float64(whole) * 0.7)
+			if read-free > released {
+				mapped.Release(all[free:read])
+				free = read
+			}
 		}
 		line, rest, _ := bytes.Cut(data, []byte("\n"))
 		data = rest
@@ -257,7 +263,7 @@ func (i *importer) flush() error {
 	if i.f == nil {
 		i.begin(r)
 	}
-	names := i.rules.find(r)
+	names := i.finder.find(r)
 	switch {
 	case r.timed:
 	case names.time >= 0:

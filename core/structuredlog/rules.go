@@ -46,16 +46,6 @@ var (
 
 // plainName is a field's name as it is compared with those lists.
 func plainName(s string) string {
-	ok := true
-	for i := range len(s) {
-		if c := s[i]; c == '_' || c == '-' || c == '.' || c >= 'A' && c <= 'Z' {
-			ok = false
-			break
-		}
-	}
-	if ok {
-		return s
-	}
 	return strings.ToLower(strings.NewReplacer("_", "", "-", "", ".", "").Replace(s))
 }
 
@@ -64,37 +54,67 @@ type found struct {
 	time, level, message, thread, caller, file, line int
 }
 
-// find looks for the fields that mean something.
-func (rules *Rules) find(r *record) found {
-	f := found{-1, -1, -1, -1, -1, -1, -1}
-	rank := [7]int{100, 100, 100, 100, 100, 100, 100}
-	into := [7]*int{&f.time, &f.level, &f.message, &f.thread, &f.caller, &f.file, &f.line}
-	chosen := [7]string{rules.Time, rules.Level, rules.Message, rules.Thread, rules.Caller, "", ""}
-	lists := [7][]string{timeNames, levelNames, messageNames, threadNames, callerNames, fileNames, lineNames}
+const meanings = 7
+
+// ranks say of a field's name how well it fits each meaning: the less the better,
+// noRank not at all.
+type ranks [meanings]int
+
+const noRank = 1 << 20
+
+// finder looks for the fields that mean something, and remembers names.
+type finder struct {
+	rules Rules
+	known map[string]ranks
+}
+
+func newFinder(rules Rules) *finder { return &finder{rules, map[string]ranks{}} }
+
+// rank says what a name means.
+func (f *finder) rank(name string) ranks {
+	r, ok := f.known[name]
+	if ok {
+		return r
+	}
+	chosen := [meanings]string{f.rules.Time, f.rules.Level, f.rules.Message, f.rules.Thread, f.rules.Caller, "", ""}
+	lists := [meanings][]string{timeNames, levelNames, messageNames, threadNames, callerNames, fileNames, lineNames}
 	const thread = 3
-	for i := range r.fields {
-		name := r.fields[i].name
-		plain := plainName(name)
-		for k := range into {
-			at := -1
-			switch {
-			case chosen[k] != "":
-				if name == chosen[k] {
-					at = 0
-				}
-			case k == thread && (name == rules.Trace && name != "" || rules.Trace == "" && slices.Contains(traceNames, plain)):
-				at = 0
-			default:
-				if at = slices.Index(lists[k], plain); at >= 0 {
-					at++
-				}
+	plain := plainName(name)
+	for k := range r {
+		r[k] = noRank
+		switch {
+		case chosen[k] != "":
+			if name == chosen[k] {
+				r[k] = 0
 			}
-			if at >= 0 && at < rank[k] {
-				rank[k], *into[k] = at, i
+		case k == thread && (name == f.rules.Trace && name != "" || f.rules.Trace == "" && slices.Contains(traceNames, plain)):
+			r[k] = 0
+		default:
+			if at := slices.Index(lists[k], plain); at >= 0 {
+				r[k] = at + 1
 			}
 		}
 	}
-	return f
+	const most = 1 << 16
+	if len(f.known) < most {
+		f.known[strings.Clone(name)] = r
+	}
+	return r
+}
+
+// find looks for the fields of a record that mean something.
+func (f *finder) find(r *record) found {
+	out := found{-1, -1, -1, -1, -1, -1, -1}
+	into := [meanings]*int{&out.time, &out.level, &out.message, &out.thread, &out.caller, &out.file, &out.line}
+	best := ranks{noRank, noRank, noRank, noRank, noRank, noRank, noRank}
+	for i := range r.fields {
+		for k, rank := range f.rank(r.fields[i].name) {
+			if rank < best[k] {
+				best[k], *into[k] = rank, i
+			}
+		}
+	}
+	return out
 }
 
 // errorLevel reports whether a level is that of an error. Numbers count by tens, as
