@@ -46,7 +46,7 @@ func (a *app) client() (*client.Client, error) {
 }
 
 func (a *app) serviceCommands() []*cobra.Command {
-	return []*cobra.Command{a.signIn(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.sittingCommand()}
+	return []*cobra.Command{a.signIn(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.sittingCommand(), a.sender(), a.move(), a.alike(), a.offset()}
 }
 
 func (a *app) signIn() *cobra.Command {
@@ -230,7 +230,7 @@ func (a *app) upload(ctx context.Context, caseName, path, name string) error {
 	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionShowBytes(true), progressbar.OptionSetDescription("upload"),
 		progressbar.OptionSetVisibility(a.terminal()), progressbar.OptionClearOnFinish())
 	reader := progressbar.NewReader(in, bar)
-	if _, err := s.Upload(ctx, caseName, name, &reader); err != nil {
+	if _, err := s.Upload(ctx, caseName, name, &reader, client.Reading{As: a.as, Fields: a.fields}); err != nil {
 		return err
 	}
 	index := progressbar.NewOptions(100, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription("index"), progressbar.OptionSetVisibility(a.terminal()), progressbar.OptionClearOnFinish())

@@ -113,7 +113,7 @@ func failure(r *http.Response) error {
 var Kinds = map[string]error{
 	"unreadable": evidence.ErrUnreadable, "syntax": question.ErrSyntax, "no-name": question.ErrNoName, "no-value": question.ErrNoValue,
 	"out-of-range": replay.ErrOutOfRange, "no-code": replay.ErrNoCode, "no-source": replay.ErrNoSource, "no-thread": replay.ErrNoThread, "no-frame": replay.ErrNoFrame,
-	"one-moment": replay.ErrOneMoment, "no-machine": replay.ErrNoMachine,
+	"no-trace": replay.ErrNoTraces, "one-moment": replay.ErrOneMoment, "no-machine": replay.ErrNoMachine,
 }
 
 // told is an error that the service told, of a kind that callers tell apart.
@@ -194,8 +194,15 @@ func (c *Client) ListEvidence(ctx context.Context, name string) (list []Evidence
 
 // Upload streams evidence into a case. When it returns without an error the
 // bytes are safe on the service's disk.
-func (c *Client) Upload(ctx context.Context, caseName, name string, bytes io.Reader) (out EvidenceInfo, err error) {
-	response, err := c.send(ctx, "PUT", evidencePath(caseName, name), bytes, "application/octet-stream")
+func (c *Client) Upload(ctx context.Context, caseName, name string, bytes io.Reader, r Reading) (out EvidenceInfo, err error) {
+	q := url.Values{}
+	if r.As != "" {
+		q.Set("as", r.As)
+	}
+	for meaning, field := range r.Fields {
+		q.Add("field", meaning+"="+field)
+	}
+	response, err := c.send(ctx, "PUT", evidencePath(caseName, name)+"?"+q.Encode(), bytes, "application/octet-stream")
 	if err != nil {
 		return out, err
 	}
@@ -322,6 +329,50 @@ type Shared struct {
 // Evidence returns evidence of a case, to be asked.
 func (c *Client) Evidence(caseName, name string) *Shared {
 	return &Shared{c, evidencePath(caseName, name)}
+}
+
+// NewSender makes a token with which programs send spans and logs into a case; with
+// an empty name into the person's inbox.
+func (c *Client) NewSender(ctx context.Context, caseName, label string) (out Sender, err error) {
+	path := "/api/inbox/senders"
+	if caseName != "" {
+		path = sendersPath(caseName)
+	}
+	return out, c.call(ctx, "POST", path, map[string]string{"label": label}, &out)
+}
+
+// Senders lists the tokens that may send into a case, newest first.
+func (c *Client) Senders(ctx context.Context, caseName string) (out []Sender, err error) {
+	return out, c.call(ctx, "GET", sendersPath(caseName), nil, &out)
+}
+
+// DeleteSender takes a sender's token away.
+func (c *Client) DeleteSender(ctx context.Context, caseName string, id int64) error {
+	return c.call(ctx, "DELETE", fmt.Sprintf("%s/%d", sendersPath(caseName), id), nil, nil)
+}
+
+func sendersPath(caseName string) string {
+	return "/api/cases/" + url.PathEscape(caseName) + "/senders"
+}
+
+// Move moves the evidence to another case.
+func (s *Shared) Move(ctx context.Context, to string) (out EvidenceInfo, err error) {
+	return out, s.c.call(ctx, "POST", s.path+"/move", map[string]string{"to": to}, &out)
+}
+
+// SetOffset says how far the evidence's clock is behind the case's.
+func (s *Shared) SetOffset(ctx context.Context, offset time.Duration) error {
+	return s.c.call(ctx, "PUT", s.path+"/offset", map[string]int64{"offsetNs": int64(offset)}, nil)
+}
+
+// Instant finds what is at the same instant as a moment in the case's other evidence.
+func (s *Shared) Instant(ctx context.Context, at At) (out answer.Instant, err error) {
+	return out, s.get(ctx, "instant", at.query(), &out)
+}
+
+// Alike lists the evidence with the same failure in all of the person's cases.
+func (s *Shared) Alike(ctx context.Context) (out []Alike, err error) {
+	return out, s.get(ctx, "alike", url.Values{}, &out)
 }
 
 // Traces lists the traces of all evidence of a case, the newest first.

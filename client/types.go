@@ -36,6 +36,30 @@ type Token struct {
 	Secret string `json:"secret"`
 }
 
+// Sender is a token with which programs may send spans and logs into a case, and do
+// nothing else. Secret is given out once.
+type Sender struct {
+	ID      int64     `json:"id"`
+	Case    string    `json:"case"`
+	Label   string    `json:"label"`
+	By      string    `json:"by"`
+	Created time.Time `json:"created"`
+	Secret  string    `json:"secret,omitempty"`
+}
+
+// Reading says how evidence is to be read, where its bytes do not: as a kind, and in
+// a log which field means what.
+type Reading struct {
+	As     string
+	Fields map[string]string
+}
+
+// Alike is evidence with the same failure as another.
+type Alike struct {
+	Case     string       `json:"case"`
+	Evidence EvidenceInfo `json:"evidence"`
+}
+
 // Roles of a member of a case.
 const (
 	RoleLead   = "lead"   // may add and remove members
@@ -91,6 +115,10 @@ type EvidenceInfo struct {
 	Moments    int64     `json:"moments"`
 	Outcome    string    `json:"outcome" doc:"one line on how the program ended"`
 	Gaps       int       `json:"gaps"`
+	// Fingerprint is the same for failures of the same kind at the same place;
+	// ClockOffsetNs is how far the evidence's clock counts as behind the case's.
+	Fingerprint   string `json:"fingerprint,omitempty"`
+	ClockOffsetNs int64  `json:"clockOffsetNs"`
 }
 
 // Checkpoint is a checkpoint of a case.

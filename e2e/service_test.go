@@ -289,7 +289,7 @@ func TestKilledAfterAnUpload(t *testing.T) {
 	b, err := os.ReadFile(failingRun(t))
 	require.NoError(t, err)
 	c := s.signedIn(t, ines)
-	_, err = c.Upload(context.Background(), "fog", "run", bytes.NewReader(b))
+	_, err = c.Upload(context.Background(), "fog", "run", bytes.NewReader(b), client.Reading{})
 	require.NoError(t, err)
 	s.stop(t, syscall.SIGKILL)
 	s.run(t)

@@ -147,9 +147,9 @@ func newDatabase(t *testing.T) string {
 
 // service is a running wraithd.
 type service struct {
-	url, data, database string
-	cmd                 *exec.Cmd
-	ended               chan struct{}
+	url, grpc, data, database string
+	cmd                       *exec.Cmd
+	ended                     chan struct{}
 }
 
 // start starts wraithd with a database of the test's, and the people in it.
@@ -176,7 +176,7 @@ func dataFolder(t *testing.T) string {
 
 // run starts the process and waits until it serves.
 func (s *service) run(t *testing.T) {
-	args := []string{"--data", s.data, "--listen", "127.0.0.1:0"}
+	args := []string{"--data", s.data, "--listen", "127.0.0.1:0", "--grpc", "127.0.0.1:0", "--settle", "300ms"}
 	if s.database != "" {
 		args = append(args, "--database", s.database)
 	}
@@ -186,9 +186,13 @@ func (s *service) run(t *testing.T) {
 	var trouble bytes.Buffer
 	s.cmd.Stderr = &trouble
 	require.NoError(t, s.cmd.Start())
-	line, err := bufio.NewReader(out).ReadString('\n')
+	lines := bufio.NewReader(out)
+	line, err := lines.ReadString('\n')
 	require.NoError(t, err, "wraithd ended: %s", trouble.String())
 	s.url = strings.TrimSpace(strings.TrimPrefix(line, "serving on "))
+	line, err = lines.ReadString('\n')
+	require.NoError(t, err)
+	s.grpc = strings.TrimSpace(strings.TrimPrefix(line, "receiving OTLP over gRPC on "))
 	ended := make(chan struct{})
 	s.ended = ended
 	cmd := s.cmd

@@ -12,11 +12,14 @@ import (
 	"path/filepath"
 	"time"
 
+	"google.golang.org/grpc"
+
 	"wraithology/console"
 	"wraithology/service/accounts"
 	"wraithology/service/api"
 	"wraithology/service/cluster"
 	"wraithology/service/jobs"
+	"wraithology/service/receive"
 	"wraithology/service/recordings"
 	"wraithology/service/sittings"
 	"wraithology/service/store"
@@ -28,6 +31,8 @@ import (
 type Options struct {
 	Data     string
 	Listen   string
+	GRPC     string // address for OTLP over gRPC; empty for none
+	Settle   receive.Settle
 	Database string
 	Log      *slog.Logger
 }
@@ -35,12 +40,15 @@ type Options struct {
 // Service is a running service.
 type Service struct {
 	URL      string
+	GRPC     string // where OTLP is received over gRPC; empty where it is not
 	Accounts *accounts.Accounts
 
 	cluster *cluster.Cluster
 	store   *store.Store
 	jobs    *jobs.Jobs
 	http    *http.Server
+	grpc    *grpc.Server
+	receive *receive.Receiver
 	served  chan error
 	stop    context.CancelFunc
 }
@@ -83,7 +91,28 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, errors.Join(err, s.Stop(context.WithoutCancel(ctx)))
 	}
 	go func() { s.served <- s.http.Serve(listener) }()
+	if o.GRPC != "" {
+		if err := s.serveGRPC(o.GRPC); err != nil {
+			return nil, errors.Join(err, s.Stop(context.WithoutCancel(ctx)))
+		}
+	}
 	return s, nil
+}
+
+// serveGRPC receives OTLP over gRPC.
+func (s *Service) serveGRPC(address string) error {
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return fmt.Errorf("listen on %s for OTLP over gRPC: %w: another program may use it, choose one with --grpc, or --grpc off", address, err)
+	}
+	s.GRPC = listener.Addr().String()
+	s.grpc = s.receive.Server()
+	go func() {
+		if err := s.grpc.Serve(listener); err != nil {
+			s.served <- err
+		}
+	}()
+	return nil
 }
 
 func (s *Service) open(ctx context.Context, o Options) (err error) {
@@ -98,13 +127,19 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if s.jobs, err = jobs.Start(ctx, s.store, v, open, o.Log); err != nil {
 		return err
 	}
+	if o.Settle == (receive.Settle{}) {
+		o.Settle = receive.Usual
+	}
+	if s.receive, err = receive.Start(ctx, filepath.Join(o.Data, "received"), s.store, receive.Vaulted{Store: s.store, Vault: v, Jobs: s.jobs}, o.Settle, o.Log); err != nil {
+		return err
+	}
 	s.Accounts = accounts.New(s.store)
 	// Streams of events never end by themselves: their context ends with the service.
 	base, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
 	s.http = &http.Server{
 		Handler: api.New(api.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs,
-			Sittings: sittings.New(s.store), Console: console.Files(), Log: o.Log}),
+			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log}),
 		ReadHeaderTimeout: 10 * time.Second,
 		BaseContext:       func(net.Listener) context.Context { return base },
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),
@@ -124,6 +159,12 @@ func (s *Service) Stop(ctx context.Context) error {
 	if s.http != nil {
 		s.stop()
 		errs = append(errs, s.http.Shutdown(ctx))
+	}
+	if s.grpc != nil {
+		s.grpc.GracefulStop()
+	}
+	if s.receive != nil {
+		errs = append(errs, s.receive.Stop())
 	}
 	if s.jobs != nil {
 		errs = append(errs, s.jobs.Stop(ctx))

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"os/signal"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"wraithology/service"
 	"wraithology/service/accounts"
 	"wraithology/service/api"
+	"wraithology/service/receive"
 )
 
 func main() {
@@ -33,11 +35,22 @@ func root() *cobra.Command {
 	c := &cobra.Command{
 		Use: "wraithd", Short: "Serve cases, evidence and sittings", SilenceUsage: true, SilenceErrors: true, Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			chosen := c.Flags().Changed("grpc")
+			if o.GRPC == "off" {
+				o.GRPC = ""
+			}
+			if !chosen && !free(o.GRPC) {
+				o.Log.Warn("OTLP is not received over gRPC: another program uses the address; choose one with --grpc", "address", o.GRPC)
+				o.GRPC = ""
+			}
 			s, err := service.Start(c.Context(), o)
 			if err != nil {
 				return err
 			}
 			fmt.Println("serving on", s.URL)
+			if s.GRPC != "" {
+				fmt.Println("receiving OTLP over gRPC on", s.GRPC)
+			}
 			select {
 			case <-c.Context().Done():
 			case err = <-s.Served():
@@ -48,6 +61,9 @@ func root() *cobra.Command {
 	c.PersistentFlags().StringVar(&o.Data, "data", "wraith-data", "folder for evidence and the private database")
 	c.PersistentFlags().StringVar(&o.Database, "database", "", "URL of a PostgreSQL database to use instead of a private one")
 	c.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:7070", "address to serve on")
+	c.Flags().StringVar(&o.GRPC, "grpc", "127.0.0.1:4317", "address for OTLP over gRPC; off for none")
+	o.Settle = receive.Usual
+	c.Flags().DurationVar(&o.Settle.Quiet, "settle", o.Settle.Quiet, "what is received becomes evidence when its sender has been quiet for so long")
 	c.AddCommand(person(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -57,6 +73,12 @@ func root() *cobra.Command {
 		},
 	})
 	return c
+}
+
+// free reports whether an address can be listened on.
+func free(address string) bool {
+	l, err := net.Listen("tcp", address)
+	return err == nil && l.Close() == nil
 }
 
 func person(o *service.Options) *cobra.Command {

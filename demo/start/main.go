@@ -17,9 +17,11 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"wraithology/client"
 	"wraithology/service"
+	"wraithology/service/receive"
 )
 
 // person is somebody of the demo. Names and passwords are invented.
@@ -56,7 +58,7 @@ func serve(ctx context.Context, data, listen string) (err error) {
 	} else {
 		l.Close()
 	}
-	s, err := service.Start(ctx, service.Options{Data: data, Listen: listen, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	s, err := service.Start(ctx, service.Options{Data: data, Listen: listen, GRPC: "127.0.0.1:0", Settle: receive.Settle{Quiet: time.Second, Oldest: time.Minute, Largest: receive.Usual.Largest}, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	if err != nil {
 		return err
 	}
@@ -80,6 +82,9 @@ func serve(ctx context.Context, data, listen string) (err error) {
 		if err := x.fill(ctx, c, data); err != nil {
 			return err
 		}
+	}
+	if err := harbour(ctx, c, s, data); err != nil {
+		return err
 	}
 	welcome(os.Stdout, s.URL, data)
 	select {
@@ -168,7 +173,7 @@ func upload(ctx context.Context, c *client.Client, caseName, name, path string) 
 		return fmt.Errorf("open the recording: %w", err)
 	}
 	defer f.Close()
-	if _, err := c.Upload(ctx, caseName, name, f); err != nil {
+	if _, err := c.Upload(ctx, caseName, name, f, client.Reading{}); err != nil {
 		return err
 	}
 	e, err := c.Await(ctx, caseName, name, nil)
@@ -192,6 +197,7 @@ first commands, in another terminal:
   bin/wraith stack %[4]s/failing-run
   bin/wraith peek stuck-gate/sluiced.core
   bin/wraith threads lapsed-licence/pilotd.core
+  bin/wraith traces no-berth --when 'status == "error"'
   bin/wraith sitting follow %[4]s/failing-run
 
 Ctrl-C stops the service and its database.

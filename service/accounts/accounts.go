@@ -91,6 +91,16 @@ func (a *Accounts) NewToken(ctx context.Context, person int64, label string) (st
 	return secret, a.store.AddToken(ctx, &store.Token{PersonID: person, Label: label, SecretHash: hash[:]})
 }
 
+// NewSender makes a token that may send into a case, and returns its secret, which
+// is not kept.
+func (a *Accounts) NewSender(ctx context.Context, caseID, person int64, label string) (store.Sender, string, error) {
+	secret := "wraith-send-" + rand.Text() + rand.Text()
+	hash := sha256.Sum256([]byte(secret))
+	x := store.Sender{CaseID: caseID, PersonID: person, Label: label, SecretHash: hash[:]}
+	err := a.store.AddSender(ctx, &x)
+	return x, secret, err
+}
+
 type personKey struct{}
 
 const sessionPerson = "person"

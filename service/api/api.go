@@ -25,6 +25,7 @@ import (
 	"wraithology/core/replay"
 	"wraithology/service/accounts"
 	"wraithology/service/jobs"
+	"wraithology/service/receive"
 	"wraithology/service/recordings"
 	"wraithology/service/sittings"
 	"wraithology/service/store"
@@ -39,6 +40,7 @@ type Parts struct {
 	Recordings *recordings.Recordings
 	Jobs       *jobs.Jobs
 	Sittings   *sittings.Hub
+	Receiver   *receive.Receiver
 	Console    fs.FS
 	Log        *slog.Logger
 }
@@ -56,6 +58,8 @@ func New(p Parts) http.Handler {
 		r.Use(http.NewCrossOriginProtection().Handler, a.Accounts.Middleware(a.fail))
 		a.routes(r)
 	})
+	r.Post(receive.TracesPath, p.Receiver.Traces)
+	r.Post(receive.LogsPath, p.Receiver.Logs)
 	r.Get("/*", a.console)
 	return r
 }
@@ -100,6 +104,7 @@ func (a *api) routes(r chi.Router) huma.API {
 	a.evidenceRoutes(h, r)
 	a.questionRoutes(h)
 	a.machineRoutes(h)
+	a.intakeRoutes(h)
 	a.artifactRoutes(h, r)
 	a.checkpointRoutes(h)
 	a.sittingRoutes(h, r)

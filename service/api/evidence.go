@@ -4,14 +4,17 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"regexp"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
 	"wraithology/client"
-	"wraithology/core/coredump"
+	"wraithology/core/evidence"
+	"wraithology/core/structuredlog"
 	"wraithology/service/accounts"
 	"wraithology/service/store"
 	"wraithology/service/vault"
@@ -48,9 +51,11 @@ func (a *api) evidenceRoutes(h huma.API, r chi.Router) {
 	r.Put("/api/cases/{case}/evidence/{evidence}", a.upload)
 	r.Get("/api/cases/{case}/evidence/{evidence}/content", a.download)
 	params := []*huma.Param{pathParam("case"), pathParam("evidence")}
+	reading := append(params, &huma.Param{Name: "as", In: "query", Description: "the kind of evidence, where its bytes do not tell", Schema: &huma.Schema{Type: "string"}},
+		&huma.Param{Name: "field", In: "query", Description: "for a structured log: MEANING=NAME", Schema: &huma.Schema{Type: "array", Items: &huma.Schema{Type: "string"}}})
 	stream := map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}
 	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "upload", Method: "PUT", Path: "/api/cases/{case}/evidence/{evidence}", Summary: "Upload evidence as a stream",
-		Parameters: params, RequestBody: &huma.RequestBody{Required: true, Content: stream},
+		Parameters: reading, RequestBody: &huma.RequestBody{Required: true, Content: stream},
 		Responses: map[string]*huma.Response{"201": {Description: "kept on disk; it is being indexed"}, "default": {Description: "error"}}})
 	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "content", Method: "GET", Path: "/api/cases/{case}/evidence/{evidence}/content", Summary: "The bytes of evidence",
 		Parameters: params, Responses: map[string]*huma.Response{"200": {Description: "the bytes", Content: stream}, "default": {Description: "error"}}})
@@ -62,7 +67,8 @@ func pathParam(name string) *huma.Param {
 
 func evidenceOf(e store.Evidence) client.EvidenceInfo {
 	return client.EvidenceInfo{Name: e.Name, Kind: e.Kind, Bytes: e.Bytes, SHA256: e.SHA256, Uploaded: e.UploadedAt, By: e.Person.Name, State: e.State, Progress: e.Progress,
-		Trouble: e.Trouble, Program: e.Program, BuildID: e.BuildID, Host: e.Host, Started: e.Started, DurationNs: e.DurationNs, Moments: e.Moments, Outcome: e.Outcome, Gaps: e.Gaps}
+		Trouble: e.Trouble, Program: e.Program, BuildID: e.BuildID, Host: e.Host, Started: e.Started, DurationNs: e.DurationNs, Moments: e.Moments, Outcome: e.Outcome, Gaps: e.Gaps,
+		Fingerprint: e.Fingerprint, ClockOffsetNs: e.ClockOffsetNs}
 }
 
 var evidenceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,127}$`)
@@ -70,6 +76,11 @@ var evidenceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,127}$`)
 // upload takes evidence as a stream. It is acknowledged once its bytes and its
 // record are on disk; a stream that breaks off leaves nothing behind.
 func (a *api) upload(w http.ResponseWriter, r *http.Request) {
+	as, fields, err := readAs(r.URL.Query())
+	if err != nil {
+		a.refuse(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
 	c, name, kept, ok := a.take(w, r, "evidence", func(ctx context.Context, caseID int64, name string) error {
 		_, err := a.Store.EvidenceByName(ctx, caseID, name)
 		return err
@@ -83,12 +94,12 @@ func (a *api) upload(w http.ResponseWriter, r *http.Request) {
 	}
 	// The bytes are on disk; what follows is not to be undone by a client that leaves.
 	ctx := context.WithoutCancel(r.Context())
-	e := store.Evidence{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID, State: client.StateIndexing, Started: time.Unix(0, 0).UTC()}
-	if err := a.Store.AddEvidence(ctx, &e); err != nil {
+	e := store.Evidence{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID, State: client.StateIndexing, Started: time.Unix(0, 0).UTC(), ReadAs: string(as), Fields: fields}
+	if err = a.Store.AddEvidence(ctx, &e); err != nil {
 		a.fail(w, r, err)
 		return
 	}
-	if err := a.Jobs.Index(ctx, e.ID); err != nil {
+	if err = a.Jobs.Index(ctx, e.ID); err != nil {
 		a.fail(w, r, err)
 		return
 	}
@@ -100,6 +111,21 @@ func (a *api) upload(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusCreated)
 	writeJSON(w, evidenceOf(e))
+}
+
+// readAs says how evidence is to be read, where its bytes do not: as=KIND, and for a
+// log field=MEANING=NAME, which may be repeated.
+func readAs(q url.Values) (evidence.Kind, map[string]string, error) {
+	fields := map[string]string{}
+	for _, f := range q["field"] {
+		meaning, name, _ := strings.Cut(f, "=")
+		fields[meaning] = name
+	}
+	if _, err := structuredlog.ParseRules(fields); err != nil {
+		return "", nil, err
+	}
+	as, err := evidence.ParseKind(q.Get("as"))
+	return as, fields, err
 }
 
 // take puts the bytes of a request into the vault, for a new thing of a kind in a
@@ -152,8 +178,17 @@ func (a *api) download(w http.ResponseWriter, r *http.Request) {
 
 // ending is that of the file name by which evidence is downloaded.
 func ending(kind string) string {
-	if kind == coredump.Kind {
+	switch evidence.Kind(kind) {
+	case evidence.CoreDump:
 		return ".core"
+	case evidence.EventTrace:
+		return ".otlp"
+	case evidence.StructuredLog:
+		return ".log"
+	case evidence.CrashText:
+		return ".txt"
+	case evidence.RuntimeTrace:
+		return ".trace"
 	}
 	return ".wraith"
 }

@@ -81,6 +81,7 @@ func describe(e *store.Evidence, info replay.Info) {
 	switch {
 	case info.Failure != nil:
 		e.Outcome = info.Failure.Kind + ": " + info.Failure.Summary
+		e.Fingerprint = info.Failure.Fingerprint
 	case len(info.Gaps) > 0:
 		e.Outcome = "not known: " + info.Gaps[len(info.Gaps)-1].What
 	}

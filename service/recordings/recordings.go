@@ -15,6 +15,7 @@ import (
 	"wraithology/core/evidence"
 	"wraithology/core/replay"
 	"wraithology/core/source"
+	"wraithology/core/structuredlog"
 	"wraithology/service/store"
 	"wraithology/service/vault"
 )
@@ -60,7 +61,13 @@ func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(f
 	if err != nil {
 		return nil, err
 	}
-	x := r.entry(ctx, key, r.vault.Path(e.SHA256), artifacts, progress)
+	rules, err := structuredlog.ParseRules(e.Fields)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", evidence.ErrUnreadable, err)
+	}
+	o := evidence.Options{Timelines: evidence.Timelines{Folder: r.timelines(), Lasting: true}, Artifacts: artifacts, As: evidence.Kind(e.ReadAs), Rules: rules}
+	key += fmt.Sprint(" ", e.ReadAs, rules)
+	x := r.entry(ctx, key, r.vault.Path(e.SHA256), o, progress)
 	select {
 	case <-x.ready:
 		return x.r, x.err
@@ -70,7 +77,7 @@ func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(f
 }
 
 // entry returns the opening of what key stands for, and begins it where there is none.
-func (r *Recordings) entry(ctx context.Context, key, path string, artifacts evidence.Artifacts, progress func(float64)) *entry {
+func (r *Recordings) entry(ctx context.Context, key, path string, o evidence.Options, progress func(float64)) *entry {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if e, ok := r.open[key]; ok {
@@ -79,7 +86,7 @@ func (r *Recordings) entry(ctx context.Context, key, path string, artifacts evid
 	}
 	x := &entry{key: key, ready: make(chan struct{})}
 	r.open[key] = r.used.PushFront(x)
-	go r.load(context.WithoutCancel(ctx), x, path, artifacts, progress)
+	go r.load(context.WithoutCancel(ctx), x, path, o, progress)
 	for r.used.Len() > r.most {
 		last := r.used.Back()
 		delete(r.open, last.Value.(*entry).key)
@@ -112,7 +119,7 @@ func (r *Recordings) artifacts(ctx context.Context, e store.Evidence) (out evide
 	return out, key, nil
 }
 
-func (r *Recordings) load(ctx context.Context, x *entry, path string, artifacts evidence.Artifacts, progress func(float64)) {
+func (r *Recordings) load(ctx context.Context, x *entry, path string, o evidence.Options, progress func(float64)) {
 	defer close(x.ready)
 	defer func() {
 		// A fault in reading evidence must not bring down the service.
@@ -123,7 +130,7 @@ func (r *Recordings) load(ctx context.Context, x *entry, path string, artifacts 
 			r.forget(x.key)
 		}
 	}()
-	x.r, x.err = evidence.Open(ctx, path, evidence.Options{Timelines: evidence.Timelines{Folder: r.timelines(), Lasting: true}, Artifacts: artifacts}, progress)
+	x.r, x.err = evidence.Open(ctx, path, o, progress)
 }
 
 func (r *Recordings) forget(key string) {

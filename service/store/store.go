@@ -92,6 +92,14 @@ type Evidence struct {
 	Moments    int64
 	Outcome    string
 	Gaps       int
+	// Fingerprint is that of the failure, empty where there is none. ClockOffsetNs is
+	// how far the evidence's clock is behind the case's.
+	Fingerprint   string
+	ClockOffsetNs int64
+	// ReadAs is the kind that it was said to be, empty where its bytes tell; Fields
+	// says which fields of a log mean what.
+	ReadAs string
+	Fields map[string]string `gorm:"serializer:json"`
 }
 
 // TableName names the table for GORM.

@@ -1,0 +1,252 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"wraithology/client"
+	"wraithology/core/answer"
+	"wraithology/core/locator"
+)
+
+// inCase finds evidence in the service that is named CASE/NAME.
+func (a *app) inCase(name string) (*client.Shared, error) {
+	caseName, evidence, ok := strings.Cut(name, "/")
+	if !ok || evidence == "" {
+		return nil, usageError{fmt.Sprintf("%q names no evidence of a case", name), "write it as CASE/NAME"}
+	}
+	c, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	return c.Evidence(caseName, evidence), nil
+}
+
+func (a *app) sender() *cobra.Command {
+	label := ""
+	inbox := false
+	c := &cobra.Command{
+		Use: "sender CASE|--inbox [--label LABEL]", Short: "Make a token with which programs send spans and logs into a case",
+		Long: "Make a token with which programs send spans and logs by the OpenTelemetry protocol into a case, or\ninto your inbox. It can do nothing else. It is told once; an SDK takes it from its environment:\n\n  OTEL_EXPORTER_OTLP_ENDPOINT=URL OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20TOKEN",
+		Args: args(0, 1, "CASE|--inbox"),
+		RunE: func(c *cobra.Command, given []string) error {
+			if inbox == (len(given) == 1) {
+				return usageError{"a sender is for a case, or for the inbox", "wraith sender CASE, or wraith sender --inbox"}
+			}
+			s, err := a.client()
+			if err != nil {
+				return err
+			}
+			x, err := s.NewSender(c.Context(), strings.Join(given, ""), label)
+			if err != nil {
+				return err
+			}
+			return a.print(x, func(w io.Writer) {
+				fmt.Fprintf(w, "%s\n  sends into %s, and is not shown again\n", x.Secret, x.Case)
+			})
+		},
+	}
+	host, _ := os.Hostname() // a label for people to read
+	c.Flags().StringVar(&label, "label", "made on "+host, "what it is for")
+	c.Flags().BoolVar(&inbox, "inbox", false, "for what belongs to no case yet")
+	c.AddCommand(&cobra.Command{
+		Use: "list CASE", Short: "List the tokens that may send into a case", Args: args(1, 1, "CASE"),
+		RunE: func(c *cobra.Command, given []string) error {
+			s, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := s.Senders(c.Context(), given[0])
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(w io.Writer) {
+				t := newTable(w, "number", "for", "by", "made")
+				for _, x := range list {
+					t.AppendRow([]any{x.ID, plain(x.Label), x.By, x.Created.Format("2006-01-02 15:04")})
+				}
+				t.Render()
+			})
+		},
+	}, &cobra.Command{
+		Use: "delete CASE NUMBER", Short: "Take a token away", Args: args(2, 2, "CASE NUMBER"),
+		RunE: func(c *cobra.Command, given []string) error {
+			id, err := strconv.ParseInt(given[1], 10, 64)
+			if err != nil {
+				return usageError{fmt.Sprintf("%q is no number", given[1]), "wraith sender list CASE lists them"}
+			}
+			s, err := a.client()
+			if err != nil {
+				return err
+			}
+			if err := s.DeleteSender(c.Context(), given[0], id); err != nil {
+				return err
+			}
+			return a.print(map[string]int64{"deleted": id}, func(w io.Writer) { fmt.Fprintf(w, "sender %d may send no more\n", id) })
+		},
+	})
+	return c
+}
+
+func (a *app) move() *cobra.Command {
+	return &cobra.Command{
+		Use: "move CASE/NAME CASE", Short: "Move evidence to another case, as from the inbox", Args: args(2, 2, "CASE/NAME CASE"),
+		RunE: func(c *cobra.Command, given []string) error {
+			s, err := a.inCase(given[0])
+			if err != nil {
+				return err
+			}
+			e, err := s.Move(c.Context(), given[1])
+			if err != nil {
+				return err
+			}
+			return a.print(e, func(w io.Writer) { fmt.Fprintf(w, "%s is now %s/%s\n", given[0], given[1], e.Name) })
+		},
+	}
+}
+
+func (a *app) alike() *cobra.Command {
+	return &cobra.Command{
+		Use: "alike CASE/NAME", Short: "List the evidence with the same failure, in all your cases", Args: args(1, 1, "CASE/NAME"),
+		RunE: func(c *cobra.Command, given []string) error {
+			s, err := a.inCase(given[0])
+			if err != nil {
+				return err
+			}
+			list, err := s.Alike(c.Context())
+			if err != nil {
+				return err
+			}
+			if err := a.print(list, func(w io.Writer) {
+				t := newTable(w, "evidence", "uploaded", "outcome")
+				for _, x := range list {
+					t.AppendRow([]any{x.Case + "/" + x.Evidence.Name, x.Evidence.Uploaded.Format("2006-01-02 15:04"), plain(x.Evidence.Outcome)})
+				}
+				t.Render()
+			}); err != nil {
+				return err
+			}
+			return foundSome(len(list))
+		},
+	}
+}
+
+func (a *app) instant() *cobra.Command {
+	var offsets map[string]string
+	c := &cobra.Command{
+		Use: "instant LOCATOR [FILE …]", Short: "Show what is at the same instant in other evidence",
+		Long: "Show what is at the same instant in other evidence: of the case, or in the files that are named. A\ntrace that both belong to is followed; else the time of day counts. --offset FILE=1.5s takes the clock\nof a file to be so much behind; wraith offset does that for evidence of a case.",
+		Args: args(1, 64, "LOCATOR [FILE …]"),
+		RunE: func(c *cobra.Command, given []string) error {
+			l, err := locator.Parse(given[0])
+			if err != nil {
+				return err
+			}
+			out, err := a.instantAt(c.Context(), l, given[1:], offsets)
+			if err != nil {
+				return err
+			}
+			return a.print(out, func(w io.Writer) { printInstant(w, l.Evidence, out) })
+		},
+	}
+	c.Flags().StringToStringVar(&offsets, "offset", nil, "FILE=DURATION, how far the clock of a file is behind")
+	return c
+}
+
+func (a *app) instantAt(ctx context.Context, l locator.Locator, files []string, offsets map[string]string) (answer.Instant, error) {
+	if len(files) == 0 {
+		s, err := a.inCase(l.Evidence)
+		if err != nil {
+			return answer.Instant{}, err
+		}
+		return s.Instant(ctx, place(l))
+	}
+	offset := func(name string) (time.Duration, error) {
+		if offsets[name] == "" {
+			return 0, nil
+		}
+		d, err := time.ParseDuration(offsets[name])
+		if err != nil {
+			return 0, usageError{fmt.Sprintf("%q is no duration", offsets[name]), "for example --offset sluiced.log=-1.5s"}
+		}
+		return d, nil
+	}
+	r, err := a.openFile(ctx, l.Evidence)
+	if err != nil {
+		return answer.Instant{}, err
+	}
+	own, err := offset(l.Evidence)
+	if err != nil {
+		return answer.Instant{}, err
+	}
+	var others []answer.Beside
+	for _, f := range files {
+		x, err := a.openFile(ctx, f)
+		if err != nil {
+			return answer.Instant{}, err
+		}
+		d, err := offset(f)
+		if err != nil {
+			return answer.Instant{}, err
+		}
+		others = append(others, answer.Beside{Name: f, Replay: x, Offset: d})
+	}
+	m, _, err := answer.Resolve(r, l.Moment, l.Thread)
+	if err != nil {
+		return answer.Instant{}, err
+	}
+	return answer.InstantOf(ctx, r, m, own, others)
+}
+
+func printInstant(w io.Writer, name string, x answer.Instant) {
+	fmt.Fprintf(w, "%s is at %s", name, x.At.Format(time.RFC3339Nano))
+	if x.TraceID != "" {
+		fmt.Fprintf(w, ", in trace %s", plain(x.TraceID))
+	}
+	fmt.Fprintln(w)
+	words := map[string]string{"trace": "by the trace", "clock": "by the clock", "one-moment": "it has one moment, and no clock"}
+	for _, p := range x.Places {
+		fmt.Fprintf(w, "  %s@%d#%s  %s%s\n", p.Evidence, p.Moment, p.Thread, plain(p.Function), inFile(p.File, p.Line))
+		how := words[p.By]
+		if p.By != "one-moment" {
+			how += fmt.Sprintf(", %+v away", time.Duration(p.DifferenceNs))
+		}
+		if p.OffsetNs != 0 {
+			how += fmt.Sprintf("; its clock counts as %s behind", time.Duration(p.OffsetNs))
+		}
+		fmt.Fprintf(w, "      %s\n", how)
+		if p.Text != "" {
+			fmt.Fprintf(w, "      %s\n", plain(p.Text))
+		}
+	}
+	if len(x.Places) == 0 {
+		fmt.Fprintln(w, "  there is no other evidence that is ready")
+	}
+}
+
+func (a *app) offset() *cobra.Command {
+	return &cobra.Command{
+		Use: "offset CASE/NAME DURATION", Short: "Say how far the clock of evidence is behind the case's", Args: args(2, 2, "CASE/NAME DURATION, for example 1.5s or -200ms"),
+		RunE: func(c *cobra.Command, given []string) error {
+			d, err := time.ParseDuration(given[1])
+			if err != nil {
+				return usageError{fmt.Sprintf("%q is no duration", given[1]), "for example 1.5s, or -- -200ms"}
+			}
+			s, err := a.inCase(given[0])
+			if err != nil {
+				return err
+			}
+			if err := s.SetOffset(c.Context(), d); err != nil {
+				return err
+			}
+			return a.print(map[string]int64{"offsetNs": int64(d)}, func(w io.Writer) { fmt.Fprintf(w, "the clock of %s counts as %s behind\n", given[0], d) })
+		},
+	}
+}

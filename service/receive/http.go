@@ -1,0 +1,124 @@
+package receive
+
+import (
+	"encoding/json"
+	"errors"
+	"mime"
+	"net/http"
+	"strconv"
+
+	"google.golang.org/grpc/codes"
+	"google.golang.org/protobuf/encoding/protowire"
+
+	"wraithology/core/eventtrace/otlp"
+)
+
+// The addresses of OTLP over HTTP.
+const (
+	TracesPath = "/v1/traces"
+	LogsPath   = "/v1/logs"
+)
+
+// The forms of a body (OTLP specification, "OTLP/HTTP").
+const (
+	protobufType = "application/x-protobuf"
+	jsonType     = "application/json"
+)
+
+// retryAfter is how long a sender is asked to wait, in seconds.
+const retryAfter = 1
+
+// Traces and Logs answer OTLP over HTTP.
+func (r *Receiver) Traces(w http.ResponseWriter, q *http.Request) { r.serve(w, q, otlp.SpanRecord) }
+
+// Logs answers OTLP over HTTP.
+func (r *Receiver) Logs(w http.ResponseWriter, q *http.Request) { r.serve(w, q, otlp.LogRecord) }
+
+func (r *Receiver) serve(w http.ResponseWriter, q *http.Request, wanted otlp.Kind) {
+	kind, _, err := mime.ParseMediaType(q.Header.Get("Content-Type"))
+	if err != nil || kind != protobufType && kind != jsonType {
+		http.Error(w, "send "+protobufType+" or "+jsonType, http.StatusUnsupportedMediaType)
+		return
+	}
+	packing := q.Header.Get("Content-Encoding")
+	if packing != "" && packing != "identity" && packing != "gzip" {
+		http.Error(w, "send it as it is, or packed with gzip", http.StatusUnsupportedMediaType)
+		return
+	}
+	from, err := r.Sender(q.Context(), q.Header.Get("Authorization"))
+	var done result
+	if err == nil {
+		var body []byte
+		if body, err = unpack(q.Body, packing == "gzip"); err == nil && kind == jsonType {
+			body, err = fromJSON(body)
+		}
+		if err == nil {
+			done, err = r.take(q.Context(), from, body, wanted)
+		}
+	}
+	w.Header().Set("Content-Type", kind)
+	if err != nil {
+		r.refuse(w, q, kind, err)
+		return
+	}
+	_, _ = w.Write(done.answer(kind == jsonType, wanted)) // the sender may be gone; it sends again then
+}
+
+// status says how an error is answered, over HTTP and over gRPC. What is worth
+// another try is told so by both.
+func status(err error) (int, codes.Code) {
+	switch {
+	case errors.Is(err, otlp.ErrMalformed), errors.Is(err, otlp.ErrOther):
+		return http.StatusBadRequest, codes.InvalidArgument
+	case errors.Is(err, ErrToken):
+		return http.StatusUnauthorized, codes.Unauthenticated
+	case errors.Is(err, ErrNoRight):
+		return http.StatusForbidden, codes.PermissionDenied
+	case errors.Is(err, ErrTooLarge):
+		return http.StatusRequestEntityTooLarge, codes.InvalidArgument
+	case errors.Is(err, ErrBusy):
+		return http.StatusTooManyRequests, codes.Unavailable
+	}
+	return http.StatusServiceUnavailable, codes.Unavailable
+}
+
+// refuse answers with a Status, as the protocol asks.
+func (r *Receiver) refuse(w http.ResponseWriter, q *http.Request, kind string, err error) {
+	code, rpc := status(err)
+	text := err.Error()
+	if code == http.StatusServiceUnavailable {
+		r.log.ErrorContext(q.Context(), "a report could not be taken", "error", err)
+		text = "it could not be written; nothing that was acknowledged is lost, try again"
+	}
+	if rpc == codes.Unavailable {
+		w.Header().Set("Retry-After", strconv.Itoa(retryAfter))
+	}
+	w.WriteHeader(code)
+	if kind == jsonType {
+		_ = json.NewEncoder(w).Encode(map[string]any{"code": rpc, "message": text}) // the sender may be gone
+		return
+	}
+	b := protowire.AppendVarint(protowire.AppendTag(nil, 1, protowire.VarintType), uint64(rpc))
+	_, _ = w.Write(protowire.AppendString(protowire.AppendTag(b, 2, protowire.BytesType), text))
+}
+
+// answer is an export response: empty, or with what was refused.
+func (d result) answer(asJSON bool, kind otlp.Kind) []byte {
+	if asJSON {
+		if d.refused == 0 {
+			return []byte("{}")
+		}
+		name := map[otlp.Kind]string{otlp.SpanRecord: "rejectedSpans", otlp.LogRecord: "rejectedLogRecords"}[kind]
+		b, err := json.Marshal(map[string]any{"partialSuccess": map[string]string{name: strconv.Itoa(d.refused), "errorMessage": d.why}})
+		if err != nil {
+			return []byte("{}")
+		}
+		return b
+	}
+	if d.refused == 0 {
+		return nil
+	}
+	partial := protowire.AppendVarint(protowire.AppendTag(nil, 1, protowire.VarintType), uint64(d.refused))
+	partial = protowire.AppendString(protowire.AppendTag(partial, 2, protowire.BytesType), d.why)
+	return protowire.AppendBytes(protowire.AppendTag(nil, 1, protowire.BytesType), partial)
+}

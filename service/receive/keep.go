@@ -1,0 +1,51 @@
+package receive
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"wraithology/client"
+	"wraithology/service/jobs"
+	"wraithology/service/store"
+	"wraithology/service/vault"
+)
+
+// Vaulted keeps what was received in the vault, and has it indexed.
+type Vaulted struct {
+	Store *store.Store
+	Vault *vault.Vault
+	Jobs  *jobs.Jobs
+}
+
+// Keep implements Keeper.
+func (v Vaulted) Keep(ctx context.Context, from store.Sender, name string, read func(yield func([]byte) error) error) error {
+	if _, err := v.Store.EvidenceByName(ctx, from.CaseID, name); err == nil {
+		return nil // it was kept before a failure of power, and only the spool file was left
+	}
+	r, w := io.Pipe()
+	go func() {
+		w.CloseWithError(read(func(b []byte) error {
+			_, err := w.Write(b)
+			return err
+		}))
+	}()
+	kept, err := v.Vault.Put(ctx, r)
+	_ = r.Close() // it lets the writer go
+	if err != nil || kept.Bytes == 0 {
+		return err
+	}
+	e := store.Evidence{CaseID: from.CaseID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: from.PersonID, State: client.StateIndexing, Started: time.Unix(0, 0).UTC()}
+	if err := v.Store.AddEvidence(ctx, &e); err != nil {
+		if errors.Is(err, store.ErrExists) {
+			return nil
+		}
+		return err
+	}
+	if err := v.Jobs.Index(ctx, e.ID); err != nil {
+		return err
+	}
+	return v.Store.Note(ctx, from.CaseID, from.PersonID, fmt.Sprintf("received %s from %s, %d bytes, sha256 %s", name, from.Label, kept.Bytes, kept.SHA256))
+}

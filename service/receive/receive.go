@@ -1,0 +1,213 @@
+// Package receive takes what programs report by the OpenTelemetry protocol, over HTTP
+// and gRPC, into the cases that their tokens name. What it has acknowledged is on
+// disk: requests are put into a spool file, together with others that come at the
+// same time, and the file becomes evidence once the sender is quiet for a while.
+package receive
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"wraithology/service/store"
+)
+
+// Errors that are answered as the protocol says.
+var (
+	ErrToken    = errors.New("the token is not known")
+	ErrNoRight  = errors.New("this token may not send: wraith sender CASE makes one that may")
+	ErrBusy     = errors.New("too much is waiting to be written; try again")
+	ErrTooLarge = errors.New("the request is too large")
+)
+
+// Bounds of what is taken.
+const (
+	MaxRequest = 64 << 20 // bytes of a request, unpacked
+	maxWaiting = 128 << 20
+)
+
+// Keeper makes evidence of what was received.
+type Keeper interface {
+	// Keep makes the bytes of a file, given piece by piece, evidence of a sender's case
+	// under a name. That it is there already is no error.
+	Keep(ctx context.Context, from store.Sender, name string, read func(yield func([]byte) error) error) error
+}
+
+// Settle says when what was received becomes evidence: when a sender has been quiet
+// for Quiet, or its first request is Oldest ago, or there are Largest bytes.
+type Settle struct {
+	Quiet   time.Duration
+	Oldest  time.Duration
+	Largest int64
+}
+
+// Usual is how it settles as a rule.
+var Usual = Settle{Quiet: 5 * time.Second, Oldest: time.Minute, Largest: 256 << 20}
+
+// Receiver takes requests.
+type Receiver struct {
+	dir    string
+	store  *store.Store
+	keeper Keeper
+	settle Settle
+	log    *slog.Logger
+
+	mu      sync.Mutex
+	streams map[int64]*stream
+	ended   chan struct{}
+	stop    context.CancelFunc
+}
+
+// Start begins to receive. What an earlier run had acknowledged and not yet made
+// evidence of is in the folder dir, and becomes evidence now.
+func Start(ctx context.Context, dir string, s *store.Store, keeper Keeper, settle Settle, log *slog.Logger) (*Receiver, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the folder for what is received: %w", err)
+	}
+	r := &Receiver{dir: dir, store: s, keeper: keeper, settle: settle, log: log, streams: map[int64]*stream{}, ended: make(chan struct{})}
+	left, err := filepath.Glob(filepath.Join(dir, "*"+openEnding))
+	if err != nil {
+		return nil, fmt.Errorf("look for what was received before: %w", err)
+	}
+	for _, path := range left {
+		if err := os.Rename(path, strings.TrimSuffix(path, openEnding)+sealedEnding); err != nil {
+			return nil, fmt.Errorf("take up what was received before: %w", err)
+		}
+	}
+	ctx, r.stop = context.WithCancel(context.WithoutCancel(ctx))
+	go r.run(ctx)
+	return r, nil
+}
+
+// The endings of spool files: while they are written, and once they are whole. Their
+// names are SENDER-TIME.
+const (
+	openEnding   = ".open"
+	sealedEnding = ".sealed"
+)
+
+// Stop ends receiving; what has been acknowledged stays for the next start.
+func (r *Receiver) Stop() error {
+	r.stop()
+	<-r.ended
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	var errs []error
+	for _, s := range r.streams {
+		errs = append(errs, s.close())
+	}
+	return errors.Join(errs...)
+}
+
+// Sender finds who sends with a token.
+func (r *Receiver) Sender(ctx context.Context, header string) (store.Sender, error) {
+	secret, ok := strings.CutPrefix(header, "Bearer ")
+	if !ok || secret == "" {
+		return store.Sender{}, fmt.Errorf("%w: send it as the header authorization: Bearer TOKEN", ErrToken)
+	}
+	hash := sha256.Sum256([]byte(secret))
+	s, err := r.store.SenderByToken(ctx, hash[:])
+	if errors.Is(err, store.ErrNotFound) {
+		if _, personErr := r.store.PersonByToken(ctx, hash[:]); personErr == nil {
+			return s, ErrNoRight
+		}
+		return s, ErrToken
+	}
+	return s, err
+}
+
+// Take puts a request that has been checked on disk.
+func (r *Receiver) Take(ctx context.Context, from store.Sender, request []byte) error {
+	r.mu.Lock()
+	s := r.streams[from.ID]
+	if s == nil {
+		s = newStream(r.dir, from.ID)
+		r.streams[from.ID] = s
+	}
+	r.mu.Unlock()
+	return s.take(ctx, request)
+}
+
+// run seals what has settled, and makes evidence of what is sealed.
+func (r *Receiver) run(ctx context.Context) {
+	defer close(r.ended)
+	const often = 250 * time.Millisecond
+	tick := time.NewTicker(min(often, max(r.settle.Quiet/2, time.Millisecond)))
+	defer tick.Stop()
+	for {
+		if err := r.keepSealed(ctx); err != nil && ctx.Err() == nil {
+			r.log.ErrorContext(ctx, "what was received could not be made evidence; it is tried again", "error", err)
+			select { // what keeps it from working takes a while
+			case <-time.After(time.Second):
+			case <-ctx.Done():
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		r.mu.Lock()
+		list := make([]*stream, 0, len(r.streams))
+		for _, s := range r.streams {
+			list = append(list, s)
+		}
+		r.mu.Unlock()
+		for _, s := range list {
+			if err := s.settle(r.settle); err != nil {
+				r.log.ErrorContext(ctx, "a spool file could not be sealed", "error", err)
+			}
+		}
+	}
+}
+
+// keepSealed makes evidence of all files that are sealed, the oldest first.
+func (r *Receiver) keepSealed(ctx context.Context) error {
+	list, err := filepath.Glob(filepath.Join(r.dir, "*"+sealedEnding)) // in the order of their names
+	if err != nil {
+		return fmt.Errorf("look for sealed files: %w", err)
+	}
+	var errs []error
+	for _, path := range list {
+		if ctx.Err() != nil {
+			break
+		}
+		if err := r.keep(ctx, path); err != nil {
+			errs = append(errs, err)
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func (r *Receiver) keep(ctx context.Context, path string) error {
+	id, when, ok := strings.Cut(strings.TrimSuffix(filepath.Base(path), sealedEnding), "-")
+	number, err := strconv.ParseInt(id, 10, 64)
+	if !ok || err != nil {
+		return fmt.Errorf("%s: this is no spool file of ours", path)
+	}
+	from, err := r.store.SenderByID(ctx, number)
+	if errors.Is(err, store.ErrNotFound) {
+		r.log.WarnContext(ctx, "what was received belongs to a case that is gone; it is removed", "file", path)
+		return os.Remove(path)
+	}
+	if err != nil {
+		return err
+	}
+	if info, err := os.Stat(path); err != nil || info.Size() == 0 {
+		return errors.Join(err, os.Remove(path))
+	}
+	name := fmt.Sprintf("received-%s-%d", when, number)
+	err = r.keeper.Keep(ctx, from, name, func(yield func([]byte) error) error { return readSpool(path, yield) })
+	if err != nil {
+		return fmt.Errorf("keep %s: %w", name, err)
+	}
+	return os.Remove(path)
+}

@@ -1,0 +1,112 @@
+package receive
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	tracepb "go.opentelemetry.io/proto/otlp/trace/v1"
+	"google.golang.org/protobuf/proto"
+
+	"wraithology/core/eventtrace/otlp"
+	"wraithology/service/store"
+)
+
+// result is what is told of a request that was taken: how many of its spans were
+// refused.
+type result struct {
+	refused int
+	why     string
+}
+
+// unpack reads a body, which may be packed with gzip, up to the bound.
+func unpack(r io.Reader, packed bool) ([]byte, error) {
+	r = io.LimitReader(r, MaxRequest+1)
+	if packed {
+		z, err := gzip.NewReader(r)
+		if err != nil {
+			return nil, fmt.Errorf("%w: it is not packed with gzip: %w", otlp.ErrMalformed, err)
+		}
+		r = io.LimitReader(z, MaxRequest+1)
+	}
+	b, err := io.ReadAll(r)
+	if len(b) > MaxRequest {
+		return nil, fmt.Errorf("%w: more than %d bytes, unpacked; send smaller batches", ErrTooLarge, MaxRequest)
+	}
+	if err != nil && packed {
+		return nil, fmt.Errorf("%w: %w", otlp.ErrMalformed, err)
+	}
+	return b, err
+}
+
+// fromJSON turns the JSON form into the binary one.
+func fromJSON(b []byte) ([]byte, error) {
+	var out bytes.Buffer
+	t := otlp.NewTranscoder(bytes.NewReader(b), &out)
+	err := t.Next()
+	if errors.Is(err, otlp.ErrOther) && bytes.HasPrefix(bytes.TrimSpace(b), []byte("{")) {
+		return nil, nil // an empty request
+	}
+	if err == nil {
+		if again := t.Next(); !errors.Is(again, io.EOF) {
+			err = fmt.Errorf("%w: something follows the request", otlp.ErrMalformed)
+		}
+	}
+	if errors.Is(err, io.EOF) {
+		err = fmt.Errorf("%w: the body is empty", otlp.ErrMalformed)
+	}
+	return out.Bytes(), err
+}
+
+// take checks a request and puts it on disk.
+func (r *Receiver) take(ctx context.Context, from store.Sender, request []byte, wanted otlp.Kind) (result, error) {
+	c, err := otlp.Check(request)
+	switch {
+	case err != nil:
+		return result{}, err
+	case wanted == otlp.SpanRecord && c.Logs > 0, wanted == otlp.LogRecord && c.Spans > 0:
+		return result{}, fmt.Errorf("%w: the request holds records of another kind than its address says", otlp.ErrMalformed)
+	case c.Spans+c.Logs == 0:
+		return result{}, nil
+	}
+	var out result
+	if c.BadSpans > 0 {
+		out = result{c.BadSpans, "spans need a trace ID of 16 bytes and a span ID of 8, not all zeros"}
+		if request, err = withoutBad(request); err != nil || len(request) == 0 {
+			return out, err
+		}
+	}
+	return out, r.Take(ctx, from, request)
+}
+
+// withoutBad takes the spans without valid IDs out of a request.
+func withoutBad(request []byte) ([]byte, error) {
+	var data tracepb.TracesData
+	if err := proto.Unmarshal(request, &data); err != nil {
+		return nil, fmt.Errorf("%w: %w", otlp.ErrMalformed, err)
+	}
+	left := 0
+	for _, rs := range data.ResourceSpans {
+		for _, ss := range rs.ScopeSpans {
+			good := ss.Spans[:0]
+			for _, s := range ss.Spans {
+				if otlp.ValidID(s.TraceId, 16) && otlp.ValidID(s.SpanId, 8) {
+					good = append(good, s)
+				}
+			}
+			ss.Spans = good
+			left += len(good)
+		}
+	}
+	if left == 0 {
+		return nil, nil
+	}
+	b, err := proto.Marshal(&data)
+	if err != nil {
+		return nil, fmt.Errorf("write the request anew: %w", err)
+	}
+	return b, nil
+}

@@ -1,0 +1,215 @@
+package receive
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+)
+
+// A spool file is a sequence of requests, each with its length and its CRC32C before
+// it. What was cut off by a failure of power was never acknowledged.
+const frameHead = 8
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// stream is what one sender sends. Requests that come while others are being
+// written to disk are written together after them.
+type stream struct {
+	dir    string
+	sender int64
+
+	mu      sync.Mutex
+	waiting []*waiting
+	size    int // bytes that wait
+	writing bool
+
+	file        *os.File
+	path        string
+	bytes       int64
+	first, last time.Time
+}
+
+type waiting struct {
+	request []byte
+	done    chan error
+}
+
+func newStream(dir string, sender int64) *stream { return &stream{dir: dir, sender: sender} }
+
+// take returns once the request is on disk.
+func (s *stream) take(ctx context.Context, request []byte) error {
+	w := &waiting{request, make(chan error, 1)}
+	s.mu.Lock()
+	if s.size > 0 && s.size+len(request) > maxWaiting {
+		s.mu.Unlock()
+		return ErrBusy
+	}
+	s.waiting, s.size = append(s.waiting, w), s.size+len(request)
+	if !s.writing {
+		s.writing = true
+		go s.write()
+	}
+	s.mu.Unlock()
+	select {
+	case err := <-w.done:
+		return err
+	case <-ctx.Done():
+		return ctx.Err() // it may be written all the same: the sender sends it again, and it is shown once
+	}
+}
+
+// write writes what waits until nothing does.
+func (s *stream) write() {
+	for {
+		s.mu.Lock()
+		list := s.waiting
+		s.waiting, s.size = nil, 0
+		if len(list) == 0 {
+			s.writing = false
+			s.mu.Unlock()
+			return
+		}
+		err := s.append(list)
+		s.mu.Unlock()
+		if err == nil {
+			err = s.sync()
+		}
+		for _, w := range list {
+			w.done <- err
+		}
+	}
+}
+
+// append writes requests to the file; s.mu is held, so that it is not sealed meanwhile.
+func (s *stream) append(list []*waiting) error {
+	now := time.Now()
+	if s.file == nil {
+		path := filepath.Join(s.dir, fmt.Sprintf("%d-%s%s", s.sender, now.UTC().Format("20060102T150405.000000000"), openEnding))
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return fmt.Errorf("make a spool file: %w", err)
+		}
+		if err := syncFolder(s.dir); err != nil {
+			return errors.Join(err, f.Close())
+		}
+		s.file, s.path, s.bytes, s.first = f, path, 0, now
+	}
+	var b []byte
+	for _, w := range list {
+		b = binary.LittleEndian.AppendUint32(b, uint32(len(w.request)))
+		b = binary.LittleEndian.AppendUint32(b, crc32.Checksum(w.request, castagnoli))
+		b = append(b, w.request...)
+	}
+	if _, err := s.file.Write(b); err != nil {
+		// What was written in part is cut off again, so that what follows can be read.
+		return fmt.Errorf("write what was received: %w", errors.Join(err, s.file.Truncate(s.bytes), seekEnd(s.file, s.bytes)))
+	}
+	s.bytes += int64(len(b))
+	s.last = now
+	return nil
+}
+
+func seekEnd(f *os.File, at int64) error {
+	_, err := f.Seek(at, io.SeekStart)
+	return err
+}
+
+func (s *stream) sync() error {
+	s.mu.Lock()
+	f := s.file
+	s.mu.Unlock()
+	if f == nil {
+		return nil // it was sealed meanwhile, which syncs it
+	}
+	if err := f.Sync(); err != nil && !errors.Is(err, os.ErrClosed) {
+		return fmt.Errorf("bring what was received to disk: %w", err)
+	}
+	return nil
+}
+
+func syncFolder(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return fmt.Errorf("bring the spool folder to disk: %w", err)
+	}
+	if err := errors.Join(d.Sync(), d.Close()); err != nil {
+		return fmt.Errorf("bring the spool folder to disk: %w", err)
+	}
+	return nil
+}
+
+// settle seals the file if it has settled.
+func (s *stream) settle(when Settle) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.file == nil || time.Since(s.last) < when.Quiet && time.Since(s.first) < when.Oldest && s.bytes < when.Largest {
+		return nil
+	}
+	if err := errors.Join(s.file.Sync(), s.file.Close()); err != nil {
+		return fmt.Errorf("seal %s: %w", s.path, err)
+	}
+	s.file = nil
+	if err := os.Rename(s.path, strings.TrimSuffix(s.path, openEnding)+sealedEnding); err != nil {
+		return fmt.Errorf("seal %s: %w", s.path, err)
+	}
+	return syncFolder(s.dir)
+}
+
+func (s *stream) close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.file == nil {
+		return nil
+	}
+	err := errors.Join(s.file.Sync(), s.file.Close())
+	s.file = nil
+	return err
+}
+
+// readSpool gives the whole requests of a spool file. Concatenated they are one
+// message of OTLP.
+func readSpool(path string, yield func([]byte) error) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	r := bufio.NewReaderSize(f, 1<<20)
+	var head [frameHead]byte
+	for {
+		if _, err := io.ReadFull(r, head[:]); err != nil {
+			return ended(err)
+		}
+		n := binary.LittleEndian.Uint32(head[:])
+		if n > MaxRequest {
+			return nil // what follows is not what was written
+		}
+		request := make([]byte, n)
+		if _, err := io.ReadFull(r, request); err != nil {
+			return ended(err)
+		}
+		if crc32.Checksum(request, castagnoli) != binary.LittleEndian.Uint32(head[4:]) {
+			return nil
+		}
+		if err := yield(request); err != nil {
+			return err
+		}
+	}
+}
+
+// ended lets a file end within a request: that one was never acknowledged.
+func ended(err error) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil
+	}
+	return fmt.Errorf("read what was received: %w", err)
+}

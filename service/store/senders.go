@@ -1,0 +1,82 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Sender is a token with which programs send what they report into a case, and may
+// do nothing else. Its secret is kept as its SHA-256.
+type Sender struct {
+	ID         int64
+	CaseID     int64
+	PersonID   int64
+	Person     Person
+	Label      string
+	SecretHash []byte
+	CreatedAt  time.Time
+}
+
+// AddSender keeps a sender.
+func (s *Store) AddSender(ctx context.Context, x *Sender) error {
+	x.CreatedAt = time.Now()
+	return told(s.in(ctx).Omit("Person").Create(x).Error, "sender")
+}
+
+// SenderByToken finds the sender whose token has a hash.
+func (s *Store) SenderByToken(ctx context.Context, hash []byte) (x Sender, err error) {
+	return x, told(s.in(ctx).Where("secret_hash = ?", hash).Take(&x).Error, "token")
+}
+
+// SenderByID finds a sender.
+func (s *Store) SenderByID(ctx context.Context, id int64) (x Sender, err error) {
+	return x, told(s.in(ctx).Take(&x, id).Error, fmt.Sprintf("sender %d", id))
+}
+
+// SendersOf lists the senders of a case, newest first.
+func (s *Store) SendersOf(ctx context.Context, caseID int64) (list []Sender, err error) {
+	return list, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("id desc").Find(&list).Error, "senders")
+}
+
+// DeleteSender takes a sender's token away.
+func (s *Store) DeleteSender(ctx context.Context, caseID, id int64) error {
+	done := s.in(ctx).Where("case_id = ?", caseID).Delete(&Sender{}, id)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return fmt.Errorf("sender %d: %w", id, ErrNotFound)
+	}
+	return told(done.Error, "sender")
+}
+
+// MoveEvidence moves evidence with its sitting to another case.
+func (s *Store) MoveEvidence(ctx context.Context, e Evidence, to int64) error {
+	return s.in(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Model(&Evidence{}).Where("id = ?", e.ID).Update("case_id", to).Error; err != nil {
+			return told(err, "evidence "+e.Name)
+		}
+		return told(tx.Model(&Sitting{}).Where("evidence_id = ?", e.ID).Update("case_id", to).Error, "sitting")
+	})
+}
+
+// SetOffset says how far a piece of evidence's clock is behind the case's, in nanoseconds.
+func (s *Store) SetOffset(ctx context.Context, id, nanoseconds int64) error {
+	return told(s.in(ctx).Model(&Evidence{}).Where("id = ?", id).Update("clock_offset_ns", nanoseconds).Error, "evidence")
+}
+
+// Alike is evidence with the same failure, and the case that it is in.
+type Alike struct {
+	Evidence
+	CaseName string
+}
+
+// EvidenceAlike lists evidence with a fingerprint in the cases of a person, but for
+// the one with an ID, newest first.
+func (s *Store) EvidenceAlike(ctx context.Context, fingerprint string, person, but int64) (list []Alike, err error) {
+	const most = 100
+	err = s.in(ctx).Table("evidence").Select("evidence.*, cases.name as case_name").Joins("join cases on cases.id = evidence.case_id").
+		Where("evidence.fingerprint = ? and evidence.id <> ? and evidence.case_id in (select case_id from members where person_id = ?)", fingerprint, but, person).
+		Order("evidence.uploaded_at desc").Limit(most).Scan(&list).Error
+	return list, told(err, "evidence")
+}
