@@ -158,6 +158,9 @@ func printTraces(w io.Writer, name string, q answer.TracesQuery, list answer.Tra
 	if more := list.Total - q.From - len(list.Traces); more > 0 {
 		fmt.Fprintf(w, "; more: --from %d", q.From+len(list.Traces))
 	}
+	if len(list.Traces) > 0 && list.Traces[0].Evidence != "" {
+		name += "/" + list.Traces[0].Evidence
+	}
 	fmt.Fprintf(w, "\nwraith trace %s --id TRACE shows the spans of one\n", name)
 }
 

@@ -26,6 +26,7 @@ async function signOut() {
       </div>
       <RouterLink :to="{ name: 'cases' }" :class="{ here: route.name === 'cases' }">Cases</RouterLink>
       <RouterLink v-if="caseName" :to="{ name: 'evidence', params: { case: caseName } }" :class="{ here: route.name === 'evidence' }">Evidence</RouterLink>
+      <RouterLink v-if="caseName" :to="{ name: 'traces', params: { case: caseName } }" :class="{ here: route.name === 'traces' }">Traces</RouterLink>
       <span v-if="route.name === 'sitting'" class="here" aria-current="page">Sitting</span>
       <div class="foot">
         <button type="button" @click="toggleDark()">{{ dark ? 'Light' : 'Dark' }}</button>

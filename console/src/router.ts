@@ -4,6 +4,7 @@ import Cases from './views/Cases.vue'
 import Evidence from './views/Evidence.vue'
 import SignIn from './views/SignIn.vue'
 import Sitting from './views/Sitting.vue'
+import Traces from './views/Traces.vue'
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -12,6 +13,7 @@ export const router = createRouter({
     { path: '/sign-in', name: 'sign-in', component: SignIn },
     { path: '/cases', name: 'cases', component: Cases },
     { path: '/cases/:case', name: 'evidence', component: Evidence, props: true },
+    { path: '/cases/:case/traces', name: 'traces', component: Traces, props: true },
     { path: '/cases/:case/:evidence', name: 'sitting', component: Sitting, props: true },
     { path: '/:rest(.*)', redirect: '/cases' },
   ],

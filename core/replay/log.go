@@ -240,7 +240,12 @@ func (r *logRecording) Activity(ctx context.Context, from, to event.Moment, span
 	}
 	out := make([]Lane, 0, len(order))
 	for _, t := range order {
-		out = append(out, *lanes[t])
+		lane := lanes[t]
+		th := r.t.ThreadInfo(t)
+		if lane.Name = r.reportedName(th); r.recorded() {
+			lane.Name = r.threadName(th)
+		}
+		out = append(out, *lane)
 	}
 	return out, nil
 }

@@ -305,6 +305,7 @@ type Hits struct {
 // each span.
 type Lane struct {
 	Thread event.ThreadID
+	Name   string
 	Counts []int
 	Depths []int
 }

@@ -247,6 +247,13 @@ func (r *logRecording) reportedFailure() *Failure {
 	if cause.Type != "" {
 		f.Kind = "exception"
 	}
+	thrown := r.thrown(f.Moment, f.Thread)
+	for i := range thrown {
+		if thrown[i].Own {
+			f.Frame = i
+			break
+		}
+	}
 	return f
 }
 

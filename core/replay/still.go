@@ -127,7 +127,7 @@ func (s still) Activity(ctx context.Context, from, _ event.Moment, spans int) ([
 		if i == maxStillLanes {
 			break
 		}
-		l := Lane{Thread: t.ID, Counts: make([]int, max(spans, 1)), Depths: make([]int, max(spans, 1))}
+		l := Lane{Thread: t.ID, Name: t.Name, Counts: make([]int, max(spans, 1)), Depths: make([]int, max(spans, 1))}
 		l.Counts[0] = 1
 		out = append(out, l)
 	}

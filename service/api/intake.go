@@ -68,6 +68,22 @@ func (a *api) intakeRoutes(h huma.API) {
 		list, err := answer.SpansOf(ctx, r, in.ID, m)
 		return &body[answer.Spans]{list}, err
 	})
+	route(h, a, "GET", evidencePath+"messages", "messages", "What was said around a moment", func(ctx context.Context, in *struct {
+		PlaceInput
+		Alone  bool `query:"alone" doc:"of the thread alone"`
+		Before int  `query:"before" minimum:"0" maximum:"500" default:"30"`
+		After  int  `query:"after" minimum:"0" maximum:"500" default:"30"`
+	}) (*body[answer.Messages], error) {
+		r, m, t, err := a.at(ctx, in.PlaceInput)
+		if err != nil {
+			return nil, err
+		}
+		if !in.Alone {
+			t = 0
+		}
+		list, err := answer.MessagesAround(ctx, r, m, t, in.Before, in.After)
+		return &body[answer.Messages]{list}, err
+	})
 	route(h, a, "GET", evidencePath+"instant", "instant", "What is at the same instant in the case's other evidence", func(ctx context.Context, in *PlaceInput) (*body[answer.Instant], error) {
 		out, err := a.instant(ctx, *in)
 		return &body[answer.Instant]{out}, err

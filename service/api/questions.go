@@ -293,17 +293,9 @@ func (a *api) questionRoutes(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		threads, err := r.Threads(ctx, event.Moment(moments-1))
-		if err != nil {
-			return nil, err
-		}
-		names := map[event.ThreadID]string{}
-		for _, t := range threads {
-			names[t.ID] = t.Name
-		}
 		out := client.Lanes{From: in.From, To: in.To, Lanes: []client.Lane{}}
 		for _, l := range lanes {
-			out.Lanes = append(out.Lanes, client.Lane{Thread: answer.ThreadID(l.Thread), Name: names[l.Thread], Counts: l.Counts, Depths: l.Depths})
+			out.Lanes = append(out.Lanes, client.Lane{Thread: answer.ThreadID(l.Thread), Name: l.Name, Counts: l.Counts, Depths: l.Depths})
 		}
 		return &body[client.Lanes]{out}, nil
 	})

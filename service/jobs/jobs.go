@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -80,7 +81,10 @@ func describe(e *store.Evidence, info replay.Info) {
 	e.Outcome = "ended without a failure"
 	switch {
 	case info.Failure != nil:
-		e.Outcome = info.Failure.Kind + ": " + info.Failure.Summary
+		e.Outcome = info.Failure.Summary
+		if kind := info.Failure.Kind + ": "; !strings.HasPrefix(e.Outcome, kind) {
+			e.Outcome = kind + e.Outcome
+		}
 		e.Fingerprint = info.Failure.Fingerprint
 	case len(info.Gaps) > 0:
 		e.Outcome = "not known: " + info.Gaps[len(info.Gaps)-1].What

@@ -93,7 +93,7 @@ func (s *stream) write() {
 func (s *stream) append(list []*waiting) error {
 	now := time.Now()
 	if s.file == nil {
-		path := filepath.Join(s.dir, fmt.Sprintf("%d-%s%s", s.sender, now.UTC().Format("20060102T150405.000000000"), openEnding))
+		path := filepath.Join(s.dir, fmt.Sprintf("%d-%s%s", s.sender, now.UTC().Format("20060102T150405.000"), openEnding))
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 		if err != nil {
 			return fmt.Errorf("make a spool file: %w", err)

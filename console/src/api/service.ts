@@ -22,6 +22,11 @@ export type Holders = Schemas['Holders']
 export type Instructions = Schemas['Instructions']
 export type Artifact = Schemas['Artifact']
 export type NewCheckpoint = Schemas['NewCheckpoint']
+export type Traces = Schemas['Traces']
+export type Spans = Schemas['Spans']
+export type Instant = Schemas['Instant']
+export type Messages = Schemas['Messages']
+export type Sender = Schemas['Sender']
 export type Mode = 'lead' | 'follow' | 'roam'
 
 export const service = createClient<paths>({ credentials: 'same-origin' })
@@ -57,6 +62,15 @@ export async function data<T>(call: Promise<{ data?: T; error?: unknown; respons
     throw new Told([p.detail ?? p.title ?? 'The service failed.', ...more].join('; '), answer.response.status)
   }
   return answer.data as T
+}
+
+/** A duration in the unit that makes it short. */
+export function duration(ns: number): string {
+  const size = Math.abs(ns)
+  if (size < 1e3) return `${ns} ns`
+  if (size < 1e6) return `${(ns / 1e3).toFixed(1)} µs`
+  if (size < 1e9) return `${(ns / 1e6).toFixed(1)} ms`
+  return `${(ns / 1e9).toFixed(2)} s`
 }
 
 export function words(e: unknown): string {

@@ -41,8 +41,9 @@ export const useSitting = defineStore('sitting', () => {
 
   const path = computed(() => ({ case: caseName.value, evidence: evidence.value }))
   const moments = computed(() => peek.value?.evidence.moments ?? 0)
-  /** A core dump: one moment, but memory and instructions. */
-  const still = computed(() => peek.value?.evidence.kind === 'core-dump')
+  const kind = computed(() => peek.value?.evidence.kind ?? '')
+  /** Evidence of one moment. */
+  const still = computed(() => kind.value === 'core-dump' || kind.value === 'crash-text')
   const mode = computed<Mode>(() => sitting.value?.here.find((p) => p.name === me.value)?.mode ?? 'follow')
   const frame = computed(() => frames.value[place.value.frame])
   const checkpoint = computed(() => checkpoints.value.find((c) => c.id === chosen.value))
@@ -400,7 +401,7 @@ export const useSitting = defineStore('sitting', () => {
 
   return {
     caseName, evidence, peek, sitting, me, place, frames, frame, values, before, file, text, lines, checkpoints, totals, chosen, checkpoint,
-    hits, density, lanes, reason, trouble, busy, moments, mode, path, still,
+    hits, density, lanes, reason, trouble, busy, moments, mode, path, kind, still,
     drawer, origin, found, ledger, ledgerRows, ledgerFrom, columns,
     explain, search, addColumn, dropColumn, chooseRows, turnLedger, addCheckpoint, watchWrites, switchAll,
     open, close, go, goTo, step, run, chooseFrame, setMode, toggleCheckpoint, changeCheckpoint, deleteCheckpoint, choose, ask, parts, loadLanes, attempt,

@@ -1,10 +1,13 @@
 <script setup lang="ts">
 import { useIntervalFn } from '@vueuse/core'
 import { computed, onMounted, ref } from 'vue'
-import type { Artifact, Case, Evidence } from '../api/service'
+import type { Artifact, Case, Evidence, Sender } from '../api/service'
 import { data, service, words } from '../api/service'
+import { useSession } from '../stores/session'
 
 const props = defineProps<{ case: string }>()
+const session = useSession()
+const origin = window.location.origin
 const about = ref<Case>()
 const list = ref<Evidence[]>()
 const artifacts = ref<Artifact[]>([])
@@ -29,12 +32,34 @@ const { pause, resume } = useIntervalFn(() => {
 
 const mayAdd = computed(() => about.value && about.value.role !== 'viewer')
 
-/** Sends a file as a stream; the browser tells how far it is. */
+const pasted = ref('')
+const pastedName = ref('')
+const sender = ref<Sender>()
+
+/** Keeps a text that was pasted, as a file of its own. */
+function paste() {
+  const name = pastedName.value.trim() || `crash-${new Date().toISOString().slice(0, 19).replace(/[^0-9]/g, '')}`
+  keep('evidence', name.replace(/[^A-Za-z0-9._-]+/g, '-'), new Blob([pasted.value]))
+  pasted.value = ''
+  pastedName.value = ''
+}
+
+async function makeSender() {
+  try {
+    sender.value = await data(service.POST('/api/cases/{case}/senders', { params: { path: { case: props.case } }, body: { label: `made by ${session.name} in the console` } }))
+  } catch (e) {
+    trouble.value = words(e)
+  }
+}
+
 function send(as: 'evidence' | 'artifacts', files: FileList | null) {
   const f = files?.[0]
-  if (!f) return
+  if (f) keep(as, (as === 'evidence' ? f.name.replace(/\.[^.]*$/, '') : f.name).replace(/[^A-Za-z0-9._-]+/g, '-'), f)
+}
+
+/** Sends a file as a stream; the browser tells how far it is. */
+function keep(as: 'evidence' | 'artifacts', name: string, f: Blob) {
   trouble.value = ''
-  const name = (as === 'evidence' ? f.name.replace(/\.[^.]*$/, '') : f.name).replace(/[^A-Za-z0-9._-]+/g, '-')
   const request = new XMLHttpRequest()
   sending.value = { name, share: 0 }
   request.upload.onprogress = (e) => {
@@ -96,6 +121,20 @@ onMounted(load)
       <input id="file" type="file" @change="send('evidence', ($event.target as HTMLInputElement).files)" />
       <el-progress v-if="sending" :percentage="Math.round(sending.share * 100)" :aria-label="`upload of ${sending.name}`" />
     </div>
+    <form v-if="mayAdd" class="paste" @submit.prevent="paste">
+      <label for="pasted">Or paste a crash text</label>
+      <textarea id="pasted" v-model="pasted" rows="3" spellcheck="false" placeholder="the traceback, as the program or its log printed it"></textarea>
+      <el-input v-model="pastedName" aria-label="name of the pasted text" placeholder="its name here" />
+      <el-button native-type="submit" :disabled="!pasted.trim()">Add the text</el-button>
+    </form>
+    <div v-if="mayAdd" class="add">
+      <span>Spans and logs by the OpenTelemetry protocol</span>
+      <el-button @click="makeSender">Make a token to send with</el-button>
+    </div>
+    <p v-if="sender" class="sender" role="status">
+      Shown once: <code>{{ sender.secret }}</code><br />
+      An SDK takes it from its environment: <code>OTEL_EXPORTER_OTLP_ENDPOINT={{ origin }}</code> <code>OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20{{ sender.secret }}</code>
+    </p>
     <template v-if="artifacts.length || list?.some((e) => e.kind === 'core-dump')">
       <h2>Binaries, debug files and source text</h2>
       <p v-if="!artifacts.length">A core dump is explained by the program that crashed, its debug file, and its source text. Add them here; what a dump lacks stands beside it.</p>
@@ -165,6 +204,25 @@ td a {
   display: flex;
   gap: 14px;
   align-items: center;
+}
+.paste {
+  display: grid;
+  grid-template-columns: auto 1fr 200px auto;
+  gap: 14px;
+  align-items: start;
+  margin-top: 18px;
+}
+.paste textarea {
+  font-family: var(--mono);
+  font-size: 12.5px;
+  color: var(--ink);
+  background: var(--fog-0);
+  border: 1px solid var(--fog-3);
+  border-radius: 3px;
+  padding: 6px 8px;
+}
+.sender code {
+  overflow-wrap: anywhere;
 }
 .add .el-progress {
   width: 260px;

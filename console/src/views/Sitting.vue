@@ -4,14 +4,17 @@ import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import AskPanel from '../components/AskPanel.vue'
 import Descent from '../components/Descent.vue'
+import ElsewherePanel from '../components/ElsewherePanel.vue'
 import HitsPanel from '../components/HitsPanel.vue'
 import InstructionsPanel from '../components/InstructionsPanel.vue'
 import KeyHelp from '../components/KeyHelp.vue'
 import LedgerPanel from '../components/LedgerPanel.vue'
 import MemoryPanel from '../components/MemoryPanel.vue'
+import MessagesPage from '../components/MessagesPage.vue'
 import OriginPanel from '../components/OriginPanel.vue'
 import SearchPanel from '../components/SearchPanel.vue'
 import SourcePage from '../components/SourcePage.vue'
+import SpansPage from '../components/SpansPage.vue'
 import ThreadsPanel from '../components/ThreadsPanel.vue'
 import TimeLanes from '../components/TimeLanes.vue'
 import ValueTree from '../components/ValueTree.vue'
@@ -29,6 +32,12 @@ const moment = ref('')
 const momentField = ref<{ focus: () => void }>()
 
 const failure = computed(() => s.peek?.failure)
+/** What failed, said once. */
+const wrong = computed(() => {
+  const f = failure.value
+  return !f ? '' : f.summary.startsWith(`${f.kind}: `) ? f.summary : `${f.kind}: ${f.summary}`
+})
+const about = computed(() => [s.peek?.evidence.program, s.kind === 'execution-log' ? '' : s.kind.replace('-', ' '), s.still ? 'one moment' : `${s.moments.toLocaleString()} moments`].filter(Boolean).join(', '))
 const gaps = computed(() => s.peek?.gaps ?? [])
 
 function linked() {
@@ -38,6 +47,10 @@ function linked() {
 }
 
 onMounted(() => s.open(props.case, props.evidence, session.name, linked()))
+watch(
+  () => [props.case, props.evidence],
+  () => s.open(props.case, props.evidence, session.name, linked()),
+)
 onUnmounted(() => s.close())
 
 // The address always names the view, so that it can be sent to a teammate.
@@ -97,9 +110,9 @@ onKeyStroke(
     <header>
       <div class="title">
         <h1>{{ evidence }}</h1>
-        <span class="soft">{{ s.peek?.evidence.program }}, {{ s.still ? 'core dump' : `${s.moments.toLocaleString()} moments` }}</span>
+        <span class="soft">{{ about }}</span>
         <button v-if="failure" id="to-failure" type="button" class="failure" :title="failure.summary" @click="s.go({ moment: failure.moment, thread: failure.thread, frame: failure.frame }, 'failure')">
-          <span class="notch" aria-hidden="true"></span>{{ s.still ? `to the ${failure.kind}` : `${failure.kind}: ${failure.summary}` }}
+          <span class="notch" aria-hidden="true"></span>{{ s.still ? `to the ${failure.kind}` : wrong }}
         </button>
       </div>
       <WhoIsHere />
@@ -128,12 +141,14 @@ onKeyStroke(
     </div>
     <p v-if="s.trouble" class="trouble" role="alert">{{ s.trouble }} <button type="button" class="quiet" @click="s.trouble = ''">close</button></p>
     <p v-if="s.still && failure" class="gap why">
-      <span class="notch" aria-hidden="true"></span><b>{{ failure.kind }}:</b> {{ failure.summary }}<template v-if="failure.instruction">, by <code>{{ failure.instruction }}</code></template>
+      <span class="notch" aria-hidden="true"></span>{{ wrong }}<template v-for="c in (failure.causes ?? []).slice(1)" :key="c.type + c.message">; because of {{ c.type }}{{ c.type && c.message ? ': ' : '' }}{{ c.message }}</template><template v-if="failure.instruction">, by <code>{{ failure.instruction }}</code></template>
     </p>
     <p v-for="g in gaps" :key="g.what" class="gap"><b>Missing:</b> {{ g.what }}. <span class="soft">{{ g.remedy }}.</span></p>
     <KeyHelp v-if="help" />
     <div class="body">
-      <SourcePage class="source" />
+      <SpansPage v-if="s.kind === 'event-trace'" class="source" />
+      <MessagesPage v-else-if="s.kind === 'structured-log'" class="source" />
+      <SourcePage v-else class="source" />
       <div class="side">
         <Descent />
         <ValueTree />
@@ -143,8 +158,8 @@ onKeyStroke(
       <el-tabs v-model="s.drawer">
         <template v-if="s.still">
           <el-tab-pane label="Threads" name="threads"><ThreadsPanel /></el-tab-pane>
-          <el-tab-pane label="Memory" name="memory" lazy><MemoryPanel /></el-tab-pane>
-          <el-tab-pane label="Instructions" name="instructions" lazy><InstructionsPanel /></el-tab-pane>
+          <el-tab-pane v-if="s.kind === 'core-dump'" label="Memory" name="memory" lazy><MemoryPanel /></el-tab-pane>
+          <el-tab-pane v-if="s.kind === 'core-dump'" label="Instructions" name="instructions" lazy><InstructionsPanel /></el-tab-pane>
         </template>
         <template v-else>
           <el-tab-pane label="Hits" name="hits"><HitsPanel /></el-tab-pane>
@@ -152,6 +167,8 @@ onKeyStroke(
           <el-tab-pane label="Ledger" name="ledger"><LedgerPanel /></el-tab-pane>
           <el-tab-pane label="Search" name="search"><SearchPanel /></el-tab-pane>
         </template>
+        <el-tab-pane v-if="s.kind === 'event-trace'" label="Messages" name="messages" lazy><MessagesPage /></el-tab-pane>
+        <el-tab-pane label="Elsewhere" name="elsewhere" lazy><ElsewherePanel /></el-tab-pane>
         <el-tab-pane label="Ask" name="ask"><AskPanel /></el-tab-pane>
       </el-tabs>
     </div>

@@ -1,0 +1,86 @@
+<script setup lang="ts">
+import { ref, watch } from 'vue'
+import type { Instant } from '../api/service'
+import { data, duration, service, words } from '../api/service'
+import { useSitting } from '../stores/sitting'
+
+const s = useSitting()
+const here = ref<Instant>()
+const trouble = ref('')
+
+async function load() {
+  try {
+    here.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/instant', { params: { path: s.path, query: { moment: s.place.moment, thread: Number(s.place.thread) } } }))
+    trouble.value = ''
+  } catch (e) {
+    trouble.value = words(e)
+  }
+}
+
+watch(() => s.place.moment, load, { immediate: true })
+
+/** Says how far another clock is behind, in seconds. */
+async function shift(evidence: string, seconds: string) {
+  const ns = Math.round(Number(seconds) * 1e9)
+  if (!Number.isFinite(ns)) {
+    trouble.value = `“${seconds}” is no number of seconds.`
+    return
+  }
+  try {
+    await data(service.PUT('/api/cases/{case}/evidence/{evidence}/offset', { params: { path: { case: s.path.case, evidence } }, body: { offsetNs: ns } }))
+    await load()
+  } catch (e) {
+    trouble.value = words(e)
+  }
+}
+
+const how: Record<string, string> = { trace: 'by the trace', clock: 'by the clock', 'one-moment': 'it has no clock' }
+</script>
+
+<template>
+  <p v-if="trouble" class="wrong" role="alert">{{ trouble }}</p>
+  <p v-if="here" class="soft">
+    The same instant, <span class="mono">{{ here.at }}</span><template v-if="here.traceID">, or trace <span class="mono">{{ here.traceID.slice(0, 16) }}</span></template>, in the case's other evidence<template v-if="!here.places.length">: there is none yet</template>
+  </p>
+  <table v-if="here?.places.length">
+    <thead>
+      <tr><th>Evidence</th><th>There</th><th>Found</th><th>Away</th><th>Its clock is behind by, seconds</th></tr>
+    </thead>
+    <tbody>
+      <tr v-for="p in here.places" :key="p.evidence">
+        <td><RouterLink :to="{ name: 'sitting', params: { case: s.path.case, evidence: p.evidence }, query: { moment: String(p.moment), thread: p.thread } }">{{ p.evidence }}@{{ p.moment }}</RouterLink></td>
+        <td>{{ p.text || p.function }}</td>
+        <td>{{ how[p.by] }}</td>
+        <td class="number">{{ p.by === 'one-moment' ? '' : duration(p.differenceNs) }}</td>
+        <td><input :value="p.offsetNs / 1e9" :aria-label="`seconds by which the clock of ${p.evidence} is behind`" inputmode="decimal" @change="shift(p.evidence, ($event.target as HTMLInputElement).value)" /></td>
+      </tr>
+    </tbody>
+  </table>
+</template>
+
+<style scoped>
+table {
+  border-collapse: collapse;
+}
+th {
+  text-align: left;
+  color: var(--ink-soft);
+}
+th,
+td {
+  padding: 3px 14px 3px 0;
+}
+.number {
+  text-align: right;
+}
+input {
+  width: 90px;
+  font: inherit;
+  color: var(--ink);
+  background: var(--fog-0);
+  border: 1px solid var(--fog-3);
+}
+.wrong {
+  color: var(--wrong);
+}
+</style>
