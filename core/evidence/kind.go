@@ -104,7 +104,7 @@ func formOf(f *os.File, size int64, as Kind) (form, error) {
 		return formRuntime, nil
 	case json && otlp.IsJSON(sample):
 		return formOTLPJSON, nil
-	case !text && otlp.Is(sample):
+	case !isText(sample[:min(len(sample), 256)]) && otlp.Is(sample): // a long text may follow
 		return formOTLP, nil
 	case text && structuredlog.Is(sample):
 		return formStructured, nil

@@ -178,7 +178,7 @@ type parser struct {
 	native   nativeState
 	rust     rustState
 	dotnet   dotnetState
-	prefix   int // how much of each line was before it, where that is known
+	prefix   string // the shape of what stood before the last line that had something
 	cut      bool
 }
 
@@ -197,11 +197,8 @@ func init() {
 func (p *parser) line(line string) (understood bool) {
 	const longest = 1 << 20
 	line = line[:min(len(line), longest)]
-	if p.try(line) {
-		p.held, p.prefix = "", 0
-		return true
-	}
-	if p.prefix > 0 && p.prefix <= len(line) && p.try(line[p.prefix:]) {
+	headed := p.prefix != "" && len(p.prefix) <= len(line) && shape(line[:len(p.prefix)]) == p.prefix
+	if headed && p.try(line[len(p.prefix):]) || p.try(line) {
 		p.held = ""
 		return true
 	}
@@ -212,11 +209,14 @@ func (p *parser) line(line string) (understood bool) {
 		}
 		rest = after
 		if p.try(rest) {
-			p.held, p.prefix = "", len(line)-len(rest)
+			p.held, p.prefix = "", shape(line[:len(line)-len(rest)])
 			return true
 		}
 	}
-	if line == "" {
+	if headed {
+		line = line[len(p.prefix):]
+	}
+	if strings.TrimSpace(line) == "" {
 		return p.mode != nil
 	}
 	if p.held != "" && p.try(p.held+strings.TrimLeft(line, " \t")) {
@@ -229,6 +229,19 @@ func (p *parser) line(line string) (understood bool) {
 	}
 	p.held = line
 	return false
+}
+
+// shape is a text with all its digits and letters alike.
+func shape(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r >= '0' && r <= '9':
+			return '9'
+		case r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z':
+			return 'a'
+		}
+		return r
+	}, s)
 }
 
 func (p *parser) try(line string) bool {

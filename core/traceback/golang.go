@@ -37,6 +37,11 @@ func readGo(p *parser, line string) bool {
 			p.golang.creator = true
 			return true
 		}
+	case 'r':
+		if line == "runtime stack:" {
+			p.begin(Thread{Name: "runtime stack", Kind: "goroutine"})
+			return true
+		}
 	case '[':
 		return goSignal(p, line)
 	case '.':

@@ -11,7 +11,7 @@ import (
 // that the error before has too, "Caused by:" and "Suppressed:" errors. Dumps of all
 // threads have a line with the thread's name in quotation marks before each stack.
 var (
-	jvmFrame = regexp.MustCompile(`^\s*at (?:[\w.$-]+(?:@[\w.+-]+)?//?)*([\w.$<>-]+)\((?:([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj)):(\d+)|([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj))|(Native Method|Unknown Source))\)`)
+	jvmFrame = regexp.MustCompile(`^\s*at (?:[\w.$-]+(?:@[\w.+-]+)?//?)*([\w.$<>-]+)\((?:(?:[\w.@+-]+/)?([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj)):(\d+)|([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj))|(?:[\w.@+-]+/)?(Native Method|Unknown Source))\)`)
 	jvmError = regexp.MustCompile(`^(\s*)(?:Exception in thread "([^"]*)" |(Caused by: )|(Suppressed: )|(?:\[CIRCULAR REFERENCE: ?))?((?:[a-z_][\w$]*\.)*[A-Z][\w$]*)(?:: (.*))?$`)
 	jvmMore  = regexp.MustCompile(`^\s*\.\.\. (\d+) (?:more|common frames omitted)`)
 	jvmHead  = regexp.MustCompile(`^"(.+)"(?: #\d+.*| prio=.*| (?:daemon|tid=|Id=).*)$`)

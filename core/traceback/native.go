@@ -53,6 +53,9 @@ func nativeHead(p *parser, line string) bool {
 	if m == nil || p.inGo() || p.python.open || p.crashed.Language != "" && p.crashed.Language != "native" || len(p.failures) > 0 {
 		return false
 	}
+	for rest, ok := withoutPrefix(line); ok; rest, ok = withoutPrefix(rest) {
+		line = rest
+	}
 	p.fail(failure{Cause: Cause{m[1], strings.TrimSpace(line)}, fatal: true, thread: Thread{Name: "thread", Kind: "thread"}})
 	p.crashed.Signal = m[1]
 	if a := nativeAddress.FindStringSubmatch(line); a != nil {

@@ -19,8 +19,8 @@ func withoutPrefix(line string) (rest string, ok bool) {
 		return strings.TrimPrefix(rest, " "), true // what is indented stays so
 	}
 	switch {
-	case strings.HasPrefix(after, " | "), strings.HasPrefix(after, " > "): // NAME |
-		return after[3:], true
+	case strings.HasPrefix(strings.TrimLeft(after, " "), "| "): // NAME |
+		return strings.TrimLeft(after, " ")[2:], true
 	case word == "|":
 		return strings.TrimPrefix(after, " "), true
 	case s[0] == '<':
