@@ -117,7 +117,7 @@ func (i *importer) read(ctx context.Context, in intake.Input) (err error) {
 			return nil
 		}
 		if err != nil {
-			if n == 0 {
+			if len(i.goroutines) == 0 {
 				return fmt.Errorf("%w: %w", ErrNoTrace, err)
 			}
 			i.tables.Gap(fmt.Sprintf("the trace cannot be read beyond byte %d: %s", counter.n, err), "the program ended while it was written, or the copy is damaged; what comes before is here")
