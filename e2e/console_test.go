@@ -236,7 +236,7 @@ func TestTheConsoleSaysWhatIsWrong(t *testing.T) {
 	p.sees(text("[role=alert]"), "name or password is wrong")
 	p.js(`document.querySelector('#password').select()`)
 	p.do(chromedp.SendKeys("#password", ines.password), chromedp.Click("#sign-in"))
-	p.sees(text("tbody"), "not a .wraith execution log")
+	p.sees(text("tbody"), "the kind of evidence is not known")
 	p.do(chromedp.Navigate(s.url + "/cases/nowhere"))
 	p.sees(text("[role=alert]"), "case nowhere: not found")
 	p.do(chromedp.Navigate(s.url + "/cases/shallow-berth/failing-run"))

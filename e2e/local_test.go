@@ -229,7 +229,7 @@ func TestBadInputIsToldPlainly(t *testing.T) {
 		{[]string{"peek", filepath.Join(dir, "none.wraith")}, 3, "there is no file"},
 		{[]string{"peek", dir}, 3, "is a folder"},
 		{[]string{"peek", write("empty", nil)}, 3, "the file is empty"},
-		{[]string{"peek", write("letter", []byte("Dear harbour master, the fog is back."))}, 3, "not a .wraith execution log"},
+		{[]string{"peek", write("letter", []byte("Dear harbour master, the fog is back."))}, 3, "the kind of evidence is not known"},
 		{[]string{"stack", log + "@999999999"}, 1, "moments 0 to"},
 		{[]string{"stack", log + "@10#99"}, 1, "no such thread"},
 		{[]string{"values", log + "@10#1.99"}, 1, "no such frame"},

@@ -269,7 +269,7 @@ func TestDamagedEvidenceHarmsNothing(t *testing.T) {
 	withEvidence(t, ines)
 	r := ines.wraith(t, "Dear harbour master, the fog is back.", "evidence", "add", "shallow-berth", "-", "--name", "letter")
 	assert.Equal(t, 3, r.code)
-	assert.Contains(t, r.err, "not a .wraith execution log")
+	assert.Contains(t, r.err, "the kind of evidence is not known")
 	whole, err := os.ReadFile(failingRun(t))
 	require.NoError(t, err)
 	cut := ines.wraith(t, string(whole[:len(whole)/3]), "evidence", "add", "shallow-berth", "-", "--name", "cut")

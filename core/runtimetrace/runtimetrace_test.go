@@ -204,11 +204,10 @@ func threadAt(t *testing.T, r replay.Replay, m event.Moment, id event.ThreadID) 
 func TestNoTrace(t *testing.T) {
 	t.Parallel()
 	const head = "go 1.22 trace\x00\x00\x00"
-	for _, text := range []string{head + strings.Repeat("\xff", 4000), "go 1.99 trace\x00\x00\x00"} {
+	for _, text := range []string{head, head + strings.Repeat("\xff", 4000), "go 1.99 trace\x00\x00\x00"} {
 		path := filepath.Join(t.TempDir(), "x")
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 		_, err := evidence.Open(context.Background(), path, evidence.Options{}, nil)
 		require.ErrorIs(t, err, evidence.ErrUnreadable)
 	}
-	assert.NotEmpty(t, open(t, []byte(head)).Info().Gaps, "a trace in which nothing happened")
 }

@@ -189,6 +189,10 @@ func isLogfmt(line []byte) bool {
 	return len(found) == 2 && found[0][0] == 0
 }
 
+// plainNumber is a word that is meant as a number: what begins with a zero, or has
+// more digits than a number holds, is rather an ID.
+var plainNumber = regexp.MustCompile(`^-?(?:0|[1-9]\d{0,17})(?:\.\d{1,17})?(?:[eE][+-]?\d{1,3})?$`)
+
 // logfmt reads pairs of names and values.
 func (p *parser) logfmt(line []byte, r *record) error {
 	rest := string(line)
@@ -225,9 +229,8 @@ func (p *parser) logfmt(line []byte, r *record) error {
 		case "null", "nil":
 			f.kind = nullField
 		default:
-			f.setNumber(word)
-			if f.kind == floatField && !strings.ContainsAny(word, "0123456789") {
-				f = field{name: name, text: word} // Inf, NaN and the like are words here
+			if f.text = word; plainNumber.MatchString(word) {
+				f.setNumber(word)
 			}
 		}
 		r.fields = append(r.fields, f)
