@@ -47,7 +47,7 @@ func main() {
 	child := flag.String("build", "", "build the timeline of this log and print the time; used by the benchmark itself")
 	dump := flag.Bool("dump", false, "ask a core dump and print the time; used by the benchmark itself")
 	intake := flag.Bool("intake", false, "import evidence and print the time; used by the benchmark itself")
-	only := flag.String("only", "", "measure only recordings, recorder, dumps or intake")
+	only := flag.String("only", "", "measure only recordings, recorder, dumps, intake or receiving")
 	flag.Parse()
 	var err error
 	switch {
@@ -88,6 +88,7 @@ func run(quick bool, out, dir, only string) error {
 		{"recorder", func() error { return measureRecorder(&r, dir, quick) }},
 		{"dumps", func() error { return measureDumps(&r, dir, quick) }},
 		{"intake", func() error { return measureIntake(&r, dir, quick) }},
+		{"receiving", func() error { return measureReceiving(&r, dir, quick) }},
 	} {
 		if only == "" || only == part.name {
 			if err := part.measure(); err != nil {
