@@ -41,6 +41,9 @@ fuzz:
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzRecording -fuzztime 30s ./core/replay
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzPath -fuzztime 10s ./core/replay
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLocator -fuzztime 10s ./core/locator
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzTraceback -fuzztime 30s ./core/traceback
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzOTLP -fuzztime 30s ./core/eventtrace
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLog -fuzztime 30s ./core/structuredlog
 	for target in FuzzCore FuzzELF FuzzUnwind FuzzLocation; do go test -run '^$$' -fuzzminimizetime 10x -fuzz "^$$target\$$" -fuzztime 30s ./core/coredump || exit 1; done
 
 needs:

@@ -221,7 +221,13 @@ func PeekAt(ctx context.Context, r replay.Recording) (Peek, error) {
 	failing := event.ThreadID(0)
 	if f := info.Failure; f != nil {
 		p.Failure = &Failure{Kind: f.Kind, Summary: f.Summary, Moment: int64(f.Moment), Thread: ThreadID(f.Thread), Frame: f.Frame,
-			Signal: f.Signal, Address: f.Address, Instruction: f.Instruction, Suspect: f.Suspect, Fingerprint: f.Fingerprint}
+			Signal: f.Signal, Address: f.Address, Instruction: f.Instruction, Suspect: f.Suspect}
+		if len(f.Causes) > 0 { // what says so much of its errors is compared by them
+			var err error
+			if p.Failure.Fingerprint, err = FingerprintOf(ctx, r); err != nil {
+				return p, err
+			}
+		}
 		for _, c := range f.Causes {
 			p.Failure.Causes = append(p.Failure.Causes, Cause(c))
 		}

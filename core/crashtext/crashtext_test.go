@@ -108,7 +108,11 @@ func TestQuestions(t *testing.T) {
 // and other threads around it, and differs for others.
 func TestFingerprint(t *testing.T) {
 	t.Parallel()
-	print := func(text string) string { return open(t, text, evidence.Options{}).Info().Failure.Fingerprint }
+	print := func(text string) string {
+		print, err := answer.FingerprintOf(context.Background(), open(t, text, evidence.Options{}))
+		require.NoError(t, err)
+		return print
+	}
 	first := print(goCrash)
 	later := strings.NewReplacer(":19", ":23", ":31", ":35", "pilot 07", "pilot 12", "goroutine 7", "goroutine 70", "0xc000010000", "0xc000099000", "main.wait", "main.rest").Replace(goCrash)
 	assert.NotEmpty(t, first)

@@ -99,7 +99,6 @@ func (t *Text) describe() {
 	}
 	if len(c.Threads) > 0 {
 		f.Frame = firstOwn(c.Threads[0].Frames)
-		f.Fingerprint = c.Fingerprint()
 	} else {
 		f.Thread = 0
 	}

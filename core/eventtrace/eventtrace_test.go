@@ -425,7 +425,7 @@ func TestBadSpans(t *testing.T) {
 	circle := []*tracepb.Span{span(1, 1, 3, "a", 0, 10), span(1, 2, 1, "b", 0, 10), span(1, 3, 2, "c", 0, 10), span(1, 4, 4, "d", 0, 10)}
 	backwards := span(2, 1, 0, "assign", 500, 100)
 	many := span(3, 1, 0, "many", 0, 10)
-	for i := range 20_000 {
+	for i := range 1_000_000 {
 		many.Attributes = append(many.Attributes, number(fmt.Sprintf("key%d", i), int64(i)))
 	}
 	invalid := span(4, 1, 0, "assign", 0, 10, &commonpb.KeyValue{Key: "name", Value: &commonpb.AnyValue{Value: &commonpb.AnyValue_BytesValue{BytesValue: []byte("x")}}})
@@ -507,6 +507,22 @@ func TestDamage(t *testing.T) {
 	gap(t, r, "batches of metrics")
 	gap(t, r, "no traces or logs of OTLP")
 	gap(t, r, "at byte")
+}
+
+// TestInvalidUTF8 shows what is no text as far as it is one.
+func TestInvalidUTF8(t *testing.T) {
+	t.Parallel()
+	b := binaryForm(t, batch("berths", span(1, 1, 0, "assign", 0, 10, text("quay", "Kelp Quay"))))
+	b = bytes.ReplaceAll(b, []byte("Kelp"), []byte("K\xff\xfep"))
+	b = bytes.ReplaceAll(b, []byte("assign"), []byte("as\xffign"))
+	r := open(t, b)
+	v, ok, err := r.Variable(context.Background(), 0, 1, 0, "quay")
+	require.NoError(t, err)
+	require.True(t, ok)
+	assert.Equal(t, "K\ufffdp Quay", v.Value.Value.Text)
+	p, err := r.Place(0)
+	require.NoError(t, err)
+	assert.Equal(t, "berths/as\ufffdign", p.Function)
 }
 
 // TestHugeText keeps the beginning of a text of 100 MB, in either form.

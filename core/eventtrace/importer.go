@@ -102,6 +102,9 @@ func Build(ctx context.Context, in intake.Input, json bool) error {
 		return err
 	}
 	in.Tell(0.75)
+	if err := i.traces.Close(); err != nil { // what it holds is needed no more
+		return err
+	}
 	if err := i.endLoose(); err != nil {
 		return err
 	}

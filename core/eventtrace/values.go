@@ -19,7 +19,6 @@ const (
 // valueWriter writes AnyValues as values of events.
 type valueWriter struct {
 	tables *intake.Tables
-	parts  []byte
 }
 
 // value appends a value. Maps within lists are written as text.

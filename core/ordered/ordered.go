@@ -30,7 +30,7 @@ func (k Key) Compare(o Key) int {
 
 // Piece is how many bytes of records are sorted in memory at once, as a rule. Two
 // pieces are in memory at a time.
-const Piece = 64 << 20
+const Piece = 32 << 20
 
 // entry is where a record of a piece lies.
 type entry struct {

@@ -130,9 +130,6 @@ type Failure struct {
 	// Causes are the errors in order, the outermost first, where the evidence tells
 	// them apart.
 	Causes []Cause
-	// Fingerprint is the same for failures of the same kind at the same place; empty
-	// where the evidence does not say enough.
-	Fingerprint string
 }
 
 // Cause is an error that led to another one.

@@ -42,7 +42,6 @@ const (
 type thread struct {
 	strand      uint32
 	first, last int64
-	ended       event.Moment
 }
 
 // importer carries out one import.

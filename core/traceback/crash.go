@@ -175,7 +175,6 @@ type parser struct {
 	python   pythonState
 	golang   goState
 	node     nodeState
-	native   nativeState
 	rust     rustState
 	dotnet   dotnetState
 	prefix   string // the shape of what stood before the last line that had something

@@ -17,8 +17,6 @@ var (
 	nativeAddress  = regexp.MustCompile(`(?i)address:? (0x[0-9a-f]+)`)
 )
 
-type nativeState struct{ numbered bool }
-
 func readNative(p *parser, line string) bool {
 	if !strings.Contains(line, "0x") {
 		return nativeHead(p, line)

@@ -19,7 +19,6 @@ type rustState struct {
 	open    bool
 	message bool // the next line is the message
 	trace   bool
-	place   Frame
 }
 
 func readRust(p *parser, line string) bool {

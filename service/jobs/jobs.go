@@ -17,6 +17,7 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 
 	"wraithology/client"
+	"wraithology/core/answer"
 	"wraithology/core/evidence"
 	"wraithology/core/replay"
 	"wraithology/service/recordings"
@@ -71,6 +72,9 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 		return w.store.SaveEvidence(ctx, e)
 	}
 	describe(&e, r.Info())
+	if e.Fingerprint, err = answer.FingerprintOf(ctx, r); err != nil {
+		return err
+	}
 	return w.store.SaveEvidence(ctx, e)
 }
 
@@ -85,7 +89,6 @@ func describe(e *store.Evidence, info replay.Info) {
 		if kind := info.Failure.Kind + ": "; !strings.HasPrefix(e.Outcome, kind) {
 			e.Outcome = kind + e.Outcome
 		}
-		e.Fingerprint = info.Failure.Fingerprint
 	case len(info.Gaps) > 0:
 		e.Outcome = "not known: " + info.Gaps[len(info.Gaps)-1].What
 	}
