@@ -31,7 +31,7 @@ func TestImportsPointOneWay(t *testing.T) {
 		"console":  {"console"},
 		"cmd":      {"cli", "service"},
 		"demo":     {"client", "service"},
-		"bench":    {"core", "recorder"},
+		"bench":    {"client", "core", "recorder", "service"},
 		"e2e":      {"client", "core", "service"},
 	}
 	forbidden := []string{"net/http", "database/sql", "github.com/spf13/", "gorm.io/", "github.com/jackc/", "github.com/go-chi/", "github.com/danielgtaylor/"}

@@ -53,23 +53,14 @@ func intakeChild(path, timelines string) error {
 
 // imported opens evidence in a process of its own, some times anew, and returns the
 // quickest; the last timeline stays in the folder.
-func imported(path, timelines string) (best dumpAnswer, err error) {
+func imported(path, timelines string) (best childAnswer, err error) {
 	const runs = 3
 	for range runs {
 		if err := os.RemoveAll(timelines); err != nil {
 			return best, err
 		}
-		out, err := self("-intake", path, timelines)
-		if err != nil {
+		if err := best.run("-intake", path, timelines); err != nil {
 			return best, err
-		}
-		var ns int64
-		var x dumpAnswer
-		if _, err := fmt.Sscan(out, &ns, &x.peak, &x.count); err != nil {
-			return best, fmt.Errorf("read %q: %w", out, err)
-		}
-		if x.took = time.Duration(ns); best.took == 0 || x.took < best.took {
-			best = x
 		}
 	}
 	return best, nil

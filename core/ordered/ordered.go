@@ -255,6 +255,7 @@ func (s *Sorter) Close() error {
 	s.now, s.free = &piece{}, nil
 	if s.file != nil {
 		err = errors.Join(err, s.file.Close())
+		s.file, s.runs = nil, nil
 	}
 	return err
 }

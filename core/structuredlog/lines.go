@@ -113,19 +113,27 @@ func (p *parser) value(r *record, name string, depth int) error {
 	if err != nil {
 		return err
 	}
-	f := field{name: name}
+	f := scalar(token)
+	f.name = name
+	r.fields = append(r.fields, f)
+	return nil
+}
+
+// scalar is a value that has no parts.
+func scalar(token jsontext.Token) (f field) {
 	switch token.Kind() {
 	case 'n':
 		f.kind = nullField
-	case 't', 'f':
-		f.kind, f.number = boolField, map[bool]int64{true: 1}[token.Bool()]
+	case 't':
+		f.kind, f.number = boolField, 1
+	case 'f':
+		f.kind = boolField
 	case '0':
 		f.setNumber(token.String())
 	default:
 		f.text = token.String()
 	}
-	r.fields = append(r.fields, f)
-	return nil
+	return f
 }
 
 // setNumber reads a number: whole where it is written so and fits.
@@ -163,18 +171,7 @@ func items(list string, most int) (out []field, more bool) {
 		if errors.Is(err, io.EOF) || err != nil {
 			return out, true
 		}
-		var f field
-		switch token.Kind() {
-		case 'n':
-			f.kind = nullField
-		case 't', 'f':
-			f.kind, f.number = boolField, map[bool]int64{true: 1}[token.Bool()]
-		case '0':
-			f.setNumber(token.String())
-		default:
-			f.text = token.String()
-		}
-		out = append(out, f)
+		out = append(out, scalar(token))
 	}
 	return out, false
 }

@@ -155,48 +155,47 @@ func (t *Transcoder) skip() error { return malformed(t.d.SkipValue()) }
 
 // object reads an object, and has each member's value read by f.
 func (t *Transcoder) object(f func(name string) error) error {
-	token, err := t.d.ReadToken()
-	if err != nil {
-		return malformed(err)
-	}
-	switch token.Kind() {
-	case 'n':
-		return nil
-	case '{':
-	default:
-		return fmt.Errorf("%w: at byte %d of the JSON text there should be an object", ErrMalformed, t.At())
+	if there, err := t.begin('{', "an object"); !there {
+		return err
 	}
 	for t.d.PeekKind() != '}' {
-		if token, err = t.d.ReadToken(); err != nil {
+		token, err := t.d.ReadToken()
+		if err != nil {
 			return malformed(err)
 		}
 		if err := f(plainKey(token.String())); err != nil {
 			return err
 		}
 	}
-	_, err = t.d.ReadToken()
+	_, err := t.d.ReadToken()
 	return malformed(err)
+}
+
+// begin reads what begins an object or an array; there is none where null stands.
+func (t *Transcoder) begin(k jsontext.Kind, what string) (there bool, err error) {
+	token, err := t.d.ReadToken()
+	switch {
+	case err != nil:
+		return false, malformed(err)
+	case token.Kind() == 'n':
+		return false, nil
+	case token.Kind() != k:
+		return false, fmt.Errorf("%w: at byte %d of the JSON text there should be %s", ErrMalformed, t.At(), what)
+	}
+	return true, nil
 }
 
 // array reads an array, and has each element read by f.
 func (t *Transcoder) array(f func() error) error {
-	token, err := t.d.ReadToken()
-	if err != nil {
-		return malformed(err)
-	}
-	switch token.Kind() {
-	case 'n':
-		return nil
-	case '[':
-	default:
-		return fmt.Errorf("%w: at byte %d of the JSON text there should be an array", ErrMalformed, t.At())
+	if there, err := t.begin('[', "an array"); !there {
+		return err
 	}
 	for t.d.PeekKind() != ']' {
 		if err := f(); err != nil {
 			return err
 		}
 	}
-	_, err = t.d.ReadToken()
+	_, err := t.d.ReadToken()
 	return malformed(err)
 }
 
