@@ -110,5 +110,9 @@ func foreignGo(f *Frame, file string) bool {
 	}
 	// A module of one's own may have such a name; a standard package lies in its folder below src, or in a trimmed path.
 	dir := path.Dir(file)
-	return file == "" || strings.HasSuffix(dir, "/src/"+name) || dir == name || strings.Contains(dir, "/src/internal/")
+	if i := strings.LastIndex(dir, "/src/"); i >= 0 {
+		folder, _, _ := strings.Cut(dir[i+len("/src/"):], "/")
+		return standard[folder]
+	}
+	return file == "" || dir == name
 }

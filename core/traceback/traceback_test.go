@@ -230,6 +230,21 @@ func TestGoWords(t *testing.T) {
 		{Parts: []Word{{Text: "0x2"}, {Parts: []Word{{Text: "0x3"}, {Text: "..."}}}}}, {Text: "..."}}, c.Threads[0].Frames[0].Args)
 }
 
+// TestForeignGo tells Go's own packages, also where one is linked into another, and
+// other modules from a module whose name is like a standard package's.
+func TestForeignGo(t *testing.T) {
+	t.Parallel()
+	for foreign, frames := range map[bool][][2]string{
+		true: {{"sync.runtime_notifyListWait", "/usr/local/go/src/runtime/sema.go"}, {"net/http.(*conn).serve", "net/http/server.go"}, {"panic", "/usr/local/go/src/runtime/panic.go"},
+			{"github.com/gannet/sea.Go", "github.com/gannet/sea@v1.2.0/go.go"}, {"example.org/x.F", "/srv/app/vendor/example.org/x/f.go"}},
+		false: {{"main.main", "/srv/gannet/main.go"}, {"container/quay.Open", "/srv/container/quay/open.go"}, {"gannet/berths.Assign", "gannet/berths/assign.go"}, {"github.com/gannet/sound.Go", "/home/ines/sound/go.go"}},
+	} {
+		for _, f := range frames {
+			assert.Equal(t, foreign, Foreign("Go", f[0], f[1]), "%v", f)
+		}
+	}
+}
+
 // TestNoCrash finds nothing where there is nothing.
 func TestNoCrash(t *testing.T) {
 	t.Parallel()

@@ -47,8 +47,17 @@ func (x crashing) fill(ctx context.Context, c *client.Client, data string) error
 		return fmt.Errorf("make a place for %s: %w", x.program, err)
 	}
 	core, err := x.crash(ctx, dir)
-	if err != nil || core == "" {
+	if err != nil {
 		return err
+	}
+	text := filepath.Join(dir, "crash.txt")
+	if info, err := os.Stat(text); err == nil && info.Size() > 0 { // what the language's runtime printed
+		if err := upload(ctx, c, x.caseName, x.program+".crash", text); err != nil {
+			return err
+		}
+	}
+	if core == "" {
+		return nil
 	}
 	sources := filepath.Join(dir, x.program+"-source.zip")
 	if err := pack(filepath.Join("demo", x.program), sources); err != nil {

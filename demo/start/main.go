@@ -197,6 +197,7 @@ first commands, in another terminal:
   bin/wraith stack %[4]s/failing-run
   bin/wraith peek stuck-gate/sluiced.core
   bin/wraith threads lapsed-licence/pilotd.core
+  bin/wraith peek %[1]s/pilotd/crash.txt
   bin/wraith traces no-berth --when 'status == "error"'
   bin/wraith sitting follow %[4]s/failing-run
 
