@@ -193,14 +193,14 @@ func printSpans(w io.Writer, name string, s answer.Spans) {
 	x := s.Trace
 	fmt.Fprintf(w, "trace %s  %s, %s\n", x.TraceID, plain(x.Service+"/"+strings.TrimPrefix(x.Operation, x.Service+"/")), x.Status)
 	fmt.Fprintf(w, "  began %s, took %s, %s\n\n", x.Started.Format(time.RFC3339Nano), time.Duration(x.DurationNs), counted(x.Spans, "span"))
-	t := newTable(w, "span", "when", "took", "own", "critical", "status", "moment")
+	t := newTable(w, "span", "when", "took", "own", "critical", "moment", "status")
 	for _, p := range s.Spans {
 		status := p.Status
 		if p.StatusMessage != "" {
 			status += ": " + p.StatusMessage
 		}
-		t.AppendRow([]any{strings.Repeat("  ", p.Depth) + plain(p.Service+"/"+strings.TrimPrefix(p.Operation, p.Service+"/")), bar(p.StartNs, p.DurationNs, x.DurationNs), time.Duration(p.DurationNs), time.Duration(p.SelfNs),
-			time.Duration(p.CriticalNs), plain(status), fmt.Sprintf("@%d#%s", p.Moment, p.Thread)})
+		t.AppendRow([]any{strings.Repeat("  ", p.Depth) + plain(p.Service+"/"+strings.TrimPrefix(p.Operation, p.Service+"/")), bar(p.StartNs, p.DurationNs, x.DurationNs), micro(p.DurationNs), micro(p.SelfNs), micro(p.CriticalNs),
+			fmt.Sprintf("@%d#%s", p.Moment, p.Thread), plain(status)})
 	}
 	t.Render()
 	if n := x.Spans - len(s.Spans); n > 0 {
@@ -208,6 +208,8 @@ func printSpans(w io.Writer, name string, s answer.Spans) {
 	}
 	fmt.Fprintf(w, "wraith stack %s@MOMENT shows who called whom there\n", name)
 }
+
+func micro(ns int64) time.Duration { return time.Duration(ns).Round(time.Microsecond) }
 
 // bar draws a stretch of time within a whole.
 func bar(start, duration, whole int64) string {

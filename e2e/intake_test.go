@@ -91,7 +91,7 @@ func TestHarbourIsReceived(t *testing.T) {
 	list := received(t, c, "no-berth", 2)
 	for _, e := range list {
 		assert.Equal(t, "event-trace", e.Kind)
-		assert.Equal(t, "error: vessel sent to anchor", e.Outcome)
+		assert.Equal(t, "error: vessel sent to anchor; because of *fmt.wrapError: \"Skerry Gut \": no such tide station", e.Outcome)
 		assert.Zero(t, e.Gaps, "nothing is missing")
 	}
 	file := filepath.Join(t.TempDir(), "spans.jsonl")

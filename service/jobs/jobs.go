@@ -89,6 +89,9 @@ func describe(e *store.Evidence, info replay.Info) {
 		if kind := info.Failure.Kind + ": "; !strings.HasPrefix(e.Outcome, kind) {
 			e.Outcome = kind + e.Outcome
 		}
+		if n := len(info.Failure.Causes); n > 1 { // where it began says most
+			e.Outcome += "; because of " + strings.Trim(info.Failure.Causes[n-1].Type+": "+info.Failure.Causes[n-1].Message, ": ")
+		}
 	case len(info.Gaps) > 0:
 		e.Outcome = "not known: " + info.Gaps[len(info.Gaps)-1].What
 	}
