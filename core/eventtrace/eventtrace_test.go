@@ -326,11 +326,10 @@ func TestConditions(t *testing.T) {
 func functions(t *testing.T, r replay.Replay, list []*tracepb.Span, service map[string]string) []string {
 	names := map[string]bool{}
 	for _, s := range list {
-		full, err := r.FindFunction(strings.TrimPrefix(service[string(s.SpanId)]+"/"+s.Name, "berths/berths/"))
-		if err != nil {
-			full, err = r.FindFunction(s.Name)
-		}
+		full := service[string(s.SpanId)] + "/" + strings.TrimPrefix(s.Name, service[string(s.SpanId)]+"/")
+		found, err := r.FindFunction(full)
 		require.NoError(t, err)
+		require.Equal(t, full, found)
 		names[full] = true
 	}
 	var out []string
@@ -402,6 +401,19 @@ func TestWhatLiesBetween(t *testing.T) {
 	writes, err := r.Writes(ctx, "exception.type", f.Moment, f.Thread, 0, replay.Page{Count: 5})
 	require.NoError(t, err)
 	assert.Equal(t, 1, writes.Total)
+}
+
+// TestSharedNames takes an operation that several services name alike as all of theirs.
+func TestSharedNames(t *testing.T) {
+	t.Parallel()
+	r := open(t, binaryForm(t, batch("arrivals", span(1, 1, 0, "POST /berths", 0, 100)), batch("berths", span(1, 2, 1, "POST /berths", 10, 90), span(1, 3, 2, "assign", 20, 30)), batch("tides", span(1, 4, 3, "assign", 22, 28))))
+	for name, want := range map[string]int{"POST /berths": 2, "arrivals/POST /berths": 1, "assign": 2, "tides/assign": 1} {
+		h, err := r.Hits(context.Background(), replay.Checkpoint{Kind: replay.OnEnter, Function: name}, replay.Page{})
+		require.NoError(t, err, name)
+		assert.Equal(t, want, h.Total, name)
+	}
+	_, err := r.Hits(context.Background(), replay.Checkpoint{Kind: replay.OnEnter, Function: "notices/assign"}, replay.Page{})
+	require.ErrorIs(t, err, replay.ErrNoCode)
 }
 
 // TestSkew shifts what a clock that is behind lets begin before its caller, and says so.

@@ -429,7 +429,8 @@ func (r *logRecording) functionsNamed(name string) ([]event.FunctionID, error) {
 	name = strings.TrimSpace(name)
 	found := map[string][]event.FunctionID{}
 	for id, f := range r.t.Functions {
-		if name != "" && (f.Name == name || strings.HasSuffix(f.Name, "."+name) || strings.HasSuffix(f.Name, "/"+name) || plainName(f.Name) == plainName(name)) {
+		fits := f.Name == name || strings.HasSuffix(f.Name, "."+name) || strings.HasSuffix(f.Name, "/"+name)
+		if name != "" && (fits || r.recorded() && plainName(f.Name) == plainName(name)) {
 			found[f.Name] = append(found[f.Name], id)
 		}
 	}
@@ -445,6 +446,12 @@ func (r *logRecording) functionsNamed(name string) ([]event.FunctionID, error) {
 	switch {
 	case len(names) == 1:
 		return found[names[0]], nil
+	case len(names) > 1 && !r.recorded(): // an operation that several services name alike
+		var all []event.FunctionID
+		for _, n := range names {
+			all = append(all, found[n]...)
+		}
+		return all, nil
 	case len(names) > 1:
 		return nil, fmt.Errorf("%s: %w: it may be %s; say which", name, ErrNoCode, strings.Join(names[:min(len(names), 12)], ", "))
 	}
