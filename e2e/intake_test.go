@@ -368,6 +368,29 @@ func TestOneCaseManyKinds(t *testing.T) {
 	}
 }
 
+// A recording that was made within a trace is found from the trace's spans, and back.
+func TestARecordingWithinATrace(t *testing.T) {
+	t.Parallel()
+	const trace = "4bf92f3577b34da6a3ce929d0e0e4736"
+	dir := t.TempDir()
+	run := filepath.Join(dir, "run.wraith")
+	cmd := exec.Command(filepath.Join(work, "wraith"), "record", "-o", run, "--", "go", "run", ".", "-notices", "0412")
+	cmd.Dir = "../demo/berthing"
+	cmd.Env = append(os.Environ(), "TRACEPARENT=00-"+trace+"-00f067aa0ba902b7-01")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	spans := filepath.Join(dir, "spans.json")
+	require.NoError(t, os.WriteFile(spans, []byte(`{"resourceSpans":[{"scopeSpans":[{"spans":[{"traceId":"`+trace+`","spanId":"00f067aa0ba902b7","name":"berth vessels","startTimeUnixNano":"`+
+		fmt.Sprint(time.Now().Add(-time.Hour).UnixNano())+`","endTimeUnixNano":"`+fmt.Sprint(time.Now().UnixNano())+`"}]}]}]}`), 0o600))
+	ines := somebody(t, "Ines")
+	for from, to := range map[string]string{spans: run, run: spans} {
+		at := parsed[answer.Instant](t, ines.fine(t, "--json", "instant", from, to))
+		assert.Equal(t, trace, at.TraceID)
+		require.Len(t, at.Places, 1)
+		assert.Equal(t, "trace", at.Places[0].By, "from %s", from)
+	}
+}
+
 // Each kind of evidence is told by its bytes, or by --as, and says what it is.
 func TestKindsOnTheCommandLine(t *testing.T) {
 	t.Parallel()

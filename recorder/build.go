@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -350,9 +351,21 @@ func newHeader(ctx context.Context, command []string) event.Header {
 	if err != nil {
 		host = "unknown"
 	}
-	h := event.Header{Program: filepath.Base(command[0]), Language: "Go", Host: host, Started: time.Now().UTC(), Recorder: "wraith record 1", Detail: "lines and values", Command: command}
+	h := event.Header{Program: filepath.Base(command[0]), Language: "Go", Host: host, Started: time.Now().UTC(), Recorder: "wraith record 1", Detail: "lines and values", Command: command, TraceID: traceID(os.Getenv("TRACEPARENT"))}
 	if out, err := exec.CommandContext(ctx, "git", "rev-parse", "HEAD").Output(); err == nil {
 		h.Revision = strings.TrimSpace(string(out))
 	}
 	return h
+}
+
+// traceParent is a traceparent (W3C Trace Context, section 3.2), as programs are given
+// it in their environment.
+var traceParent = regexp.MustCompile(`^[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[0-9a-f]{2}`)
+
+// traceID returns the ID of the trace that a traceparent names; nothing where it names none.
+func traceID(parent string) string {
+	if m := traceParent.FindStringSubmatch(parent); m != nil && strings.Trim(m[1], "0") != "" {
+		return m[1]
+	}
+	return ""
 }

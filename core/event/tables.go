@@ -16,6 +16,9 @@ type Header struct {
 	Recorder string    `cbor:"recorder"`
 	Detail   string    `cbor:"detail"`
 	Command  []string  `cbor:"command"`
+	// TraceID is that of the trace within which the program was run, in hexadecimal
+	// digits; empty where it does not say.
+	TraceID string `cbor:"traceID,omitempty"`
 }
 
 // Process is one process of a recording; a test run has one for each tested package.

@@ -52,8 +52,11 @@ func (r *logRecording) TraceOn(_ context.Context, at event.Moment) string {
 	if r.check(at) != nil {
 		return ""
 	}
+	if r.recorded() {
+		return r.t.Header.TraceID
+	}
 	c := r.t.CallOf(at)
-	if c == event.NoCall || r.recorded() {
+	if c == event.NoCall {
 		return ""
 	}
 	if id := r.textOf(c, "traceID"); id != "" {
@@ -73,6 +76,9 @@ func (r *logRecording) MomentOfTrace(_ context.Context, trace string, t time.Tim
 		return 0, false
 	}
 	at := r.MomentAt(t)
+	if r.recorded() {
+		return at, strings.EqualFold(r.t.Header.TraceID, trace)
+	}
 	if x, err := r.TraceOf(trace); err == nil {
 		return min(max(at, x.Moment), x.End), true
 	}
