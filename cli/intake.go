@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
 	"wraithology/client"
@@ -48,7 +49,34 @@ func (a *app) openFile(ctx context.Context, path string) (replay.Replay, error) 
 		}
 		o.Timelines = evidence.Timelines{} // it will not be asked for again
 	}
-	return evidence.Open(ctx, path, o, nil)
+	progress, end := a.progress("index " + path)
+	defer end()
+	return evidence.Open(ctx, path, o, progress)
+}
+
+// slow is how long something takes before it shows its progress.
+const slow = 500 * time.Millisecond
+
+// progress returns what shows the share that is done of something that takes long, on
+// a terminal, and what ends that.
+func (a *app) progress(what string) (tell func(done float64), end func()) {
+	if !a.terminal() {
+		return nil, func() {}
+	}
+	begun := time.Now()
+	var bar *progressbar.ProgressBar
+	return func(done float64) {
+			if bar == nil && time.Since(begun) > slow {
+				bar = progressbar.NewOptions(100, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription(what), progressbar.OptionClearOnFinish())
+			}
+			if bar != nil {
+				_ = bar.Set(int(100 * done)) // it is decoration
+			}
+		}, func() {
+			if bar != nil {
+				_ = bar.Finish()
+			}
+		}
 }
 
 // pipe copies standard input to a file, once.
