@@ -147,7 +147,7 @@ func printStack(w io.Writer, s answer.Stack, source sourceReader) {
 			fmt.Fprintf(w, "  deferred %s\n", plain(x))
 		}
 		if len(t.Frames) == 0 {
-			fmt.Fprintln(w, "  no own code is running on it")
+			fmt.Fprintln(w, "  no frames of own code are known of it")
 		}
 		for _, f := range t.Frames {
 			printFrame(w, f, source)

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -149,4 +150,47 @@ func TestAddresses(t *testing.T) {
 	}
 	without := open(t, strings.ReplaceAll(text.String(), "level+", "+"), evidence.Options{})
 	assert.NotEmpty(t, without.Info().Gaps, "addresses without names are told of")
+}
+
+// TestKernelsWord finds the place of a fault of which the kernel's log alone tells,
+// both as this kernel writes it and as earlier ones did.
+func TestKernelsWord(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("g++"); err != nil {
+		t.Skip("g++ is not on this machine")
+	}
+	program := filepath.Join(t.TempDir(), "ending")
+	out, err := exec.Command("g++", "-g", "-O0", "-o", program, "../traceback/testdata/programs/ending.cc").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	var told, line string
+	for try := 0; try < 20 && line == ""; try++ { // the kernel leaves out faults that follow each other fast
+		cmd := exec.Command(program, "fault")
+		out, err := cmd.Output()
+		require.Error(t, err)
+		told = string(out)
+		log, err := exec.Command("dmesg").Output()
+		if err != nil {
+			t.Skipf("the kernel's log may not be read here: %v", err)
+		}
+		for l := range strings.Lines(string(log)) {
+			if strings.Contains(l, "ending["+strconv.Itoa(cmd.Process.Pid)+"]: segfault") {
+				line = l
+			}
+		}
+	}
+	if line == "" {
+		t.Skip("the kernel does not tell of faults here")
+	}
+	part := strings.Split(strings.TrimSpace(told), "\t")
+	earlier := regexp.MustCompile(`in ending\[[0-9a-f]+,`).ReplaceAllString(line, "in ending[")
+	for _, text := range []string{line, earlier} {
+		r := open(t, text, evidence.Options{Artifacts: evidence.Artifacts{Modules: module.Sources{Binaries: []string{program}}}})
+		assert.Equal(t, "0x18", r.Info().Failure.Address)
+		assert.Contains(t, r.Info().Failure.Summary, "write where nothing is mapped")
+		frames, err := r.Frames(context.Background(), 0, 1)
+		require.NoError(t, err)
+		require.Len(t, frames, 1, text)
+		assert.Equal(t, part[1], frames[0].Function, text)
+		assert.Equal(t, part[3], strconv.Itoa(frames[0].Line), text)
+	}
 }

@@ -4,7 +4,6 @@ package crashtext
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -31,9 +30,6 @@ type Options struct {
 // maxText bounds a crash text; what is longer is a log.
 const maxText = 256 << 20
 
-// ErrNoCrash says that there is no crash in a text.
-var ErrNoCrash = errors.New("there is no traceback in it that is known here")
-
 // Text is a crash text opened for questions. It is safe for concurrent use.
 type Text struct {
 	crash   *traceback.Crash
@@ -50,11 +46,8 @@ func Open(ctx context.Context, f *os.File, size int64, o Options) (*Text, error)
 	if err != nil {
 		return nil, fmt.Errorf("read the text: %w", err)
 	}
-	c, ok := traceback.Parse(string(b))
-	if !ok {
-		return nil, ErrNoCrash
-	}
-	if err := ctx.Err(); err != nil {
+	c, err := traceback.Read(ctx, string(b))
+	if err != nil {
 		return nil, err
 	}
 	t := &Text{crash: c, options: o}
@@ -107,6 +100,9 @@ func (t *Text) describe() {
 
 // missing says what the text lacks to be read well.
 func (t *Text) missing() (gaps []replay.Gap) {
+	if len(t.crash.Threads) == 1 && len(t.crash.Threads[0].Frames) == 0 {
+		gaps = append(gaps, replay.Gap{What: "the text has no frames", Remedy: "look at the lines around it in the log; a core dump or a recording of the same failure has them"})
+	}
 	unnamed := 0
 	for i := range t.crash.Threads {
 		for k := range t.crash.Threads[i].Frames {
@@ -234,7 +230,10 @@ func (t *Text) Variables(_ context.Context, at event.Moment, id event.ThreadID, 
 	if err != nil {
 		return nil, err
 	}
-	if frame < 0 || frame >= len(x.Frames) {
+	switch {
+	case len(x.Frames) == 0:
+		return nil, fmt.Errorf("thread %d: %w; the text has no frames of it", id, replay.ErrNoFrame)
+	case frame < 0 || frame >= len(x.Frames):
 		return nil, fmt.Errorf("frame %d of thread %d: %w; its stack has frames 0 to %d", frame, id, replay.ErrNoFrame, len(x.Frames)-1)
 	}
 	var out []replay.Variable

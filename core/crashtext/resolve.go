@@ -1,6 +1,7 @@
 package crashtext
 
 import (
+	"debug/elf"
 	"path/filepath"
 
 	"wraithology/core/coredump/debuginfo"
@@ -74,7 +75,7 @@ func (t *Text) wants() bool {
 // frames looks a frame up. The address of a caller is that after the call; the call
 // itself lies before it.
 func (b *binary) frames(f traceback.Frame, innermost bool) []traceback.Frame {
-	pc := f.Offset
+	pc := b.place(f)
 	switch s, ok := b.file.Symbols().Named(f.Function); {
 	case f.Function != "" && ok:
 		pc += s.Address
@@ -101,6 +102,24 @@ func (b *binary) frames(f traceback.Frame, innermost bool) []traceback.Frame {
 		}
 	}
 	return []traceback.Frame{f}
+}
+
+// place returns the address, as the file counts, of a frame's offset in it.
+func (b *binary) place(f traceback.Frame) uint64 {
+	if f.Place == traceback.InModule {
+		return f.Offset
+	}
+	for _, p := range b.file.ELF.Progs {
+		switch {
+		case p.Type != elf.PT_LOAD || p.Flags&elf.PF_X == 0:
+		case f.Place == traceback.InCode:
+			const page = 4096
+			return p.Vaddr&^(page-1) + f.Offset
+		case f.Offset-p.Off < p.Filesz:
+			return f.Offset - p.Off + p.Vaddr
+		}
+	}
+	return f.Offset
 }
 
 // scoped makes the frames of a function and of those that were inlined there.

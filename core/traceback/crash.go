@@ -5,7 +5,8 @@
 package traceback
 
 import (
-	"slices"
+	"context"
+	"errors"
 	"strings"
 )
 
@@ -17,13 +18,24 @@ type Frame struct {
 	Column   int
 	Address  uint64 // 0 for none
 	Module   string // the binary, where the frame names one
-	Offset   uint64 // of the address in the module's file, or in Function where that is known
+	Offset   uint64 // of the address in Module, or in Function where that is known
+	Place    Place  // from where Offset counts, where Function is not known
 	Args     []Word
 	Note     string
 	Own      bool
 	Inlined  bool
 	known    bool // Own has been told
 }
+
+// Place says from where the offset of an address in a module counts.
+type Place uint8
+
+// From where offsets count.
+const (
+	InModule Place = iota // from its address 0, as the module's own tables count
+	InFile                // from the beginning of its file
+	InCode                // from the beginning of the mapped page of its first code
+)
 
 // Word is an argument as a runtime prints it: a word of memory, several that
 // belong together in braces, or "..." for what is left out.
@@ -67,6 +79,7 @@ type failure struct {
 	thread   Thread
 	common   int // so many of its outer frames are those of the error before
 	fatal    bool
+	numbered bool // its text has a number before it
 }
 
 // Crash is what a text says.
@@ -78,30 +91,54 @@ type Crash struct {
 	Signal   string
 	Address  string
 	Gaps     []string // what the text lacks
+	ended    bool     // it says that a program ended
 }
 
-// maxFrames bounds the frames of one thread, and maxThreads the threads.
+// maxFrames bounds the frames of one thread, maxThreads the threads, longestLine how
+// much of a line is read, maxPrefixes how many things are taken off its beginning, and
+// longestText a text that is put together of several lines.
 const (
-	maxFrames  = 1 << 16
-	maxThreads = 1 << 20
+	maxFrames   = 1 << 16
+	maxThreads  = 1 << 20
+	longestLine = 64 << 10
+	maxPrefixes = 12
+	longestText = 64 << 10
 )
 
 // Parse reads a text. ok is false where there is no crash in it.
 func Parse(text string) (c *Crash, ok bool) {
+	c, err := Read(context.Background(), text)
+	return c, err == nil
+}
+
+// ErrNoCrash says that there is no crash in a text.
+var ErrNoCrash = errors.New("there is no traceback in it that is known here")
+
+// Read reads a text of any length until the context ends. The error is ErrNoCrash, or
+// the context's.
+func Read(ctx context.Context, text string) (*Crash, error) {
+	const betweenLooks = 1 << 10 // lines
 	p := &parser{}
-	for len(text) > 0 {
+	for n := 1; len(text) > 0; n++ {
 		var line string
 		line, text, _ = strings.Cut(text, "\n")
 		p.line(strings.TrimRight(line, "\r"))
+		if n%betweenLooks == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
 	}
 	p.end()
-	return p.crash()
+	if c, ok := p.crash(); ok {
+		return c, nil
+	}
+	return nil, ErrNoCrash
 }
 
-// Is reports whether there is a crash in a text.
+// Is reports whether there is a crash in a text: frames, or what a runtime prints at
+// the end of a program.
 func Is(sample []byte) bool {
 	c, ok := Parse(string(sample))
-	return ok && len(c.Threads) > 0 && len(c.Threads[0].Frames) > 0
+	return ok && (c.ended && c.Language != "" || len(c.Threads) > 0 && len(c.Threads[0].Frames) > 0)
 }
 
 // Share returns which share of the lines of a text, between 0 and 1, is part of tracebacks.
@@ -188,20 +225,20 @@ type reader func(p *parser, line string) bool
 var readers []reader
 
 func init() {
-	readers = []reader{readGo, readPython, readRust, readJVM, readNode, readDotNet, readNative}
+	readers = []reader{readGo, readPython, readRust, readJVM, readNode, readDotNet, readEnding, readNative}
 }
 
 // line reads a line, and reports whether it understood it: as it is, without what a log put before it, or together with
 // the line before, which a terminal may have wrapped.
 func (p *parser) line(line string) (understood bool) {
-	const longest = 1 << 20
-	line = line[:min(len(line), longest)]
+	line = line[:min(len(line), longestLine)]
 	headed := p.prefix != "" && len(p.prefix) <= len(line) && shape(line[:len(p.prefix)]) == p.prefix
 	if headed && p.try(line[len(p.prefix):]) || p.try(line) {
 		p.held = ""
 		return true
 	}
-	for rest := line; ; {
+	rest := line
+	for range maxPrefixes {
 		after, ok := withoutPrefix(rest)
 		if !ok {
 			break
@@ -223,7 +260,7 @@ func (p *parser) line(line string) (understood bool) {
 		return true
 	}
 	if n := len(p.failures); p.golang.panicking && n > 0 && p.failures[n-1].thread.Kind == "" {
-		p.failures[n-1].Message += line // what a terminal wrapped: lines of the message itself are indented
+		extend(&p.failures[n-1].Message, line) // what a terminal wrapped: lines of the message itself are indented
 		return true
 	}
 	p.held = line
@@ -292,6 +329,13 @@ func (p *parser) frame(f Frame) {
 	p.current.Frames = append(p.current.Frames, f)
 }
 
+// extend adds to a text what the next line says, within bounds.
+func extend(text *string, more string) {
+	if len(*text) < longestText {
+		*text += more
+	}
+}
+
 // last returns the last frame of the thread that is being read, or nil.
 func (p *parser) last() *Frame {
 	if p.current == nil || len(p.current.Frames) == 0 {
@@ -317,7 +361,9 @@ func (p *parser) crash() (*Crash, bool) {
 	for i, f := range chain {
 		c.Causes = append(c.Causes, f.Cause)
 		t := f.thread
-		if len(t.Frames) == 0 {
+		c.ended = c.ended || f.fatal
+		alone := i == 0 && len(p.threads) == 0
+		if len(t.Frames) == 0 && !alone {
 			continue
 		}
 		if i > 0 {
@@ -366,13 +412,13 @@ func (p *parser) chain() (chain, rest []failure) {
 	for i := range group {
 		group[i].addCommon(group[:i])
 	}
-	at := 0
-	for _, f := range group {
-		if f.relation == resultOf {
-			at = 0
+	for stop := len(group); stop > 0; { // each that others led to stands before them
+		begin := stop - 1
+		for begin > 0 && group[begin].relation != resultOf {
+			begin--
 		}
-		chain = slices.Insert(chain, at, f)
-		at++
+		chain = append(chain, group[begin:stop]...)
+		stop = begin
 	}
 	return chain, append(append([]failure(nil), p.failures[:first]...), p.failures[end:]...)
 }

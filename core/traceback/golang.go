@@ -122,7 +122,7 @@ func goFunction(p *parser, line string) bool {
 	if open <= 0 || strings.ContainsAny(line[:open], " \t") && !strings.Contains(line[:open], "[") || !strings.ContainsRune(line[:open], '.') && line[:open] != "main" && line[:open] != "panic" {
 		return false
 	}
-	args, rest := words(line[open+1:])
+	args, rest := words(line[open+1:], 0)
 	if rest != ")" {
 		return false
 	}
@@ -147,8 +147,11 @@ func argsBegin(line string) int {
 	return -1
 }
 
+// maxNesting bounds how deep words lie within braces; Go prints five levels.
+const maxNesting = 32
+
 // words reads arguments up to the bracket that closes them.
-func words(s string) (list []Word, rest string) {
+func words(s string, level int) (list []Word, rest string) {
 	for {
 		s = strings.TrimLeft(s, " ")
 		switch {
@@ -156,8 +159,10 @@ func words(s string) (list []Word, rest string) {
 			return list, s
 		case s[0] == ',':
 			s = s[1:]
+		case s[0] == '{' && level == maxNesting:
+			return list, s
 		case s[0] == '{':
-			parts, after := words(s[1:])
+			parts, after := words(s[1:], level+1)
 			if !strings.HasPrefix(after, "}") {
 				return list, s
 			}
@@ -186,7 +191,7 @@ func goPlace(p *parser, line string) bool {
 	}
 	if !p.inGo() {
 		if n := len(p.failures); p.golang.panicking && n > 0 && p.failures[n-1].thread.Kind == "" {
-			p.failures[n-1].Message += "\n" + text // a message of several lines
+			extend(&p.failures[n-1].Message, "\n"+text) // a message of several lines
 			return true
 		}
 		return false

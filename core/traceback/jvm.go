@@ -11,7 +11,7 @@ import (
 // that the error before has too, "Caused by:" and "Suppressed:" errors. Dumps of all
 // threads have a line with the thread's name in quotation marks before each stack.
 var (
-	jvmFrame = regexp.MustCompile(`^\s*at (?:[\w.$-]+(?:@[\w.+-]+)?//?)*([\w.$<>-]+)\((?:(?:[\w.@+-]+/)?([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj)):(\d+)|([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj))|(?:[\w.@+-]+/)?(Native Method|Unknown Source))\)`)
+	jvmFrame = regexp.MustCompile(`^\s*at (?:[\w.-]+(?:@[\w.+-]+)?//?)*([\w.$<>-]+(?:/[\w.$<>-]+)?)\((?:(?:[\w.@+-]+/)?([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj)):(\d+)|([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj))|(?:[\w.@+-]+/)?(Native Method|Unknown Source))\)`)
 	jvmError = regexp.MustCompile(`^(\s*)(?:Exception in thread "([^"]*)" |(Caused by: )|(Suppressed: )|(?:\[CIRCULAR REFERENCE: ?))?((?:[a-z_][\w$]*\.)*[A-Z][\w$]*)(?:: (.*))?$`)
 	jvmMore  = regexp.MustCompile(`^\s*\.\.\. (\d+) (?:more|common frames omitted)`)
 	jvmHead  = regexp.MustCompile(`^"(.+)"(?: #\d+.*| prio=.*| (?:daemon|tid=|Id=).*)$`)
@@ -54,9 +54,10 @@ func readJVM(p *parser, line string) bool {
 	case '-':
 		if m := jvmLock.FindStringSubmatch(line); m != nil && p.current != nil {
 			if m[1] != "locked" && m[1] != "eliminated" {
-				p.current.State += ", " + m[1] + " " + m[2]
+				extend(&p.current.State, ", "+m[1]+" "+m[2])
 			} else if f := p.last(); f != nil {
-				f.Note = strings.TrimPrefix(f.Note+"; holds "+m[2], "; ")
+				extend(&f.Note, "; holds "+m[2])
+				f.Note = strings.TrimPrefix(f.Note, "; ")
 			}
 			return true
 		}

@@ -47,6 +47,10 @@ func readNative(p *parser, line string) bool {
 
 // nativeHead reads a line that says which signal it was, if frames may follow.
 func nativeHead(p *parser, line string) bool {
+	const longest = 1 << 10
+	if len(line) > longest {
+		return false
+	}
 	m := nativeSignal.FindStringSubmatch(line)
 	if m == nil || p.inGo() || p.python.open || p.crashed.Language != "" && p.crashed.Language != "native" || len(p.failures) > 0 {
 		return false

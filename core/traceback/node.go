@@ -11,7 +11,7 @@ import (
 // each frame. A cause follows in brackets, indented.
 var (
 	nodeFrame  = regexp.MustCompile(`^\s*at (?:(async )?(.+?) \((.+?):(\d+):(\d+)\)|(async )?([^()\s][^()]*?):(\d+):(\d+)|(.+?) \((native|<anonymous>|index \d+)\))[,;]?(?: \{)?$`)
-	nodeError  = regexp.MustCompile(`^\s*(?:Uncaught |\[cause\]: |\[errors\]: \[)?(?:\[?)((?:[A-Z][\w$]*)?(?:Error|Exception|Warning)(?: \[[\w$]+\])?|[A-Z][\w$]* \[[\w$]+\])(?:: (.*?))?\]?(?: \{)?$`)
+	nodeError  = regexp.MustCompile(`^\s*(?:Uncaught |UnhandledPromiseRejectionWarning: |\[cause\]: |\[errors\]: \[)?(?:\[?)((?:[A-Z][\w$]*)?(?:Error|Exception|Warning)(?: \[[\w$]+\])?|[A-Z][\w$]* \[[\w$]+\])(?:: (.*?))?\]?(?: \{)?$`)
 	nodeThrown = regexp.MustCompile(`^(?:Uncaught )?([A-Za-z_$][\w$.]*)(?:: (.*?))?(?: \{)?$`)
 	nodeMark   = regexp.MustCompile(`^\s*\^+$`)
 )

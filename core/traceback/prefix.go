@@ -31,6 +31,8 @@ func withoutPrefix(line string) (rest string, ok bool) {
 		if end := strings.IndexByte(s, ']'); end > 0 && end < 80 {
 			return cut(end + 1)
 		}
+	case s[0] == '(' && strings.HasSuffix(word, ")"): // (PROGRAM:PID)
+		return cut(len(word))
 	case isTimeWord(word):
 		return cut(len(word))
 	case isLevel(strings.Trim(word, ":[]|")):

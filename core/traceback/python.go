@@ -20,12 +20,11 @@ var (
 )
 
 type pythonState struct {
-	open    bool // a traceback is being read
-	frames  []Frame
-	next    relation
-	first   bool // the innermost frame stands first
-	member  bool
-	skipped int
+	open   bool // a traceback is being read
+	frames []Frame
+	next   relation
+	first  bool // the innermost frame stands first
+	member bool
 }
 
 func readPython(p *parser, line string) bool {
@@ -94,11 +93,9 @@ func readPython(p *parser, line string) bool {
 		return true
 	}
 	if m := pythonRepeat.FindStringSubmatch(text); m != nil && len(s.frames) > 0 {
-		n, _ := strconv.Atoi(m[1]) // digits
 		last := s.frames[len(s.frames)-1]
-		last.Note = m[1] + " frames are the same"
+		last.Note = m[1] + " more frames like it"
 		s.frames[len(s.frames)-1] = last
-		s.skipped += n
 		return true
 	}
 	if strings.HasPrefix(text, "  ") { // the source text, and what marks a place in it
@@ -120,7 +117,6 @@ func (s *pythonState) fail(p *parser, c Cause) {
 	for i := len(s.frames) - 1; i >= 0; i-- {
 		f.thread.Frames = append(f.thread.Frames, s.frames[i])
 	}
-	f.thread.Cut = s.skipped > 0
 	p.fail(f)
 	p.current = nil
 	inGroup := s.member

@@ -2,6 +2,7 @@ package traceback
 
 import (
 	"bytes"
+	"context"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -46,7 +47,7 @@ func crashed(t *testing.T, name string, args ...string) (told, string) {
 		}
 	}
 	x.frames = append(x.frames, outer...)
-	require.NotEmpty(t, x.frames, "the program told nothing: %s", text.String())
+	require.NotEmpty(t, out.String(), "the program told nothing: %s", text.String())
 	return x, text.String()
 }
 
@@ -166,6 +167,27 @@ func TestProgramsThatCrash(t *testing.T) {
 	}
 }
 
+// TestNativeEndings compares what the libraries print when a program of C++ ends with
+// what the program itself told.
+func TestNativeEndings(t *testing.T) {
+	t.Parallel()
+	program := filepath.Join(t.TempDir(), "ending")
+	built(t, need(t, "g++"), "-g", "-O0", "-o", program, "testdata/programs/ending.cc")
+	for _, how := range []string{"thrown", "assertion", "heap"} {
+		want, text := crashed(t, program, how)
+		for _, before := range []string{"", "2026-11-25T10:00:00Z stderr F "} {
+			text := before + strings.ReplaceAll(strings.TrimSpace(text), "\n", "\n"+before) + "\nbash: line 1: 311 Aborted  (core dumped) ./ending\n"
+			c, ok := Parse(text)
+			require.True(t, ok && Is([]byte(text)), how)
+			assert.Equal(t, "native", c.Language, how)
+			assert.Equal(t, want.causes, c.Causes, how)
+			assert.Equal(t, "SIGABRT", c.Signal, how)
+			require.Len(t, c.Threads, 1, how)
+			same(t, want.frames, c.Threads[0].Frames, how)
+		}
+	}
+}
+
 // TestOtherEndings reads what the runtimes print besides, as their documents give it.
 func TestOtherEndings(t *testing.T) {
 	t.Parallel()
@@ -193,6 +215,18 @@ func TestOtherEndings(t *testing.T) {
 			[]Cause{{"panic", "gate stuck\nno power"}}, []string{"goroutine 7|running|main.main:9"}},
 		"numbered native frames": {"==7==ERROR: sluiced: SEGV, stack-overflow on address 0x000000000008\n    #0 0x55d0c1 in level /srv/gannet/sluice.c:16:12\n    #1 0x55d0d2 in open_gate /srv/gannet/sluice.c:21:9\n    #2 0x7f29d90  (/lib/x86_64-linux-gnu/libc.so.6+0x29d90) (BuildId: 69389d485a9793dbe873f0ea2c93e02efaa9aa3d)\n",
 			[]Cause{{"stack-overflow", "==7==ERROR: sluiced: SEGV, stack-overflow on address 0x000000000008"}}, []string{"thread||level:16"}},
+		"Rust, an error that main returns": {"Error: no tide table\n\nCaused by:\n    0: while opening /var/tides\n    1: No such file or directory (os error 2)\n\nStack backtrace:\n   0: anyhow::error::from\n             at /root/.cargo/registry/src/x/anyhow-1.0.0/src/error.rs:565:25\n   1: tides::load\n             at ./src/main.rs:12:5\n",
+			[]Cause{{"Error", "no tide table"}, {"error", "while opening /var/tides"}, {"error", "No such file or directory (os error 2)"}}, []string{"main||anyhow::error::from:565"}},
+		"Java, without frames": {"Exception in thread \"keeper\" java.lang.OutOfMemoryError: Java heap space\n",
+			[]Cause{{"java.lang.OutOfMemoryError", "Java heap space"}}, []string{"keeper||"}},
+		"Java, a lambda": {"gannet.BerthException: none\n\tat gannet.Quay$$Lambda/0x00007f8c4c001200.run(Unknown Source)\n",
+			[]Cause{{"gannet.BerthException", "none"}}, []string{"thread||gannet.Quay$$Lambda/0x00007f8c4c001200.run:0"}},
+		"Node.js, two of them": {"Uncaught TypeError: a is not a function\n    at open (/srv/a.js:10:3)\n(node:311) UnhandledPromiseRejectionWarning: Error: no berth\n    at assign (/srv/b.js:3:9)\n",
+			[]Cause{{"TypeError", "a is not a function"}}, []string{"main||open:10", "main|Error: no berth|assign:3"}},
+		"the kernel's log": {"[ 8122.3] sluiced[47]: segfault at 18 ip 000055d0c0a1b15a sp 00007ffd1f3c0a10 error 14 in sluiced[55d0c0a1b000+1000]\n[ 8122.3] Code: 89 c6 <c7> 00\n",
+			[]Cause{{"SIGSEGV", "sluiced: jump where nothing is mapped, at 0x18"}}, []string{"sluiced 47||:0"}},
+		"the kernel's log, another fault": {"Nov 25 10:00:00 quay kernel: traps: sluiced[47] trap divide error ip:40183d sp:7ffc error:0 in sluiced[183d,401000+8a000]\n",
+			[]Cause{{"SIGFPE", "sluiced: divide error"}}, []string{"sluiced 47||:0"}},
 		"an error in the midst of Node.js": {"/srv/gannet/a.js:3\n  throw 7\n  ^\n7\n(Use `node --trace-uncaught ...` to show where the exception was thrown)\n\nNode.js v20.1.0\n", nil, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -253,12 +287,39 @@ func TestNoCrash(t *testing.T) {
 	}
 }
 
+// TestBounds reads texts that begin something over and over again, in one line and in
+// many: no text becomes longer than its bound, and nothing takes more than its length.
+func TestBounds(t *testing.T) {
+	t.Parallel()
+	for _, unit := range []string{"[a] ", "12:00:00 ", "| ", "a: ", "at a", "File \"", "(a) ", "\"", "+-", "  ", "goroutine ", "panic: ", "\t", "a.b(", "a.b({0x1,", "Caused by: a.BException", "    - waiting on a"} {
+		for _, text := range []string{strings.Repeat(unit, 20_000/len(unit)), strings.Repeat(unit+"\n", 20_000/len(unit))} {
+			for _, before := range []string{"", "panic: x\n", "\"a\" #1 prio=5\n   java.lang.Thread.State: NEW\n", "thread 'a' panicked at b:1:2:\n", "Traceback (most recent call last):\n"} {
+				c, ok := Parse(before + text)
+				if !ok {
+					continue
+				}
+				for _, x := range c.Causes {
+					assert.LessOrEqual(t, len(x.Message), 2*longestText, "%q", unit)
+				}
+				for _, x := range c.Threads {
+					assert.LessOrEqual(t, len(x.State), 3*longestText, "%q", unit)
+				}
+			}
+		}
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	stop()
+	_, err := Read(ctx, strings.Repeat("main.f()\n", 1<<20))
+	require.ErrorIs(t, err, context.Canceled)
+}
+
 func FuzzTraceback(f *testing.F) {
 	for _, seed := range []string{
 		"panic: a\n\tpanic: b\n\ngoroutine 1 [running]:\nmain.f({0x1?}, ...)\n\t/a.go:1 +0x1\ncreated by main.g in goroutine 1\n\t/a.go:2 +0x1\n",
 		"Exception in thread \"main\" a.B: c\n\tat d.E.f(E.java:1)\nCaused by: g.H\n\t... 1 more\n", "Traceback (most recent call last):\n  File \"a\", line 1, in b\n    c\nD: e\n",
 		"A [B]: c\n    at d (e:1:2) {\n  [cause]: F: g\n      at h:3:4\n}\n", "thread 'a' panicked at b:1:2:\nc\nstack backtrace:\n   0: d\n             at e:3:4\n",
-		"Unhandled exception. A.BException: c ---> D.EException: f\n   at G.H() in i:line 1\n   --- End of inner exception stack trace ---\n", "x: SIGSEGV\n#0 0x1 in a b.c:1:2\nd(e+0x1)[0x2]\n",
+		"Unhandled exception. A.BException: c ---> D.EException: f\n   at G.H() in i:line 1\n   --- End of inner exception stack trace ---\n", "terminate called after throwing an instance of 'a'\n  what():  b\na: b.c:1: c: Assertion `d' failed.\n", "a[1]: segfault at 0 ip 1 sp 2 error 4 in a[1,1+1]\n", "Error: a\n\nCaused by:\n    0: b\nStack backtrace:\n   0: c\n",
+		"x: SIGSEGV\n#0 0x1 in a b.c:1:2\nd(e+0x1)[0x2]\n",
 	} {
 		f.Add(seed)
 	}
