@@ -2,6 +2,7 @@ package traceback
 
 import (
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -13,9 +14,13 @@ import (
 var (
 	nativeNumbered = regexp.MustCompile(`^\s*#(\d+)\s+(0x[0-9a-fA-F]+)(?: in (.+?))?(?: (/?[^\s():]+\.[A-Za-z+]{1,4}):(\d+)(?::(\d+))?)?(?: \((.+?)\+(0x[0-9a-fA-F]+)\))?(?: \(BuildId: [0-9a-f]+\))?$`)
 	nativeSymbol   = regexp.MustCompile(`^\s*(\S+?)\((\S*?)\+?(0x[0-9a-fA-F]+)?\)\s?\[(0x[0-9a-fA-F]+)\]$`)
-	nativeSignal   = regexp.MustCompile(`(?i)(?:^|\W)(SIG[A-Z]{3,7}|segmentation fault|aborted|bus error|illegal instruction|floating point exception|stack-overflow|heap-use-after-free|heap-buffer-overflow)(?:\W|$)`)
+	nativeSignal   = regexp.MustCompile(`(?:^|\W)(SIG[A-Z]{3,7}|(?i:segmentation fault|aborted|bus error|illegal instruction|floating point exception|stack-overflow|heap-use-after-free|heap-buffer-overflow))(?:\W|$)`)
 	nativeAddress  = regexp.MustCompile(`(?i)address:? (0x[0-9a-f]+)`)
 )
+
+// signalWords are parts, one of which each match of nativeSignal has: most lines have
+// none of them.
+var signalWords = []string{"SIG", "fault", "bort", "rror", "nstruction", "xception", "overflow", "after-free", "FAULT", "ABORT", "ERROR", "INSTRUCTION", "EXCEPTION"}
 
 func readNative(p *parser, line string) bool {
 	if !strings.Contains(line, "0x") {
@@ -48,7 +53,7 @@ func readNative(p *parser, line string) bool {
 // nativeHead reads a line that says which signal it was, if frames may follow.
 func nativeHead(p *parser, line string) bool {
 	const longest = 1 << 10
-	if len(line) > longest {
+	if len(line) > longest || !slices.ContainsFunc(signalWords, func(w string) bool { return strings.Contains(line, w) }) {
 		return false
 	}
 	m := nativeSignal.FindStringSubmatch(line)
