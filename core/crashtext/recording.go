@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path"
 	"strconv"
 	"strings"
 
@@ -162,14 +161,7 @@ func (t *Text) Frames(_ context.Context, at event.Moment, id event.ThreadID) ([]
 	out := make([]replay.Frame, 0, len(x.Frames))
 	for i := range x.Frames {
 		f := &x.Frames[i]
-		name := f.Function
-		if name == "" {
-			name = fmt.Sprintf("0x%x", f.Address)
-			if f.Module != "" {
-				name = fmt.Sprintf("%s+0x%x", path.Base(f.Module), f.Offset)
-			}
-		}
-		out = append(out, replay.Frame{Index: i, Function: name, File: f.File, Line: f.Line, Own: f.Own, Inlined: f.Inlined, PC: f.Address, Note: f.Note, Call: event.NoCall})
+		out = append(out, replay.Frame{Index: i, Function: f.Name(), File: f.File, Line: f.Line, Own: f.Own, Inlined: f.Inlined, PC: f.Address, Note: f.Note, Call: event.NoCall})
 	}
 	if x.Cut && len(out) > 0 {
 		last := &out[len(out)-1]

@@ -106,15 +106,22 @@ func formOf(f *os.File, size int64, as Kind) (form, error) {
 		return formOTLPJSON, nil
 	case !isText(sample[:min(len(sample), 256)]) && otlp.Is(sample): // a long text may follow
 		return formOTLP, nil
-	case text && structuredlog.Is(sample):
-		return formStructured, nil
-	case text && traceback.Is(sample) && !(structuredlog.HasTimes(sample) && traceback.Share(sample) < 0.5):
+	case text && !json && mostlyCrash(sample):
 		return formCrashText, nil
-	case text && structuredlog.HasTimes(sample):
+	case text && (structuredlog.Is(sample) || structuredlog.HasTimes(sample)):
 		return formStructured, nil
+	case text && traceback.Is(sample):
+		return formCrashText, nil
 	}
 	begins := sample[:min(len(sample), 16)]
 	return 0, fmt.Errorf("%w: it begins with %q, and is none of %s; --as KIND says what it is, where its bytes do not", ErrKind, begins, kindNames())
+}
+
+// mostlyCrash reports whether there is a crash in a text, and three in four of its
+// lines at least tell of it.
+func mostlyCrash(sample []byte) bool {
+	const most = 0.75
+	return traceback.Is(sample) && traceback.Share(sample) >= most
 }
 
 // isText reports whether bytes are text: hardly any control characters, and UTF-8

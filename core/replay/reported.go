@@ -157,7 +157,7 @@ func (r *logRecording) thrown(at event.Moment, t event.ThreadID) []Frame {
 		frames := crash.Threads[0].Frames
 		traceback.Own(nil).Tell(crash.Language, frames)
 		for _, x := range frames {
-			out = append(out, Frame{Index: len(out), Function: x.Function, File: x.File, Line: x.Line, Own: x.Own, Inlined: x.Inlined, PC: x.Address, Call: c})
+			out = append(out, Frame{Index: len(out), Function: x.Name(), File: x.File, Line: x.Line, Own: x.Own, Inlined: x.Inlined, PC: x.Address, Call: c})
 		}
 		if n := len(out); n > 0 {
 			out[n-1].Note = "up to here from the traceback that was reported"

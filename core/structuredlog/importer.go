@@ -1,6 +1,6 @@
 // Package structuredlog turns logs whose lines have fields into the event stream:
-// JSON Lines, logfmt, syslog (RFC 5424), each also as container runtimes wrap it,
-// and lines of plain text that begin with a time. Lines that belong together, by
+// JSON Lines, logfmt, syslog (RFC 5424), each also as container runtimes and the logs
+// of systems (RFC 3164) wrap it, and lines of plain text that begin with a time. Lines that belong together, by
 // their trace or another field, are a thread, with one call from the first line to
 // the last; each line is a message in it, and its fields are values.
 package structuredlog
@@ -41,6 +41,7 @@ const (
 // thread is what has one value of the field that tells threads apart.
 type thread struct {
 	strand      uint32
+	f           *intake.Function // the call that its lines lie in
 	first, last int64
 }
 
@@ -50,9 +51,12 @@ type importer struct {
 	finder  *finder
 	tables  *intake.Tables
 	events  *intake.Events
-	f       *intake.Function
+	f       *intake.Function // of the thread whose line is being added
 	parse   *parser
 	threads map[string]*thread
+	writers []string // the first services, containers or programs that wrote lines
+	more    int      // how many others did
+	wrote   map[string]bool
 	last    int64
 	timed   bool
 	line    int64
@@ -61,7 +65,7 @@ type importer struct {
 	follow  traceback.Follower
 	started bool // follow has been given the record's message
 	written notation
-	partial map[string][]byte // what a container's stream has of a line so far
+	partial map[string][]byte // what an output has of a line so far
 	ids     []event.VariableID
 	ends    []int
 	values  []byte
@@ -71,8 +75,12 @@ type importer struct {
 
 // Build makes the timeline of a log.
 func Build(ctx context.Context, in intake.Input, rules Rules) error {
-	i := &importer{in: in, finder: newFinder(rules), tables: intake.NewTables(Kind, in.File, in.Size), events: intake.NewEvents(in.Temporary), parse: newParser(),
-		threads: map[string]*thread{}, partial: map[string][]byte{}}
+	info, err := in.File.Stat()
+	if err != nil {
+		return err
+	}
+	i := &importer{in: in, finder: newFinder(rules), tables: intake.NewTables(Kind, in.File, in.Size), events: intake.NewEvents(in.Temporary), parse: newParser(info.ModTime()),
+		threads: map[string]*thread{}, wrote: map[string]bool{}, partial: map[string][]byte{}}
 	defer i.events.Close()
 	data, err := mapped.File(i, in.File)
 	if err != nil {
@@ -81,9 +89,11 @@ func Build(ctx context.Context, in intake.Input, rules Rules) error {
 	if err := i.read(ctx, data); err != nil {
 		return err
 	}
-	if i.f == nil {
+	if len(i.threads) == 0 {
 		return ErrNoLines
 	}
+	i.tables.Process("", func() event.Process { return event.Process{Program: unnamed} })
+	i.tables.Log.Header.Program = i.program()
 	if err := i.endThreads(); err != nil {
 		return err
 	}
@@ -116,10 +126,10 @@ func (i *importer) read(ctx context.Context, data []byte) error {
 			return err
 		}
 	}
-	for stream, text := range i.partial {
+	for output, text := range i.partial {
 		if len(text) > 0 {
 			i.tables.Gap("lines that a container's log breaks off", "the log was cut off, or rotated: look at the file before or after")
-			if err := i.takeText(text, unwrapped{stream: stream}); err != nil {
+			if err := i.takeText(text, unwrapped{output: output}); err != nil {
 				return err
 			}
 		}
@@ -133,14 +143,17 @@ func (i *importer) take(line []byte) error {
 	if !ok {
 		return i.takeText(line, unwrapped{})
 	}
-	if part := i.partial[u.stream]; len(part) > 0 || u.partial {
+	if u.yearless {
+		i.tables.Gap("lines whose times have no year", "they are taken to lie in the year before the file was last written")
+	}
+	if part := i.partial[u.output]; len(part) > 0 || u.partial {
 		part = append(part, u.text...)
 		if u.partial && len(part) <= maxLine {
-			i.partial[u.stream] = part
+			i.partial[u.output] = part
 			return nil
 		}
 		u.text = part
-		defer func() { i.partial[u.stream] = part[:0] }()
+		defer func() { i.partial[u.output] = part[:0] }()
 	}
 	return i.takeText(u.text, u)
 }
@@ -148,7 +161,7 @@ func (i *importer) take(line []byte) error {
 // takeText takes a line of the program.
 func (i *importer) takeText(line []byte, u unwrapped) error {
 	n := notationOf(line)
-	if n == plainText && i.written == plainText && i.r.stream == u.stream && i.continues(line) {
+	if n == plainText && i.written == plainText && i.r.output == u.output && i.continues(line) {
 		if len(i.r.more) < maxMore {
 			_, _, text := leadingTime(string(line[:min(len(line), intake.MaxText)]))
 			i.r.more = append(i.r.more, text)
@@ -163,7 +176,7 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 	}
 	r := &i.r
 	r.reset()
-	i.started, i.written, r.stream = false, n, u.stream
+	i.started, i.written, r.writer, r.output = false, n, u.writer, u.output
 	var err error
 	switch n {
 	case jsonLine:
@@ -173,8 +186,43 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 	case syslogLine:
 		err = i.parse.syslog(line, r)
 	default:
-		r.time, r.timed, r.message = leadingTime(string(line))
-		if level, rest, ok := strings.Cut(r.message, " "); ok && r.timed {
+		i.plain(string(line), r)
+	}
+	if err != nil {
+		i.tables.Gap("lines that are not written as they seem to be", "they are shown as texts; the first: line "+strconv.FormatInt(i.line, 10)+": "+firstLine(err))
+		r.reset()
+		r.message = string(line[:min(len(line), intake.MaxText)])
+	}
+	for n := range u.fields {
+		if _, told := r.get(u.fields[n].name); !told {
+			r.fields = append(r.fields, u.fields[n])
+		}
+	}
+	if u.timed && !r.timed {
+		r.time, r.timed = u.time, true
+	}
+	i.pending = true
+	return nil
+}
+
+// plain reads a line of plain text: a time, a level, and a message, or a time before
+// a line that is written in another way.
+func (i *importer) plain(line string, r *record) {
+	r.time, r.timed, r.message = leadingTime(line)
+	if !r.timed {
+		return
+	}
+	before := *r
+	var err error
+	switch notationOf([]byte(r.message)) {
+	case jsonLine:
+		err = i.parse.json([]byte(r.message), r)
+		r.message = ""
+	case logfmtLine:
+		err = i.parse.logfmt([]byte(r.message), r)
+		r.message = ""
+	default:
+		if level, rest, ok := strings.Cut(r.message, " "); ok {
 			if level = strings.Trim(level, "[]:"); isLevel(level) {
 				r.message = strings.TrimLeft(rest, " ")
 				r.add("level", level)
@@ -182,18 +230,8 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 		}
 	}
 	if err != nil {
-		i.tables.Gap("lines that are not written as they seem to be", "they are shown as texts; the first: line "+strconv.FormatInt(i.line, 10)+": "+firstLine(err))
-		r.reset()
-		r.message = string(line[:min(len(line), intake.MaxText)])
+		*r = before
 	}
-	if u.stream != "" {
-		r.add("stream", u.stream)
-	}
-	if u.timed && !r.timed {
-		r.time, r.timed = u.time, true
-	}
-	i.pending = true
-	return nil
 }
 
 func firstLine(err error) string {
@@ -259,9 +297,6 @@ func (i *importer) flush() error {
 	}
 	i.pending = false
 	r := &i.r
-	if i.f == nil {
-		i.begin(r)
-	}
 	names := i.finder.find(r)
 	switch {
 	case r.timed:
@@ -284,24 +319,33 @@ func (i *importer) flush() error {
 	return i.message(r, names)
 }
 
-// begin names what the log is of, by its first record.
-func (i *importer) begin(r *record) {
-	h := &i.tables.Log.Header
-	for _, name := range []string{"service.name", "service", "app", "application", "program"} {
-		if v, ok := r.get(name); ok && v != "" {
-			h.Program = intake.Clean(v)
-			break
+// writer returns who wrote a record, or an empty text.
+func (i *importer) writer(r *record, names found) string {
+	const most, named = 1 << 12, 3
+	w := r.writer
+	if names.service >= 0 && w == "" {
+		w = r.fields[names.service].String()
+	}
+	if w == "" {
+		return ""
+	}
+	if w = intake.Clean(w); !i.wrote[w] && len(i.wrote) < most {
+		if i.wrote[w] = true; len(i.writers) < named {
+			i.writers = append(i.writers, w)
+		} else {
+			i.more++
 		}
 	}
-	for _, name := range []string{"host.name", "host", "hostname"} {
-		if v, ok := r.get(name); ok {
-			h.Host = cmp.Or(h.Host, intake.Clean(v))
-		}
+	return w
+}
+
+// program names who wrote the log.
+func (i *importer) program() string {
+	names := strings.Join(i.writers, ", ")
+	if i.more > 0 {
+		names += fmt.Sprintf(" and %d more", i.more)
 	}
-	i.tables.Process("", func() event.Process { return event.Process{Program: cmp.Or(h.Program, "log")} })
-	i.f = i.tables.Function([]byte("log"), func() event.Function {
-		return event.Function{Name: cmp.Or(h.Program, "log"), Own: true}
-	})
+	return names
 }
 
 // put adds a value under a name.
@@ -318,6 +362,8 @@ func (i *importer) put(name string, value func(b []byte) []byte) {
 // message adds the event of a record: its message first, then its fields.
 func (i *importer) message(r *record, names found) error {
 	i.ids, i.ends, i.values = i.ids[:0], i.ends[:0], i.values[:0]
+	t := i.threadOf(r, names)
+	i.f = t.f
 	messageName, text := "message", r.message
 	if names.message >= 0 {
 		f := &r.fields[names.message]
@@ -346,7 +392,6 @@ func (i *importer) message(r *record, names found) error {
 			i.put(f.name, f.append)
 		}
 	}
-	t := i.threadOf(r, names)
 	file, line := i.place(r, names)
 	return i.add(t, r.time, k, file, line)
 }
@@ -360,7 +405,7 @@ func (i *importer) crash(r *record, whole string) (traceback.Cause, bool) {
 		}
 	}
 	for _, t := range texts {
-		if strings.Contains(t, "\n") && traceback.Is([]byte(t)) {
+		if (strings.Contains(t, "\n") || traceback.EndsProgram(t)) && traceback.Is([]byte(t)) {
 			if c := traceback.Outermost(t); c.Type != "" || c.Message != "" {
 				return c, true
 			}
@@ -396,15 +441,43 @@ func (i *importer) addSome(t *thread, time int64, k event.Kind, file event.FileI
 	return i.events.Add(&i.ev)
 }
 
-// threadOf returns the thread that a record belongs to.
-func (i *importer) threadOf(r *record, names found) *thread {
-	name := cmp.Or(i.tables.Log.Header.Program, "log")
+// threadName names the thread that a record belongs to. Where that is one of a
+// process, it is told apart from those of other programs and hosts.
+func (i *importer) threadName(r *record, names found, writer string) string {
+	host := ""
+	if names.host >= 0 {
+		host = intake.Clean(r.fields[names.host].String())
+		h := &i.tables.Log.Header
+		if h.Host = cmp.Or(h.Host, host); host == h.Host {
+			host = ""
+		}
+	}
+	name := writer
 	if names.thread >= 0 {
 		f := &r.fields[names.thread]
 		if v := f.String(); v != "" {
 			name = f.name + " " + intake.Clean(v)
+			if !names.local {
+				return name
+			}
+			if writer != unnamed {
+				name = writer + " " + name
+			}
 		}
 	}
+	if host != "" {
+		name += " on " + host
+	}
+	return name
+}
+
+// unnamed is what a writer is called of which nothing is known.
+const unnamed = "log"
+
+// threadOf returns the thread that a record belongs to.
+func (i *importer) threadOf(r *record, names found) *thread {
+	writer := cmp.Or(i.writer(r, names), unnamed)
+	name := i.threadName(r, names, writer)
 	t := i.threads[name]
 	if t == nil && len(i.threads) >= maxThreads {
 		i.tables.Gap("lines of threads beyond the first "+strconv.Itoa(maxThreads), "they share one thread; --field thread=NAME chooses the field that tells threads apart")
@@ -412,7 +485,8 @@ func (i *importer) threadOf(r *record, names found) *thread {
 		t = i.threads[name]
 	}
 	if t == nil {
-		t = &thread{strand: uint32(len(i.threads) + 1), first: math.MaxInt64, last: math.MinInt64}
+		f := i.tables.Function([]byte(writer), func() event.Function { return event.Function{Name: writer, Own: true} })
+		t = &thread{strand: uint32(len(i.threads) + 1), f: f, first: math.MaxInt64, last: math.MinInt64}
 		i.threads[name] = t
 		i.events.Strand(t.strand, event.Thread{Number: uint64(t.strand), Name: name})
 	}
@@ -422,7 +496,7 @@ func (i *importer) threadOf(r *record, names found) *thread {
 // endThreads adds the calls that the threads' lines lie in.
 func (i *importer) endThreads() error {
 	for _, t := range i.threads {
-		i.ev = intake.Event{Time: t.first, Strand: t.strand, Raw: execlog.AppendEvent(nil, event.Enter, uint32(i.f.ID), 0)}
+		i.ev = intake.Event{Time: t.first, Strand: t.strand, Raw: execlog.AppendEvent(nil, event.Enter, uint32(t.f.ID), 0)}
 		if err := i.events.Add(&i.ev); err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/go-json-experiment/json/jsontext"
 )
@@ -33,14 +34,15 @@ const (
 
 // parser reads lines.
 type parser struct {
-	buffer bytes.Buffer
-	d      *jsontext.Decoder
+	buffer  bytes.Buffer
+	d       *jsontext.Decoder
+	written time.Time // when the log was last written
 }
 
 var jsonOptions = []jsontext.Options{jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true)}
 
-func newParser() *parser {
-	p := &parser{}
+func newParser(written time.Time) *parser {
+	p := &parser{written: written}
 	p.d = jsontext.NewDecoder(&p.buffer, jsonOptions...)
 	return p
 }
@@ -256,6 +258,9 @@ func quoted(s string) (text, rest string, ok bool) {
 // syslogHead begins a line of RFC 5424: priority and version.
 var syslogHead = regexp.MustCompile(`^<(\d{1,3})>1 `)
 
+// highestPriority is the highest of RFC 5424, section 6.2.1.
+const highestPriority = 191
+
 // syslogLevels name the severities of RFC 5424, section 6.2.1.
 var syslogLevels = [...]string{"emergency", "alert", "critical", "error", "warning", "notice", "informational", "debug"}
 
@@ -267,9 +272,8 @@ func (p *parser) syslog(line []byte, r *record) error {
 		return fmt.Errorf("%w: it has no priority and version", ErrLine)
 	}
 	priority, _ := strconv.Atoi(string(head[1])) // up to three digits
-	const highest = 191
-	if priority > highest {
-		return fmt.Errorf("%w: the priority %d is beyond %d", ErrLine, priority, highest)
+	if priority > highestPriority {
+		return fmt.Errorf("%w: the priority %d is beyond %d", ErrLine, priority, highestPriority)
 	}
 	r.add("level", syslogLevels[priority&7])
 	r.fields = append(r.fields, field{name: "facility", kind: intField, number: int64(priority >> 3)})

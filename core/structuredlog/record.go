@@ -32,7 +32,8 @@ type record struct {
 	timed   bool
 	fields  []field
 	message string
-	stream  string
+	writer  string // who wrote it, where its wrapping says so
+	output  string
 	more    []string // lines that continue it
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Rules say which fields of a log mean what, where their names do not. Each names
@@ -36,10 +37,13 @@ var (
 	levelNames   = []string{"level", "severity", "severitytext", "lvl", "loglevel", "levelname", "priority"}
 	messageNames = []string{"msg", "message", "body", "event", "text", "log"}
 	traceNames   = []string{"traceid"}
-	threadNames  = []string{"requestid", "reqid", "correlationid", "goroutine", "thread", "threadid", "threadname", "tid", "pid"}
+	sharedNames  = []string{"requestid", "reqid", "correlationid"}                                    // of a thread that runs through several processes
+	threadNames  = append(sharedNames, "goroutine", "thread", "threadid", "threadname", "tid", "pid") // the others mean something within one process
 	callerNames  = []string{"caller", "source"}
 	fileNames    = []string{"sourcefile", "file", "filename", "codefilepath", "pathname"}
 	lineNames    = []string{"sourceline", "line", "lineno", "codelinenumber", "codelineno"}
+	hostNames    = []string{"hostname", "host", "podname"}
+	serviceNames = []string{"servicename", "service", "app", "application", "program"}
 	// stackNames are the fields that hold tracebacks.
 	stackNames = []string{"exception.stacktrace", "stack_trace", "stacktrace", "stack", "error.stack_trace", "error.stack", "err.stack", "exception", "traceback", "exc_info"}
 )
@@ -51,10 +55,11 @@ func plainName(s string) string {
 
 // found says which fields of a record mean what, by their numbers; -1 for none.
 type found struct {
-	time, level, message, thread, caller, file, line int
+	time, level, message, thread, caller, file, line, service, host int
+	local                                                           bool // the thread's name means something within one process only
 }
 
-const meanings = 7
+const meanings = 9
 
 // ranks say of a field's name how well it fits each meaning: the less the better,
 // noRank not at all.
@@ -76,8 +81,8 @@ func (f *finder) rank(name string) ranks {
 	if ok {
 		return r
 	}
-	chosen := [meanings]string{f.rules.Time, f.rules.Level, f.rules.Message, f.rules.Thread, f.rules.Caller, "", ""}
-	lists := [meanings][]string{timeNames, levelNames, messageNames, threadNames, callerNames, fileNames, lineNames}
+	chosen := [meanings]string{f.rules.Time, f.rules.Level, f.rules.Message, f.rules.Thread, f.rules.Caller, "", "", "", ""}
+	lists := [meanings][]string{timeNames, levelNames, messageNames, threadNames, callerNames, fileNames, lineNames, serviceNames, hostNames}
 	const thread = 3
 	plain := plainName(name)
 	for k := range r {
@@ -104,9 +109,10 @@ func (f *finder) rank(name string) ranks {
 
 // find looks for the fields of a record that mean something.
 func (f *finder) find(r *record) found {
-	out := found{-1, -1, -1, -1, -1, -1, -1}
-	into := [meanings]*int{&out.time, &out.level, &out.message, &out.thread, &out.caller, &out.file, &out.line}
-	best := ranks{noRank, noRank, noRank, noRank, noRank, noRank, noRank}
+	out := found{time: -1, level: -1, message: -1, thread: -1, caller: -1, file: -1, line: -1, service: -1, host: -1}
+	into := [meanings]*int{&out.time, &out.level, &out.message, &out.thread, &out.caller, &out.file, &out.line, &out.service, &out.host}
+	const thread = 3
+	best := ranks{noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank}
 	for i := range r.fields {
 		for k, rank := range f.rank(r.fields[i].name) {
 			if rank < best[k] {
@@ -114,6 +120,7 @@ func (f *finder) find(r *record) found {
 			}
 		}
 	}
+	out.local = best[thread] > len(sharedNames)
 	return out
 }
 
@@ -140,9 +147,10 @@ func isLevel(word string) bool {
 }
 
 // Is reports whether the beginning of a text is that of a structured log: most of
-// its lines are written in one of the notations, or wrapped by a container.
+// its lines are written in one of the notations, or wrapped by a container or a
+// system's log.
 func Is(sample []byte) bool {
-	p := newParser()
+	p := newParser(time.Now())
 	const most = 100
 	good, all := 0, 0
 	for len(sample) > 0 && all < most {

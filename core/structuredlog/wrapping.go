@@ -3,54 +3,171 @@ package structuredlog
 import (
 	"bytes"
 	"regexp"
+	"strconv"
+	"time"
 )
 
-// containerLine is a line as container runtimes write what a program puts out: its
-// time, the stream, whether it is the end of a line of the program (F) or is
-// continued (P), and the text.
-var containerLine = regexp.MustCompile(`^(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d)) (stdout|stderr) ([FP])(?::\S+)? ?`)
+// What is put around the lines of a program.
+var (
+	// containerLine is a line as container runtimes write what a program puts out: its time, the stream, whether it is
+	// the end of a line of the program (F) or is continued (P), and the text.
+	containerLine = regexp.MustCompile(`^(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d)) (stdout|stderr) ([FP])(?::\S+)? ?`)
+	// systemLine is a line of a system's log with a time of RFC 3339: time, host, program and process.
+	systemLine = regexp.MustCompile(`^(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:?\d\d)) (\S+) (?:([\w./@-]+)\[(\d+)\]|(kernel)): ?`)
+	// oldSystemLine is one as RFC 3164, section 4.1, describes it: the time has no year; the priority is often left out.
+	oldSystemLine = regexp.MustCompile(`^(?:<(\d{1,3})>)?((?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) [ \d]\d \d\d:\d\d:\d\d(?:\.\d{1,9})?) (\S+) ([\w./@-]+(?:\([\w-]+\))?)(?:\[(\d+)\])?: ?`)
+	// namedLine has the name of the service or container that wrote it before a bar, or in brackets.
+	namedLine = regexp.MustCompile(`^(?:([A-Za-z][\w.-]*) +\| ?|\[pod/([\w./-]+)\] )`)
+)
 
-// unwrapped is what a container runtime put around a line.
+// unwrapped is what was put around a line.
 type unwrapped struct {
-	time    int64
-	timed   bool
-	stream  string
-	partial bool // the next line of the stream goes on with this one
-	text    []byte
+	time     int64
+	timed    bool
+	yearless bool   // the year of the time is a guess
+	writer   string // the service, container or program that wrote the line
+	output   string // tells outputs apart whose lines are mixed
+	partial  bool   // the next line of the output goes on with this one
+	fields   []field
+	text     []byte
 }
 
-// unwrap takes the container's wrapping off a line.
+func (u *unwrapped) add(name, text string) {
+	u.fields = append(u.fields, field{name: name, text: text})
+}
+
+// unwrap takes off a line what was put around it, more than once where it was.
 func (p *parser) unwrap(line []byte) (u unwrapped, ok bool) {
-	if len(line) > 0 && line[0] >= '0' && line[0] <= '9' {
-		m := containerLine.FindSubmatch(line)
-		if m == nil {
-			return u, false
+	const most = 3
+	u.text = line
+	for range most {
+		if !p.unwrapOnce(&u) {
+			break
 		}
-		u = unwrapped{stream: string(m[2]), partial: m[3][0] == 'P', text: line[len(m[0]):]}
-		u.time, u.timed = parseTime(string(m[1]))
-		return u, true
+		ok = true
 	}
-	if !bytes.HasPrefix(line, []byte(`{"log":`)) { // the other form: an object with the text, the stream and the time
-		return u, false
+	return u, ok
+}
+
+func (p *parser) unwrapOnce(u *unwrapped) bool {
+	if len(u.text) == 0 {
+		return false
+	}
+	switch c := u.text[0]; {
+	case c >= '0' && c <= '9':
+		if m := containerLine.FindSubmatch(u.text); m != nil {
+			u.setTime(parseTime(string(m[1])))
+			u.output += string(m[2])
+			u.partial = m[3][0] == 'P'
+			u.add("stream", string(m[2]))
+			u.text = u.text[len(m[0]):]
+			return true
+		}
+		if m := systemLine.FindSubmatch(u.text); m != nil {
+			u.setTime(parseTime(string(m[1])))
+			u.system(string(m[2]), string(m[3])+string(m[5]), string(m[4]))
+			u.text = u.text[len(m[0]):]
+			return true
+		}
+	case c == '<' || c >= 'A' && c <= 'S': // Apr to Sep
+		if m := oldSystemLine.FindSubmatch(u.text); m != nil {
+			u.yearless = true
+			u.setTime(yearless(string(m[2]), p.written))
+			if priority, err := strconv.Atoi(string(m[1])); err == nil && priority <= highestPriority {
+				u.add("level", syslogLevels[priority&7])
+			}
+			u.system(string(m[3]), string(m[4]), string(m[5]))
+			u.text = u.text[len(m[0]):]
+			return true
+		}
+		return u.named()
+	case c == '{':
+		return p.unwrapObject(u)
+	case c == '[' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z':
+		return u.named()
+	}
+	return false
+}
+
+// setTime sets the time; what lies further in knows better.
+func (u *unwrapped) setTime(t int64, ok bool) {
+	if ok {
+		u.time, u.timed = t, true
+	}
+}
+
+// system notes what the head of a line in a system's log says.
+func (u *unwrapped) system(host, app, pid string) {
+	u.writer, u.output = app, u.output+app+" "+pid
+	u.add("host", host)
+	u.add("app", app)
+	if pid != "" {
+		f := field{name: "pid"}
+		f.setNumber(pid)
+		u.fields = append(u.fields, f)
+	}
+}
+
+// named takes the name of the writer off a line.
+func (u *unwrapped) named() bool {
+	const farthest = 80
+	head := u.text[:min(len(u.text), farthest)]
+	if !bytes.Contains(head, []byte(" |")) && !bytes.HasPrefix(head, []byte("[pod/")) {
+		return false
+	}
+	m := namedLine.FindSubmatch(head)
+	if m == nil {
+		return false
+	}
+	u.writer = string(m[1]) + string(m[2])
+	u.output += u.writer
+	u.add("service", u.writer)
+	u.text = u.text[len(m[0]):]
+	return true
+}
+
+// unwrapObject reads the other form of container runtimes: an object with the text,
+// the stream and the time.
+func (p *parser) unwrapObject(u *unwrapped) bool {
+	if !bytes.HasPrefix(u.text, []byte(`{"log":`)) {
+		return false
 	}
 	var r record
-	if p.json(line, &r) != nil || len(r.fields) < 3 {
-		return u, false
+	if p.json(u.text, &r) != nil || len(r.fields) < 3 {
+		return false
 	}
+	stream, text := "", ""
+	var t int64
+	timed := false
 	for i := range r.fields {
 		switch f := &r.fields[i]; f.name {
 		case "log":
-			u.text = []byte(f.text)
+			text = f.text
 		case "stream":
-			u.stream = f.text
+			stream = f.text
 		case "time":
-			u.time, u.timed = f.moment()
+			t, timed = f.moment()
 		}
 	}
-	if u.stream == "" {
-		return u, false
+	if stream == "" {
+		return false
 	}
-	u.partial = !bytes.HasSuffix(u.text, []byte("\n"))
-	u.text = bytes.TrimRight(u.text, "\r\n")
-	return u, true
+	u.setTime(t, timed)
+	u.output += stream
+	u.add("stream", stream)
+	u.partial = len(text) == 0 || text[len(text)-1] != '\n'
+	u.text = bytes.TrimRight([]byte(text), "\r\n")
+	return true
+}
+
+// yearless reads a time without a year: the last one that is not after the log was
+// written, which may have been in another time zone.
+func yearless(s string, written time.Time) (int64, bool) {
+	for year := written.Year() + 1; year >= written.Year()-4; year-- { // the 29th of February is not in each
+		t, err := time.Parse("2006 Jan _2 15:04:05.999999999", strconv.Itoa(year)+" "+s)
+		if err == nil && t.Before(written.Add(24*time.Hour)) {
+			return nanoseconds(t)
+		}
+	}
+	return 0, false
 }

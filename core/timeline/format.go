@@ -21,7 +21,7 @@ import (
 
 // Version is the version of a timeline's files. A timeline of another version
 // is built anew.
-const Version = 3
+const Version = 4
 
 // A timeline is a folder with one file for each column. All are arrays of fixed
 // records in the machine's byte order, which the index names, so that they are

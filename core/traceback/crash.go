@@ -7,6 +7,8 @@ package traceback
 import (
 	"context"
 	"errors"
+	"fmt"
+	"path"
 	"strings"
 )
 
@@ -36,6 +38,17 @@ const (
 	InFile                // from the beginning of its file
 	InCode                // from the beginning of the mapped page of its first code
 )
+
+// Name is the function, or what else the frame says of its place.
+func (f *Frame) Name() string {
+	switch {
+	case f.Function != "":
+		return f.Function
+	case f.Module != "":
+		return fmt.Sprintf("%s+0x%x", path.Base(f.Module), f.Offset)
+	}
+	return fmt.Sprintf("0x%x", f.Address)
+}
 
 // Word is an argument as a runtime prints it: a word of memory, several that
 // belong together in braces, or "..." for what is left out.
@@ -139,6 +152,16 @@ func Read(ctx context.Context, text string) (*Crash, error) {
 func Is(sample []byte) bool {
 	c, ok := Parse(string(sample))
 	return ok && (c.ended && c.Language != "" || len(c.Threads) > 0 && len(c.Threads[0].Frames) > 0)
+}
+
+// EndsProgram reports whether a line may be one that alone tells of a program's end.
+func EndsProgram(line string) bool {
+	for _, words := range []string{"segfault at ", "traps: ", "terminate called ", "Assertion ", "panicked at ", "Exception in thread "} {
+		if strings.Contains(line, words) {
+			return true
+		}
+	}
+	return false
 }
 
 // Share returns which share of the lines of a text, between 0 and 1, is part of tracebacks.

@@ -27,6 +27,11 @@ func readGo(p *parser, line string) bool {
 		if text, ok := strings.CutPrefix(line, "fatal error: "); ok {
 			return goPanic(p, "fatal error", text, unrelated)
 		}
+	case 'h':
+		if text, ok := strings.CutPrefix(line, "http: panic serving "); ok { // net/http's server, which goes on
+			_, text, _ = strings.Cut(text, ": ")
+			return goPanic(p, "panic", text, unrelated)
+		}
 	case 'g':
 		if strings.HasPrefix(line, "goroutine ") {
 			return goHead(p, line)

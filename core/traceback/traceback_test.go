@@ -213,6 +213,8 @@ func TestOtherEndings(t *testing.T) {
 			[]Cause{{"fatal error", "stack overflow"}}, []string{"goroutine 1|running, locked to thread|main.dive:5", "runtime stack||", "goroutine 18|running|"}},
 		"Go, a message of several lines": {"panic: gate stuck\n\tno power\n\ngoroutine 7 [running]:\nmain.main()\n\t/srv/gannet/main.go:9 +0x18\nexit status 2\n",
 			[]Cause{{"panic", "gate stuck\nno power"}}, []string{"goroutine 7|running|main.main:9"}},
+		"Go, a server that goes on": {"2026/11/25 10:00:01 http: panic serving 127.0.0.1:5000: no berth\ngoroutine 34 [running]:\nnet/http.(*conn).serve.func1()\n\t/usr/local/go/src/net/http/server.go:1868 +0xb9\nmain.assign({0x0, 0x0}, 0xc0001)\n\t/srv/gannet/main.go:19 +0x1d\n",
+			[]Cause{{"panic", "no berth"}}, []string{"goroutine 34|running|main.assign:19"}},
 		"numbered native frames": {"==7==ERROR: sluiced: SEGV, stack-overflow on address 0x000000000008\n    #0 0x55d0c1 in level /srv/gannet/sluice.c:16:12\n    #1 0x55d0d2 in open_gate /srv/gannet/sluice.c:21:9\n    #2 0x7f29d90  (/lib/x86_64-linux-gnu/libc.so.6+0x29d90) (BuildId: 69389d485a9793dbe873f0ea2c93e02efaa9aa3d)\n",
 			[]Cause{{"stack-overflow", "==7==ERROR: sluiced: SEGV, stack-overflow on address 0x000000000008"}}, []string{"thread||level:16"}},
 		"Rust, an error that main returns": {"Error: no tide table\n\nCaused by:\n    0: while opening /var/tides\n    1: No such file or directory (os error 2)\n\nStack backtrace:\n   0: anyhow::error::from\n             at /root/.cargo/registry/src/x/anyhow-1.0.0/src/error.rs:565:25\n   1: tides::load\n             at ./src/main.rs:12:5\n",
