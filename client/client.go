@@ -375,35 +375,6 @@ func (s *Shared) Alike(ctx context.Context) (out []Alike, err error) {
 	return out, s.get(ctx, "alike", url.Values{}, &out)
 }
 
-// Traces lists the traces of all evidence of a case, the newest first.
-func (c *Client) Traces(ctx context.Context, caseName string, q answer.TracesQuery) (out answer.Traces, err error) {
-	return out, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(caseName)+"/traces?"+tracesQuery(q).Encode(), nil, &out)
-}
-
-func tracesQuery(q answer.TracesQuery) url.Values {
-	v := url.Values{}
-	if q.When != "" {
-		v.Set("when", q.When)
-	}
-	v.Set("from", strconv.Itoa(q.From))
-	v.Set("count", strconv.Itoa(q.Count))
-	return v
-}
-
-// Traces lists the evidence's traces, the newest first.
-func (s *Shared) Traces(ctx context.Context, q answer.TracesQuery) (out answer.Traces, err error) {
-	return out, s.get(ctx, "traces", tracesQuery(q), &out)
-}
-
-// Spans lists the spans of a trace, named by its ID or by a moment in it.
-func (s *Shared) Spans(ctx context.Context, id string, at At) (out answer.Spans, err error) {
-	q := at.query()
-	if id != "" {
-		q.Set("id", id)
-	}
-	return out, s.get(ctx, "trace", q, &out)
-}
-
 func (s *Shared) get(ctx context.Context, what string, q url.Values, out any) error {
 	return s.c.call(ctx, "GET", s.path+"/"+what+"?"+q.Encode(), nil, out)
 }

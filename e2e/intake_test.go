@@ -33,6 +33,7 @@ import (
 
 	"wraithology/client"
 	"wraithology/core/answer"
+	"wraithology/core/replay"
 )
 
 // harbour is the demo's four services, built once. They use the real SDK.
@@ -148,6 +149,60 @@ func spansRequest(n int, trace byte) []byte {
 		panic(err) // plain messages can be encoded
 	}
 	return b
+}
+
+// TestATraceThroughSeveralSenders keeps a trace whole whose services send with tokens of
+// their own, and finds all its parts where some come later.
+func TestATraceThroughSeveralSenders(t *testing.T) {
+	t.Parallel()
+	ines := somebody(t, "Ines")
+	s := start(t, ines)
+	ines.signIn(t, s.url)
+	ines.fine(t, "case", "open", "no-berth", "--title", "Vessels are sent to anchor")
+	c := s.signedIn(t, ines)
+	id := bytes.Repeat([]byte{0xab}, 16)
+	begun := time.Now()
+	send := func(service string, number, parent byte, links ...*tracepb.Span_Link) {
+		sender := parsed[client.Sender](t, ines.fine(t, "--json", "sender", "no-berth", "--label", service))
+		x := &tracepb.Span{TraceId: id, SpanId: bytes.Repeat([]byte{number}, 8), Name: "part", StartTimeUnixNano: uint64(begun.UnixNano()) + uint64(number), EndTimeUnixNano: uint64(begun.UnixNano()) + 1000 - uint64(number), Links: links}
+		if parent > 0 {
+			x.ParentSpanId = bytes.Repeat([]byte{parent}, 8)
+		}
+		b, err := proto.Marshal(&coltrace.ExportTraceServiceRequest{ResourceSpans: []*tracepb.ResourceSpans{{
+			Resource:   &resourcepb.Resource{Attributes: []*commonpb.KeyValue{{Key: "service.name", Value: &commonpb.AnyValue{Value: &commonpb.AnyValue_StringValue{StringValue: service}}}}},
+			ScopeSpans: []*tracepb.ScopeSpans{{Spans: []*tracepb.Span{x}}}}}})
+		require.NoError(t, err)
+		r, text := post(t, s.url+"/v1/traces", sender.Secret, "application/x-protobuf", "", b)
+		require.Equal(t, http.StatusOK, r.StatusCode, text)
+	}
+	other := &tracepb.Span_Link{TraceId: bytes.Repeat([]byte{0xcd}, 16), SpanId: bytes.Repeat([]byte{9}, 8)}
+	send("arrivals", 1, 0, other)
+	send("berths", 2, 1)
+	list := received(t, c, "no-berth", 1)
+	of := func() answer.Traces { return parsed[answer.Traces](t, ines.fine(t, "--json", "traces", "no-berth")) }
+	for range 50 { // on a slow machine the two may have come apart
+		if of().Total > 0 {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	require.Len(t, of().Traces, 1)
+	assert.Equal(t, 2, of().Traces[0].Spans, "%v", list)
+	send("notices", 3, 2)
+	received(t, c, "no-berth", 2)
+	parts := parsed[struct {
+		Parts []struct {
+			Evidence string
+			answer.Spans
+		}
+	}](t, ines.fine(t, "--json", "trace", "no-berth", "--id", "abab"))
+	require.Len(t, parts.Parts, 2)
+	require.Len(t, parts.Parts[0].Spans.Spans, 2)
+	assert.Equal(t, []answer.Link{{TraceID: strings.Repeat("cd", 16), SpanID: strings.Repeat("09", 8)}}, parts.Parts[0].Spans.Spans[0].Links)
+	assert.Equal(t, "notices", parts.Parts[1].Spans.Spans[0].Service)
+	assert.Contains(t, ines.fine(t, "trace", "no-berth", "--id", "abab"), "links to trace "+strings.Repeat("cd", 16))
+	_, err := c.Trace(context.Background(), "no-berth", "ef")
+	require.ErrorIs(t, err, replay.ErrNoTraces)
 }
 
 // post sends a body by OTLP over HTTP.
@@ -458,6 +513,11 @@ func TestTracesInTheConsole(t *testing.T) {
 	p.accessible("sitting of an event trace")
 	p.do(chromedp.Click("#tab-messages"))
 	p.sees(text("[aria-label='Messages around the moment']"), "no reading, trying again")
+
+	linked := strings.TrimSpace(p.js(text(".links .link code")))
+	p.do(chromedp.Click(".links .link")) // the vessel before at this quay
+	p.sees(text(".about code"), linked)
+	p.sees(text("[data-name='traceID']"), linked)
 
 	// A crash text is pasted; it lies elsewhere in the case, without a clock.
 	p.do(chromedp.Navigate(s.url+"/cases/no-berth"), chromedp.WaitVisible("#pasted"), chromedp.SendKeys(`[aria-label="name of the pasted text"]`, "pasted"))

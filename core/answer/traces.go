@@ -2,6 +2,7 @@ package answer
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -67,6 +68,13 @@ type Span struct {
 	Status        string `json:"status"`
 	StatusMessage string `json:"statusMessage"`
 	Depth         int    `json:"depth"`
+	Links         []Link `json:"links,omitempty"`
+}
+
+// Link is what a span says that it has to do with: a span of this or another trace.
+type Link struct {
+	TraceID string `json:"traceID"`
+	SpanID  string `json:"spanID"`
 }
 
 func traceOf(t replay.Trace) Trace {
@@ -110,8 +118,8 @@ func TracesOf(ctx context.Context, r replay.Recording, q TracesQuery) (Traces, e
 }
 
 // SpansOf gives the spans of a trace, named by its ID or, where that is empty, by a
-// moment in it.
-func SpansOf(ctx context.Context, r replay.Recording, id string, at event.Moment) (Spans, error) {
+// moment and a thread that is in it then.
+func SpansOf(ctx context.Context, r replay.Recording, id string, at event.Moment, thread event.ThreadID) (Spans, error) {
 	out := Spans{Spans: []Span{}}
 	t, err := tracer(r)
 	if err != nil {
@@ -119,7 +127,7 @@ func SpansOf(ctx context.Context, r replay.Recording, id string, at event.Moment
 	}
 	trace, err := t.TraceOf(id)
 	if id == "" {
-		trace, err = t.TraceAt(ctx, at)
+		trace, err = t.TraceAt(ctx, at, thread)
 	}
 	if err != nil {
 		return out, err
@@ -127,10 +135,35 @@ func SpansOf(ctx context.Context, r replay.Recording, id string, at event.Moment
 	out.Trace = traceOf(trace)
 	spans, err := t.Spans(ctx, trace.ID)
 	for _, s := range spans {
+		var links []Link
+		for _, l := range s.Links {
+			links = append(links, Link(l))
+		}
 		out.Spans = append(out.Spans, Span{SpanID: s.SpanID, ParentSpanID: s.ParentID, Service: s.Service, Operation: s.Operation, Thread: ThreadID(s.Thread), Moment: int64(s.Moment),
-			End: int64(s.End), StartNs: int64(s.Start), DurationNs: int64(s.Duration), SelfNs: int64(s.Self), CriticalNs: int64(s.Critical), Status: s.Status, StatusMessage: s.Message, Depth: s.Depth})
+			End: int64(s.End), StartNs: int64(s.Start), DurationNs: int64(s.Duration), SelfNs: int64(s.Self), CriticalNs: int64(s.Critical), Status: s.Status, StatusMessage: s.Message, Depth: s.Depth, Links: links})
 	}
 	return out, err
+}
+
+// PiecesOf finds the traces whose ID is id, or begins so, in a recording; it adds
+// them to a list, with the name of their evidence. That there is none is no error.
+func PiecesOf(r replay.Recording, evidence, id string, list *Traces) error {
+	t, ok := replay.AsTracer(r)
+	if !ok {
+		return nil
+	}
+	x, err := t.TraceOf(id)
+	if errors.Is(err, replay.ErrNoTraces) && !errors.Is(err, replay.ErrAmbiguous) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", evidence, err)
+	}
+	found := traceOf(x)
+	found.Evidence = evidence
+	list.Traces = append(list.Traces, found)
+	list.Total++
+	return nil
 }
 
 // Messages are what was said around a moment, in order.

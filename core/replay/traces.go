@@ -21,6 +21,15 @@ import (
 // ErrNoTraces says that evidence has no traces, or not the one that is asked for.
 var ErrNoTraces = errors.New("no such trace")
 
+// ErrAmbiguous says that an ID is the beginning of several; it is an ErrNoTraces too.
+var ErrAmbiguous = errors.New("more than one trace begins so; write more of its ID")
+
+// ambiguous is the ID.
+type ambiguous string
+
+func (a ambiguous) Error() string        { return fmt.Sprintf("%s: %v", string(a), ErrAmbiguous) }
+func (a ambiguous) Is(target error) bool { return target == ErrAmbiguous || target == ErrNoTraces }
+
 // Trace is a trace of the evidence: the calls that belong together across services.
 // It is known by its root's service and operation.
 type Trace struct {
@@ -65,6 +74,13 @@ type Span struct {
 	Status    string
 	Message   string
 	Depth     int
+	Links     []Link
+}
+
+// Link is what a span says that it has to do with: a span of this or another trace.
+type Link struct {
+	TraceID string
+	SpanID  string
 }
 
 // Tracer is evidence that has traces.
@@ -73,8 +89,8 @@ type Tracer interface {
 	Traces(ctx context.Context, when Condition, page Page) (Traces, error)
 	// TraceOf finds a trace by its ID or the beginning of it.
 	TraceOf(id string) (Trace, error)
-	// TraceAt finds the trace that a moment belongs to.
-	TraceAt(ctx context.Context, at event.Moment) (Trace, error)
+	// TraceAt finds the trace of the call that a thread is in at a moment.
+	TraceAt(ctx context.Context, at event.Moment, thread event.ThreadID) (Trace, error)
 	// Spans lists the spans of a trace, each one's children after it.
 	Spans(ctx context.Context, id string) ([]Span, error)
 }
@@ -331,7 +347,7 @@ func (r *logRecording) findTrace(id string) (int, error) {
 			continue
 		}
 		if found >= 0 {
-			return 0, fmt.Errorf("%s: %w: more than one begins so; write more of it", id, ErrNoTraces)
+			return 0, ambiguous(id)
 		}
 		found = i
 	}
@@ -342,16 +358,19 @@ func (r *logRecording) findTrace(id string) (int, error) {
 }
 
 // TraceAt implements Tracer.
-func (r *logRecording) TraceAt(_ context.Context, at event.Moment) (Trace, error) {
+func (r *logRecording) TraceAt(_ context.Context, at event.Moment, thread event.ThreadID) (Trace, error) {
 	if err := r.check(at); err != nil {
 		return Trace{}, err
 	}
-	if c := r.t.CallOf(at); c != event.NoCall {
+	if err := r.checkThread(thread); err != nil {
+		return Trace{}, err
+	}
+	if c := r.callAt(thread, at); c != event.NoCall {
 		if id := r.textOf(c, "traceID"); id != "" {
 			return r.TraceOf(id)
 		}
 	}
-	return Trace{}, fmt.Errorf("moment %d: %w: it lies in no span", at, ErrNoTraces)
+	return Trace{}, fmt.Errorf("moment %d: %w: thread %d is in no span there", at, ErrNoTraces, thread)
 }
 
 // maxTraceSpans bounds the spans that are listed of one trace.
@@ -383,6 +402,7 @@ func (r *logRecording) Spans(ctx context.Context, id string) ([]Span, error) {
 		if v, ok, err := r.callVariable(c, x.Enter, "selfTime"); ok && err == nil {
 			s.Self = time.Duration(v.Value.Int)
 		}
+		s.Links = r.links(c)
 		index[c] = len(list)
 		list = append(list, s)
 	}
@@ -411,6 +431,23 @@ func (r *logRecording) Spans(ctx context.Context, id string) ([]Span, error) {
 		walk(k, 0)
 	}
 	return out, nil
+}
+
+// links returns the links of a span.
+func (r *logRecording) links(c event.CallID) (out []Link) {
+	v, ok, err := r.callVariable(c, r.t.Call(c).Enter, "links")
+	if err != nil || !ok {
+		return nil
+	}
+	for _, x := range v.Value.Items {
+		if x.Form() == event.Interface && len(x.Items) == 1 {
+			x = x.Items[0]
+		}
+		if trace, span, ok := strings.Cut(x.Text, "/"); ok {
+			out = append(out, Link{trace, span})
+		}
+	}
+	return out
 }
 
 // critical finds the critical path of a trace: from the end of the root back, the

@@ -70,6 +70,7 @@ type harbour struct {
 	arrivals, tides, berths, notices *service
 	waterM                           map[string]float64 // by station
 	stations                         map[string]string  // by quay
+	last                             sync.Map           // the last arrival's trace.SpanContext, by quay
 }
 
 func open(e exporters) *harbour {
@@ -116,8 +117,9 @@ func (h *harbour) receive(ctx context.Context, vessels int) (failed int) {
 
 // arrive is arrivals: it finds out how much water there is, and asks for a berth.
 func (h *harbour) arrive(ctx context.Context, v Vessel) error {
-	ctx, span := h.arrivals.tracer.Start(ctx, "arrive", trace.WithSpanKind(trace.SpanKindServer), trace.WithAttributes(attribute.String("vessel.name", v.Name), attribute.Float64("vessel.draught_m", v.DraughtM), attribute.String("quay", v.Quay)))
+	ctx, span := h.arrivals.tracer.Start(ctx, "arrive", trace.WithSpanKind(trace.SpanKindServer), trace.WithLinks(h.before(v)...), trace.WithAttributes(attribute.String("vessel.name", v.Name), attribute.Float64("vessel.draught_m", v.DraughtM), attribute.String("quay", v.Quay)))
 	defer span.End()
+	h.last.Store(v.Quay, span.SpanContext())
 	h.arrivals.say(ctx, log.SeverityInfo, "vessel sighted", attribute.String("vessel.name", v.Name))
 	bar, err := h.reading(ctx, "Gannet Bar")
 	if err != nil {
@@ -128,6 +130,14 @@ func (h *harbour) arrive(ctx context.Context, v Vessel) error {
 		h.arrivals.say(ctx, log.SeverityError, "vessel sent to anchor", attribute.String("vessel.name", v.Name), attribute.String("reason", err.Error()))
 		span.SetStatus(codes.Error, err.Error())
 		return err
+	}
+	return nil
+}
+
+// before links to the arrival before at the same quay.
+func (h *harbour) before(v Vessel) []trace.Link {
+	if last, ok := h.last.Load(v.Quay); ok {
+		return []trace.Link{{SpanContext: last.(trace.SpanContext)}}
 	}
 	return nil
 }

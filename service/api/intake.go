@@ -57,15 +57,22 @@ func (a *api) intakeRoutes(h huma.API) {
 		list, err := a.caseTraces(ctx, in.Case, in.query())
 		return &body[answer.Traces]{list}, err
 	})
+	route(h, a, "GET", "/api/cases/{case}/traces/{id}", "caseTrace", "Where a trace is: its parts in all evidence of a case", func(ctx context.Context, in *struct {
+		CaseInput
+		ID string `path:"id" minLength:"1" maxLength:"32" doc:"the trace's ID, or its beginning"`
+	}) (*body[answer.Traces], error) {
+		list, err := a.caseTrace(ctx, in.Case, in.ID)
+		return &body[answer.Traces]{list}, err
+	})
 	route(h, a, "GET", evidencePath+"trace", "trace", "The spans of a trace, by its ID or by a moment in it", func(ctx context.Context, in *struct {
 		PlaceInput
 		ID string `query:"id" maxLength:"32"`
 	}) (*body[answer.Spans], error) {
-		r, m, _, err := a.at(ctx, in.PlaceInput)
+		r, m, t, err := a.at(ctx, in.PlaceInput)
 		if err != nil {
 			return nil, err
 		}
-		list, err := answer.SpansOf(ctx, r, in.ID, m)
+		list, err := answer.SpansOf(ctx, r, in.ID, m, t)
 		return &body[answer.Spans]{list}, err
 	})
 	route(h, a, "GET", evidencePath+"messages", "messages", "What was said around a moment", func(ctx context.Context, in *struct {
@@ -209,35 +216,15 @@ func (a *api) inbox(ctx context.Context) (store.Case, error) {
 // caseTraces lists the traces of all evidence of a case together.
 func (a *api) caseTraces(ctx context.Context, caseName string, q answer.TracesQuery) (answer.Traces, error) {
 	out := answer.Traces{Traces: []answer.Trace{}}
-	c, err := a.caseFor(ctx, caseName, mayLook)
-	if err != nil {
-		return out, err
-	}
-	list, err := a.Store.EvidenceOf(ctx, c.ID)
-	if err != nil {
-		return out, err
-	}
 	part := answer.TracesQuery{When: q.When, Count: q.From + q.Count} // as many of each may be among the newest
-	asked := 0
-	for _, e := range list {
-		if e.Kind != string(evidence.EventTrace) || e.State != client.StateReady {
-			continue
-		}
-		r, err := a.Recordings.Open(ctx, e, nil)
-		if err != nil {
-			return out, err
-		}
-		if _, ok := replay.AsTracer(r); !ok {
-			continue // logs alone
-		}
+	err := a.eachTraced(ctx, caseName, func(e store.Evidence, r replay.Replay) error {
 		some, err := answer.TracesOf(ctx, r, part)
-		asked++
 		if err != nil {
 			out.Trouble = cmp.Or(out.Trouble, e.Name+": "+err.Error())
 			if q.When != "" { // a name that these traces do not have
-				continue
+				return nil
 			}
-			return out, err
+			return err
 		}
 		out.Total += some.Total
 		out.Undecided += some.Undecided
@@ -246,14 +233,62 @@ func (a *api) caseTraces(ctx context.Context, caseName string, q answer.TracesQu
 			t.Evidence = e.Name
 			out.Traces = append(out.Traces, t)
 		}
-	}
-	if asked == 0 {
-		return out, fmt.Errorf("case %s: %w: it has no event trace that is ready", caseName, replay.ErrNoTraces)
+		return nil
+	})
+	if err != nil {
+		return out, err
 	}
 	slices.SortStableFunc(out.Traces, func(x, y answer.Trace) int { return y.Started.Compare(x.Started) })
 	from, to := replay.Page{From: q.From, Count: q.Count}.Cut(len(out.Traces))
 	out.Traces = out.Traces[from:to]
 	return out, nil
+}
+
+// caseTrace finds the parts of a trace in all evidence of a case, the first first.
+func (a *api) caseTrace(ctx context.Context, caseName, id string) (answer.Traces, error) {
+	out := answer.Traces{Traces: []answer.Trace{}}
+	err := a.eachTraced(ctx, caseName, func(e store.Evidence, r replay.Replay) error { return answer.PiecesOf(r, e.Name, id, &out) })
+	if err != nil {
+		return out, err
+	}
+	if out.Total == 0 {
+		return out, fmt.Errorf("%s: %w in the evidence of case %s", id, replay.ErrNoTraces, caseName)
+	}
+	slices.SortStableFunc(out.Traces, func(x, y answer.Trace) int { return x.Started.Compare(y.Started) })
+	return out, nil
+}
+
+// eachTraced goes through the evidence of a case that has traces.
+func (a *api) eachTraced(ctx context.Context, caseName string, do func(store.Evidence, replay.Replay) error) error {
+	c, err := a.caseFor(ctx, caseName, mayLook)
+	if err != nil {
+		return err
+	}
+	list, err := a.Store.EvidenceOf(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	some := false
+	for _, e := range list {
+		if e.Kind != string(evidence.EventTrace) || e.State != client.StateReady {
+			continue
+		}
+		r, err := a.Recordings.Open(ctx, e, nil)
+		if err != nil {
+			return err
+		}
+		if _, ok := replay.AsTracer(r); !ok {
+			continue // logs alone
+		}
+		some = true
+		if err := do(e, r); err != nil {
+			return err
+		}
+	}
+	if !some {
+		return fmt.Errorf("case %s: %w: it has no event trace that is ready", caseName, replay.ErrNoTraces)
+	}
+	return nil
 }
 
 // instant finds what is at the same instant in the case's other evidence.

@@ -21,8 +21,8 @@ type Vaulted struct {
 }
 
 // Keep implements Keeper.
-func (v Vaulted) Keep(ctx context.Context, from store.Sender, name string, read func(yield func([]byte) error) error) error {
-	if _, err := v.Store.EvidenceByName(ctx, from.CaseID, name); err == nil {
+func (v Vaulted) Keep(ctx context.Context, caseID, personID int64, name string, read func(yield func([]byte) error) error) error {
+	if _, err := v.Store.EvidenceByName(ctx, caseID, name); err == nil {
 		return nil // it was kept before a failure of power, and only the spool file was left
 	}
 	r, w := io.Pipe()
@@ -37,7 +37,7 @@ func (v Vaulted) Keep(ctx context.Context, from store.Sender, name string, read 
 	if err != nil || kept.Bytes == 0 {
 		return err
 	}
-	e := store.Evidence{CaseID: from.CaseID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: from.PersonID, State: client.StateIndexing, Started: time.Unix(0, 0).UTC()}
+	e := store.Evidence{CaseID: caseID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: personID, State: client.StateIndexing, Started: time.Unix(0, 0).UTC()}
 	if err := v.Store.AddEvidence(ctx, &e); err != nil {
 		if errors.Is(err, store.ErrExists) {
 			return nil
@@ -47,5 +47,5 @@ func (v Vaulted) Keep(ctx context.Context, from store.Sender, name string, read 
 	if err := v.Jobs.Index(ctx, e.ID); err != nil {
 		return err
 	}
-	return v.Store.Note(ctx, from.CaseID, from.PersonID, fmt.Sprintf("received %s from %s, %d bytes, sha256 %s", name, from.Label, kept.Bytes, kept.SHA256))
+	return v.Store.Note(ctx, caseID, personID, fmt.Sprintf("received %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256))
 }

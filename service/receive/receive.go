@@ -36,13 +36,13 @@ const (
 
 // Keeper makes evidence of what was received.
 type Keeper interface {
-	// Keep makes the bytes of a file, given piece by piece, evidence of a sender's case
-	// under a name. That it is there already is no error.
-	Keep(ctx context.Context, from store.Sender, name string, read func(yield func([]byte) error) error) error
+	// Keep makes the bytes of a file, given piece by piece, evidence of a case under a
+	// name, on behalf of a person. That it is there already is no error.
+	Keep(ctx context.Context, caseID, personID int64, name string, read func(yield func([]byte) error) error) error
 }
 
-// Settle says when what was received becomes evidence: when a sender has been quiet
-// for Quiet, or its first request is Oldest ago, or there are Largest bytes.
+// Settle says when what was received for a case becomes evidence: when its senders have
+// been quiet for Quiet, or the first request is Oldest ago, or there are Largest bytes.
 type Settle struct {
 	Quiet   time.Duration
 	Oldest  time.Duration
@@ -61,7 +61,7 @@ type Receiver struct {
 	log    *slog.Logger
 
 	mu      sync.Mutex
-	streams map[int64]*stream
+	streams map[int64]*stream // by case, so that a trace through several senders stays whole
 	ended   chan struct{}
 	stop    context.CancelFunc
 }
@@ -88,7 +88,7 @@ func Start(ctx context.Context, dir string, s *store.Store, keeper Keeper, settl
 }
 
 // The endings of spool files: while they are written, and once they are whole. Their
-// names are SENDER-TIME.
+// names are CASE-PERSON-TIME.
 const (
 	openEnding   = ".open"
 	sealedEnding = ".sealed"
@@ -127,13 +127,13 @@ func (r *Receiver) Sender(ctx context.Context, header string) (store.Sender, err
 // Take puts a request that has been checked on disk.
 func (r *Receiver) Take(ctx context.Context, from store.Sender, request []byte) error {
 	r.mu.Lock()
-	s := r.streams[from.ID]
+	s := r.streams[from.CaseID]
 	if s == nil {
-		s = newStream(r.dir, from.ID)
-		r.streams[from.ID] = s
+		s = newStream(r.dir, from.CaseID)
+		r.streams[from.CaseID] = s
 	}
 	r.mu.Unlock()
-	return s.take(ctx, request)
+	return s.take(ctx, from.PersonID, request)
 }
 
 // run seals what has settled, and makes evidence of what is sealed.
@@ -188,26 +188,39 @@ func (r *Receiver) keepSealed(ctx context.Context) error {
 }
 
 func (r *Receiver) keep(ctx context.Context, path string) error {
-	id, when, ok := strings.Cut(strings.TrimSuffix(filepath.Base(path), sealedEnding), "-")
-	number, err := strconv.ParseInt(id, 10, 64)
-	if !ok || err != nil {
-		return fmt.Errorf("%s: this is no spool file of ours", path)
+	caseID, personID, when, err := spoolName(path)
+	if err != nil {
+		return err
 	}
-	from, err := r.store.SenderByID(ctx, number)
-	if errors.Is(err, store.ErrNotFound) {
+	if err := r.store.HasCase(ctx, caseID); errors.Is(err, store.ErrNotFound) {
 		r.log.WarnContext(ctx, "what was received belongs to a case that is gone; it is removed", "file", path)
 		return os.Remove(path)
-	}
-	if err != nil {
+	} else if err != nil {
 		return err
 	}
 	if info, err := os.Stat(path); err != nil || info.Size() == 0 {
 		return errors.Join(err, os.Remove(path))
 	}
-	name := fmt.Sprintf("received-%s-%d", when, number)
-	err = r.keeper.Keep(ctx, from, name, func(yield func([]byte) error) error { return readSpool(path, yield) })
+	name := "received-" + when
+	err = r.keeper.Keep(ctx, caseID, personID, name, func(yield func([]byte) error) error { return readSpool(path, yield) })
 	if err != nil {
 		return fmt.Errorf("keep %s: %w", name, err)
 	}
 	return os.Remove(path)
+}
+
+// spoolName reads the name of a spool file.
+func spoolName(path string) (caseID, personID int64, when string, err error) {
+	part := strings.SplitN(strings.TrimSuffix(filepath.Base(path), sealedEnding), "-", 3)
+	if len(part) == 3 {
+		caseID, err = strconv.ParseInt(part[0], 10, 64)
+		if err == nil {
+			personID, err = strconv.ParseInt(part[1], 10, 64)
+		}
+		when = part[2]
+	}
+	if len(part) != 3 || err != nil {
+		return 0, 0, "", fmt.Errorf("%s: this is no spool file of ours; look what it is, and take it out of the folder", path)
+	}
+	return caseID, personID, when, nil
 }

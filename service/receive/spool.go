@@ -21,11 +21,11 @@ const frameHead = 8
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// stream is what one sender sends. Requests that come while others are being
+// stream is what is sent into one case. Requests that come while others are being
 // written to disk are written together after them.
 type stream struct {
 	dir    string
-	sender int64
+	caseID int64
 
 	mu      sync.Mutex
 	waiting []*waiting
@@ -39,15 +39,16 @@ type stream struct {
 }
 
 type waiting struct {
+	person  int64 // whose token it came with
 	request []byte
 	done    chan error
 }
 
-func newStream(dir string, sender int64) *stream { return &stream{dir: dir, sender: sender} }
+func newStream(dir string, caseID int64) *stream { return &stream{dir: dir, caseID: caseID} }
 
 // take returns once the request is on disk.
-func (s *stream) take(ctx context.Context, request []byte) error {
-	w := &waiting{request, make(chan error, 1)}
+func (s *stream) take(ctx context.Context, person int64, request []byte) error {
+	w := &waiting{person, request, make(chan error, 1)}
 	s.mu.Lock()
 	if s.size > 0 && s.size+len(request) > maxWaiting {
 		s.mu.Unlock()
@@ -93,7 +94,7 @@ func (s *stream) write() {
 func (s *stream) append(list []*waiting) error {
 	now := time.Now()
 	if s.file == nil {
-		path := filepath.Join(s.dir, fmt.Sprintf("%d-%s%s", s.sender, now.UTC().Format("20060102T150405.000"), openEnding))
+		path := filepath.Join(s.dir, fmt.Sprintf("%d-%d-%s%s", s.caseID, list[0].person, now.UTC().Format("20060102T150405.000"), openEnding))
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 		if err != nil {
 			return fmt.Errorf("make a spool file: %w", err)

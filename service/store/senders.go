@@ -31,11 +31,6 @@ func (s *Store) SenderByToken(ctx context.Context, hash []byte) (x Sender, err e
 	return x, told(s.in(ctx).Where("secret_hash = ?", hash).Take(&x).Error, "token")
 }
 
-// SenderByID finds a sender.
-func (s *Store) SenderByID(ctx context.Context, id int64) (x Sender, err error) {
-	return x, told(s.in(ctx).Take(&x, id).Error, fmt.Sprintf("sender %d", id))
-}
-
 // SendersOf lists the senders of a case, newest first.
 func (s *Store) SendersOf(ctx context.Context, caseID int64) (list []Sender, err error) {
 	return list, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("id desc").Find(&list).Error, "senders")

@@ -280,6 +280,11 @@ func (s *Store) CaseByName(ctx context.Context, name string) (c Case, err error)
 	return c, told(s.in(ctx).Preload("Members.Person").Where("name = ?", name).Take(&c).Error, "case "+name)
 }
 
+// HasCase returns ErrNotFound where there is no case of an ID.
+func (s *Store) HasCase(ctx context.Context, id int64) error {
+	return told(s.in(ctx).Select("id").Take(&Case{}, id).Error, fmt.Sprintf("case %d", id))
+}
+
 // SetMember adds a member or changes a role.
 func (s *Store) SetMember(ctx context.Context, m Member) error {
 	return told(s.in(ctx).Omit("Person").Save(&m).Error, "member")

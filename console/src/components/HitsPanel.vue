@@ -62,7 +62,7 @@ function time(ns: number) {
 <template>
   <div class="hits">
     <div class="list">
-      <p v-if="!s.checkpoints.length" class="soft">No checkpoints yet. Click in the margin beside a line, or press <kbd>m</kbd>.</p>
+      <p v-if="!s.checkpoints.length" class="soft">No checkpoints yet. <template v-if="s.hasLines">Click in the margin beside a line, or press <kbd>m</kbd>.</template><template v-else>Set one here: all its hits are known at once.</template></p>
       <div v-for="c in s.checkpoints" :key="c.id" class="checkpoint" :class="{ chosen: c.id === s.chosen }">
         <input type="checkbox" :checked="c.enabled" :aria-label="`checkpoint ${c.id} enabled`" @change="s.changeCheckpoint(c, { enabled: !c.enabled })" />
         <button type="button" class="place mono" :title="c.text" @click="s.choose(c.id)">{{ placeOf(c) }}</button>

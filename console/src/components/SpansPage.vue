@@ -1,21 +1,59 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import type { Spans } from '../api/service'
+import { useRouter } from 'vue-router'
+import type { Spans, Traces } from '../api/service'
 import { data, duration, service, words } from '../api/service'
 import { useSitting } from '../stores/sitting'
 
 const s = useSitting()
+const router = useRouter()
 const list = ref<Spans>()
+const parts = ref<Traces['traces']>([])
 const trouble = ref('')
 
+function partsOf(id: string) {
+  return data(service.GET('/api/cases/{case}/traces/{id}', { params: { path: { case: s.path.case, id } } }))
+}
+
+/** What other evidence of the case has of a trace. */
+async function findParts(id: string) {
+  try {
+    const found = await partsOf(id)
+    parts.value = found.traces.filter((t) => t.evidence !== s.path.evidence)
+  } catch {
+    parts.value = [] // the trace itself is shown all the same
+  }
+}
+
+/** Goes to the span of a link, or where that is not here to its trace. */
+async function follow(link: { traceID: string; spanID: string }) {
+  try {
+    const found = await partsOf(link.traceID)
+    for (const t of found.traces) {
+      const path = { case: s.path.case, evidence: t.evidence! }
+      const there = await data(service.GET('/api/cases/{case}/evidence/{evidence}/trace', { params: { path, query: { id: link.traceID } } }))
+      const x = there.spans.find((y) => y.spanID === link.spanID) ?? (t === found.traces[found.traces.length - 1] ? there.spans[0] : undefined)
+      if (x) {
+        trouble.value = ''
+        if (t.evidence === s.path.evidence) await s.go({ moment: x.moment, thread: x.thread, frame: 0 }, 'link')
+        else await router.push({ name: 'sitting', params: path, query: { moment: String(x.moment), thread: x.thread } })
+        return
+      }
+    }
+  } catch (e) {
+    trouble.value = words(e)
+  }
+}
+
 watch(
-  () => s.place.moment,
-  async (moment) => {
+  [() => s.place.moment, () => s.place.thread],
+  async ([moment, thread]) => {
     const now = list.value?.trace
-    if (now && moment >= now.moment && moment <= now.end && list.value!.spans.some((x) => x.thread === s.place.thread && moment >= x.moment && moment <= x.end)) return
+    if (now && moment >= now.moment && moment <= now.end && list.value!.spans.some((x) => x.thread === thread && moment >= x.moment && moment <= x.end)) return
     try {
-      list.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/trace', { params: { path: s.path, query: { moment, thread: Number(s.place.thread) } } }))
+      list.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/trace', { params: { path: s.path, query: { moment, thread: Number(thread) } } }))
       trouble.value = ''
+      void findParts(list.value.trace.traceID)
     } catch (e) {
       list.value = undefined
       trouble.value = words(e)
@@ -48,14 +86,23 @@ function name(x: Spans['spans'][number]) {
       <p class="about">
         <b>Trace</b> <code>{{ list.trace.traceID }}</code>, {{ duration(list.trace.durationNs) }}, {{ list.trace.spans.toLocaleString() }} {{ list.trace.spans === 1 ? 'span' : 'spans' }}, <span :class="{ wrong: list.trace.status === 'error' }">{{ list.trace.status }}</span>
       </p>
+      <p v-if="parts.length" class="about">
+        Other parts of it are in
+        <template v-for="(t, i) in parts" :key="t.evidence"><template v-if="i">, </template><RouterLink :to="{ name: 'sitting', params: { case: s.path.case, evidence: t.evidence }, query: { moment: String(t.moment) } }">{{ t.evidence }}</RouterLink> ({{ t.spans.toLocaleString() }} {{ t.spans === 1 ? 'span' : 'spans' }})</template>
+      </p>
       <div class="row head soft"><span>span</span><span></span><span class="number">took</span><span class="number" title="time in which no child ran">own</span><span class="number" title="its share in the critical path">critical</span></div>
-      <button v-for="x in list.spans" :key="x.spanID + x.moment" type="button" class="row" :class="{ here: x === here }" :title="x.statusMessage" @click="s.go({ moment: x.moment, thread: x.thread, frame: 0 }, 'span')">
+      <template v-for="x in list.spans" :key="x.spanID + x.moment">
+      <button type="button" class="row" :class="{ here: x === here }" :title="x.statusMessage" @click="s.go({ moment: x.moment, thread: x.thread, frame: 0 }, 'span')">
         <span class="name" :style="{ paddingLeft: `${Math.min(x.depth, 12) * 12}px` }"><span v-if="x.status === 'error'" class="notch" aria-hidden="true"></span>{{ name(x) }}<span v-if="x.status === 'error'" class="unseen">, error</span></span>
         <span class="bar" aria-hidden="true"><i :style="at(x)" :class="{ wrong: x.status === 'error', critical: x.criticalNs > 0 }"></i></span>
         <span class="number">{{ duration(x.durationNs) }}</span>
         <span class="number">{{ duration(x.selfNs) }}</span>
         <span class="number">{{ x.criticalNs ? duration(x.criticalNs) : '' }}</span>
       </button>
+      <p v-for="l in x.links" :key="l.traceID + l.spanID" class="links soft" :style="{ paddingLeft: `${18 + Math.min(x.depth, 12) * 12}px` }">
+        links to <button type="button" class="link" @click="follow(l)">trace <code>{{ l.traceID.slice(0, 16) }}</code></button>
+      </p>
+      </template>
       <p v-if="list.spans.length < list.trace.spans" class="soft">{{ (list.trace.spans - list.spans.length).toLocaleString() }} more spans</p>
     </template>
   </div>
@@ -91,6 +138,11 @@ button.row {
 }
 button.row:hover {
   background: var(--fog-1);
+}
+.links {
+  margin: 0;
+  padding: 0 14px 3px;
+  font-size: 13px;
 }
 .here {
   border-left-color: var(--now);

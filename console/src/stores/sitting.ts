@@ -44,6 +44,8 @@ export const useSitting = defineStore('sitting', () => {
   const kind = computed(() => peek.value?.evidence.kind ?? '')
   /** Evidence of one moment. */
   const still = computed(() => kind.value === 'core-dump' || kind.value === 'crash-text')
+  /** Evidence whose steps are lines of source text; others go from one thing that was said to the next. */
+  const hasLines = computed(() => kind.value === 'execution-log' || still.value)
   const mode = computed<Mode>(() => sitting.value?.here.find((p) => p.name === me.value)?.mode ?? 'follow')
   const frame = computed(() => frames.value[place.value.frame])
   const checkpoint = computed(() => checkpoints.value.find((c) => c.id === chosen.value))
@@ -68,6 +70,7 @@ export const useSitting = defineStore('sitting', () => {
       peek.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/peek', { params: { path: path.value } }))
       drawer.value = still.value ? 'threads' : ['threads', 'memory', 'instructions'].includes(drawer.value) ? 'hits' : drawer.value
       let s = await data(service.POST('/api/cases/{case}/evidence/{evidence}/sitting', { params: { path: path.value }, body: {} }))
+      if (at && !at.thread) at = { ...at, thread: await threadAt(at.moment) }
       if (at && (at.moment !== s.place.moment || at.thread !== s.place.thread)) {
         s = await data(service.PATCH('/api/sittings/{sitting}', { params: { path: { sitting: s.id } }, body: { mode: 'roam', place: at } }))
         await load(at)
@@ -266,10 +269,13 @@ export const useSitting = defineStore('sitting', () => {
 
   /** Goes to a moment on whichever thread it lies. */
   async function goTo(moment: number) {
-    await attempt(async () => {
-      const s = await data(service.GET('/api/cases/{case}/evidence/{evidence}/stack', { params: { path: path.value, query: { moment } } }))
-      await go({ moment, thread: s.threads[0]?.id ?? '1', frame: 0 }, '')
-    })
+    await attempt(async () => go({ moment, thread: await threadAt(moment), frame: 0 }, ''))
+  }
+
+  /** The thread that a moment is of. */
+  async function threadAt(moment: number) {
+    const s = await data(service.GET('/api/cases/{case}/evidence/{evidence}/stack', { params: { path: path.value, query: { moment } } }))
+    return s.threads[0]?.id ?? '1'
   }
 
   async function toggleCheckpoint(line: number) {
@@ -401,7 +407,7 @@ export const useSitting = defineStore('sitting', () => {
 
   return {
     caseName, evidence, peek, sitting, me, place, frames, frame, values, before, file, text, lines, checkpoints, totals, chosen, checkpoint,
-    hits, density, lanes, reason, trouble, busy, moments, mode, path, kind, still,
+    hits, density, lanes, reason, trouble, busy, moments, mode, path, kind, still, hasLines,
     drawer, origin, found, ledger, ledgerRows, ledgerFrom, columns,
     explain, search, addColumn, dropColumn, chooseRows, turnLedger, addCheckpoint, watchWrites, switchAll,
     open, close, go, goTo, step, run, chooseFrame, setMode, toggleCheckpoint, changeCheckpoint, deleteCheckpoint, choose, ask, parts, loadLanes, attempt,

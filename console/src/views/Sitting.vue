@@ -43,7 +43,7 @@ const gaps = computed(() => s.peek?.gaps ?? [])
 function linked() {
   const q = route.query
   if (typeof q.moment !== 'string' || !/^\d+$/.test(q.moment)) return undefined
-  return { moment: Number(q.moment), thread: String(q.thread ?? '1'), frame: Number(q.frame ?? 0) }
+  return { moment: Number(q.moment), thread: String(q.thread ?? ''), frame: Number(q.frame ?? 0) }
 }
 
 onMounted(() => s.open(props.case, props.evidence, session.name, linked()))
@@ -120,8 +120,8 @@ onKeyStroke(
     <TimeLanes v-if="!s.still" />
     <div v-if="!s.still" class="steps" role="toolbar" aria-label="Steps">
       <span class="group">
-        <button id="over-back" type="button" @click="s.step('over', true)">previous line <kbd>k</kbd></button>
-        <button id="over" type="button" @click="s.step('over', false)">next line <kbd>j</kbd></button>
+        <button id="over-back" type="button" @click="s.step('over', true)">previous<template v-if="s.hasLines"> line</template> <kbd>k</kbd></button>
+        <button id="over" type="button" @click="s.step('over', false)">next<template v-if="s.hasLines"> line</template> <kbd>j</kbd></button>
       </span>
       <span class="group">
         <button id="into-back" type="button" @click="s.step('into', true)">back into <kbd>L</kbd></button>
