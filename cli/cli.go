@@ -168,7 +168,7 @@ func (a *app) root() *cobra.Command {
 		return usageError{err.Error(), "wraith help " + c.Name() + " lists its options"}
 	})
 	root.AddCommand(a.record(), a.peek(), a.stack(), a.values(), a.ask(), a.hits(), a.run(), a.step(), a.writes(), a.origin(), a.ledger(), a.search(), a.changed(), a.meanwhile(),
-		a.threads(), a.memory(), a.instructions(), a.traces(), a.trace(), a.instant())
+		a.threads(), a.memory(), a.instructions(), a.traces(), a.trace(), a.messages(), a.instant())
 	root.AddCommand(a.serviceCommands()...)
 	return root
 }

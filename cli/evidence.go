@@ -38,6 +38,7 @@ type asked interface {
 	Source(ctx context.Context, file string) (string, error)
 	Traces(ctx context.Context, q answer.TracesQuery) (answer.Traces, error)
 	Spans(ctx context.Context, id string, at client.At) (answer.Spans, error)
+	Messages(ctx context.Context, at client.At, q answer.MessagesQuery) (answer.Messages, error)
 	Groups(ctx context.Context, at client.At) (answer.Groups, error)
 	Memory(ctx context.Context, address, count uint64) (answer.Memory, error)
 	Holders(ctx context.Context, pointer uint64, page replay.Page) (answer.Holders, error)

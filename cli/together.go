@@ -1,19 +1,15 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"os"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"wraithology/client"
-	"wraithology/core/answer"
-	"wraithology/core/locator"
 )
 
 // inCase finds evidence in the service that is named CASE/NAME.
@@ -134,119 +130,6 @@ func (a *app) alike() *cobra.Command {
 				return err
 			}
 			return foundSome(len(list))
-		},
-	}
-}
-
-func (a *app) instant() *cobra.Command {
-	var offsets map[string]string
-	c := &cobra.Command{
-		Use: "instant LOCATOR [FILE …]", Short: "Show what is at the same instant in other evidence",
-		Long: "Show what is at the same instant in other evidence: of the case, or in the files that are named. A\ntrace that both belong to is followed; else the time of day counts. --offset FILE=1.5s takes the clock\nof a file to be so much behind; wraith offset does that for evidence of a case.",
-		Args: args(1, 64, "LOCATOR [FILE …]"),
-		RunE: func(c *cobra.Command, given []string) error {
-			l, err := locator.Parse(given[0])
-			if err != nil {
-				return err
-			}
-			out, err := a.instantAt(c.Context(), l, given[1:], offsets)
-			if err != nil {
-				return err
-			}
-			return a.print(out, func(w io.Writer) { printInstant(w, l.Evidence, out) })
-		},
-	}
-	c.Flags().StringToStringVar(&offsets, "offset", nil, "FILE=DURATION, how far the clock of a file is behind")
-	return c
-}
-
-func (a *app) instantAt(ctx context.Context, l locator.Locator, files []string, offsets map[string]string) (answer.Instant, error) {
-	if len(files) == 0 {
-		s, err := a.inCase(l.Evidence)
-		if err != nil {
-			return answer.Instant{}, err
-		}
-		return s.Instant(ctx, place(l))
-	}
-	offset := func(name string) (time.Duration, error) {
-		if offsets[name] == "" {
-			return 0, nil
-		}
-		d, err := time.ParseDuration(offsets[name])
-		if err != nil {
-			return 0, usageError{fmt.Sprintf("%q is no duration", offsets[name]), "for example --offset sluiced.log=-1.5s"}
-		}
-		return d, nil
-	}
-	r, err := a.openFile(ctx, l.Evidence)
-	if err != nil {
-		return answer.Instant{}, err
-	}
-	own, err := offset(l.Evidence)
-	if err != nil {
-		return answer.Instant{}, err
-	}
-	var others []answer.Beside
-	for _, f := range files {
-		x, err := a.openFile(ctx, f)
-		if err != nil {
-			return answer.Instant{}, err
-		}
-		d, err := offset(f)
-		if err != nil {
-			return answer.Instant{}, err
-		}
-		others = append(others, answer.Beside{Name: f, Replay: x, Offset: d})
-	}
-	m, _, err := answer.Resolve(r, l.Moment, l.Thread)
-	if err != nil {
-		return answer.Instant{}, err
-	}
-	return answer.InstantOf(ctx, r, m, own, others)
-}
-
-func printInstant(w io.Writer, name string, x answer.Instant) {
-	fmt.Fprintf(w, "%s is at %s", name, x.At.Format(time.RFC3339Nano))
-	if x.TraceID != "" {
-		fmt.Fprintf(w, ", in trace %s", plain(x.TraceID))
-	}
-	fmt.Fprintln(w)
-	words := map[string]string{"trace": "by the trace", "clock": "by the clock", "one-moment": "it has one moment, and no clock"}
-	for _, p := range x.Places {
-		fmt.Fprintf(w, "  %s@%d#%s  %s%s\n", p.Evidence, p.Moment, p.Thread, plain(p.Function), inFile(p.File, p.Line))
-		how := words[p.By]
-		if p.By != "one-moment" {
-			how += fmt.Sprintf(", %+v away", time.Duration(p.DifferenceNs))
-		}
-		if p.OffsetNs != 0 {
-			how += fmt.Sprintf("; its clock counts as %s behind", time.Duration(p.OffsetNs))
-		}
-		fmt.Fprintf(w, "      %s\n", how)
-		if p.Text != "" {
-			fmt.Fprintf(w, "      %s\n", plain(p.Text))
-		}
-	}
-	if len(x.Places) == 0 {
-		fmt.Fprintln(w, "  there is no other evidence that is ready")
-	}
-}
-
-func (a *app) offset() *cobra.Command {
-	return &cobra.Command{
-		Use: "offset CASE/NAME DURATION", Short: "Say how far the clock of evidence is behind the case's", Args: args(2, 2, "CASE/NAME DURATION, for example 1.5s or -200ms"),
-		RunE: func(c *cobra.Command, given []string) error {
-			d, err := time.ParseDuration(given[1])
-			if err != nil {
-				return usageError{fmt.Sprintf("%q is no duration", given[1]), "for example 1.5s, or -- -200ms"}
-			}
-			s, err := a.inCase(given[0])
-			if err != nil {
-				return err
-			}
-			if err := s.SetOffset(c.Context(), d); err != nil {
-				return err
-			}
-			return a.print(map[string]int64{"offsetNs": int64(d)}, func(w io.Writer) { fmt.Fprintf(w, "the clock of %s counts as %s behind\n", given[0], d) })
 		},
 	}
 }

@@ -365,6 +365,15 @@ func (s *Shared) SetOffset(ctx context.Context, offset time.Duration) error {
 	return s.c.call(ctx, "PUT", s.path+"/offset", map[string]int64{"offsetNs": int64(offset)}, nil)
 }
 
+// Messages gives what was said around a moment: of all, of the thread, or of the trace.
+func (s *Shared) Messages(ctx context.Context, at At, m answer.MessagesQuery) (out answer.Messages, err error) {
+	q := at.query()
+	q.Set("of", m.Of)
+	q.Set("before", strconv.Itoa(m.Before))
+	q.Set("after", strconv.Itoa(m.After))
+	return out, s.get(ctx, "messages", q, &out)
+}
+
 // Instant finds what is at the same instant as a moment in the case's other evidence.
 func (s *Shared) Instant(ctx context.Context, at At) (out answer.Instant, err error) {
 	return out, s.get(ctx, "instant", at.query(), &out)

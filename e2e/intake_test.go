@@ -398,6 +398,13 @@ func TestOneCaseManyKinds(t *testing.T) {
 	require.Len(t, at.Places, 1)
 	assert.Equal(t, trace.TraceID, at.TraceID)
 	assert.Equal(t, "trace", at.Places[0].By)
+	said := parsed[answer.Messages](t, ines.fine(t, "--json", "messages", fmt.Sprintf("no-berth/%s@%d", e.Name, trace.Moment), "--of", "trace"))
+	require.Len(t, said.Messages, 5, "the log's lines join their trace")
+	for i, m := range said.Messages {
+		assert.Equal(t, "crane: crane moved", m.Evidence+": "+m.Text)
+		assert.Equal(t, time.Duration(2*i-5)*time.Second, time.Duration(m.TimeNs))
+	}
+	assert.Equal(t, 2, said.Here)
 	assert.Equal(t, "crane moved", at.Places[0].Text)
 	assert.LessOrEqual(t, time.Duration(at.Places[0].DifferenceNs).Abs(), 2*time.Second, "its clock was set right")
 	back := parsed[answer.Instant](t, ines.fine(t, "--json", "instant", fmt.Sprintf("no-berth/crane@%d", at.Places[0].Moment)))

@@ -165,30 +165,3 @@ func PiecesOf(r replay.Recording, evidence, id string, list *Traces) error {
 	list.Total++
 	return nil
 }
-
-// Messages are what was said around a moment, in order.
-type Messages struct {
-	Messages []Hit `json:"messages"`
-}
-
-// MessagesAround gives up to before messages that are not after a moment, and up to
-// after that are; of one thread, or with thread 0 of all.
-func MessagesAround(_ context.Context, r replay.Replay, at event.Moment, thread event.ThreadID, before, after int) (Messages, error) {
-	out := Messages{Messages: []Hit{}}
-	s, ok := replay.AsSpeaker(r)
-	if !ok {
-		return out, nil
-	}
-	list, err := s.MessagesAround(at, thread, before, after)
-	if err != nil {
-		return out, err
-	}
-	for _, m := range list {
-		p, err := r.Place(m)
-		if err != nil {
-			return out, err
-		}
-		out.Messages = append(out.Messages, Hit{Moment: int64(m), Thread: ThreadID(p.Thread), Function: p.Function, File: p.File, Line: p.Line, TimeNs: int64(p.Time), CallNs: -1, Text: r.Text(m)})
-	}
-	return out, nil
-}

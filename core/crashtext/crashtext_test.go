@@ -2,6 +2,7 @@ package crashtext_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -136,17 +137,42 @@ func TestAddresses(t *testing.T) {
 	var told, text strings.Builder
 	cmd.Stdout, cmd.Stderr = &told, &text
 	require.Error(t, cmd.Run())
-	r := open(t, text.String(), evidence.Options{Artifacts: evidence.Artifacts{Modules: module.Sources{Binaries: []string{program}}}})
-	frames, err := r.Frames(context.Background(), 0, 1)
+	// Kept apart, under other names, as a case's artifacts are: the program without, and its debug information.
+	stripped, debug := filepath.Join(dir, "1"), filepath.Join(dir, "2")
+	for _, c := range [][]string{{"objcopy", "--strip-debug", program, stripped}, {"objcopy", "--only-keep-debug", program, debug}} {
+		out, err := exec.Command(c[0], c[1:]...).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	f, err := module.Open(program, "")
 	require.NoError(t, err)
-	lines := strings.Split(strings.TrimSpace(told.String()), "\n")
-	for i, line := range lines { // told from main on
-		part := strings.Split(line, "\t")
-		f := frames[len(lines)-1-i]
-		assert.Equal(t, part[1], f.Function)
-		assert.True(t, strings.HasSuffix(f.File, "sluice.c"))
-		assert.Equal(t, part[3], strconv.Itoa(f.Line))
-		assert.True(t, f.Own)
+	numbered, n := "SIGSEGV: segmentation fault\n", 0
+	for _, m := range regexp.MustCompile(`\((\w+)\+0x([0-9a-f]+)\) ?\[(0x[0-9a-f]+)\]`).FindAllStringSubmatch(text.String(), -1) {
+		s, ok := f.Symbols().Named(m[1])
+		if !ok {
+			break // the C library's
+		}
+		in, err := strconv.ParseUint(m[2], 16, 64)
+		require.NoError(t, err)
+		numbered += fmt.Sprintf("    #%d %s in %s (/srv/gannet/other+0x%x) (BuildId: %s)\n", n, m[3], m[1], s.Address+in, f.BuildID)
+		n++
+	}
+	apart := module.Sources{Offered: []string{debug, stripped}, Names: map[string]string{stripped: "sluice", debug: "sluice.debug"}}
+	for how, x := range map[string]struct {
+		text string
+		from module.Sources
+	}{"given": {text.String(), module.Sources{Binaries: []string{program}}}, "offered": {text.String(), apart}, "by build ID": {numbered, apart}} {
+		r := open(t, x.text, evidence.Options{Artifacts: evidence.Artifacts{Modules: x.from}})
+		frames, err := r.Frames(context.Background(), 0, 1)
+		require.NoError(t, err)
+		lines := strings.Split(strings.TrimSpace(told.String()), "\n")
+		for i, line := range lines { // told from main on
+			part := strings.Split(line, "\t")
+			f := frames[len(lines)-1-i]
+			assert.Equal(t, part[1], f.Function, how)
+			assert.True(t, strings.HasSuffix(f.File, "sluice.c"), how)
+			assert.Equal(t, part[3], strconv.Itoa(f.Line), how)
+			assert.True(t, f.Own, how)
+		}
 	}
 	without := open(t, strings.ReplaceAll(text.String(), "level+", "+"), evidence.Options{})
 	assert.NotEmpty(t, without.Info().Gaps, "addresses without names are told of")

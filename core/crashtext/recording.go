@@ -21,9 +21,17 @@ const Kind = "crash-text"
 
 // Options say what explains a crash text.
 type Options struct {
-	Binaries []string // in which addresses are looked up
+	Binaries []Binary // in which addresses are looked up
 	Source   source.Places
 	Own      traceback.Own
+}
+
+// Binary is a program or library, or a file with its debug information. One that was
+// only offered need not be of the text's program.
+type Binary struct {
+	Path    string
+	Name    string
+	Offered bool
 }
 
 // maxText bounds a crash text; what is longer is a log.
@@ -111,7 +119,7 @@ func (t *Text) missing() (gaps []replay.Gap) {
 		}
 	}
 	if unnamed > 0 {
-		gaps = append(gaps, replay.Gap{What: fmt.Sprintf("%s no name, only an address", map[bool]string{true: "1 frame has", false: fmt.Sprintf("%d frames have", unnamed)}[unnamed == 1]), Remedy: "give the binary that ran, with its debug information: --binary FILE"})
+		gaps = append(gaps, replay.Gap{What: fmt.Sprintf("%s no name, only an address", map[bool]string{true: "1 frame has", false: fmt.Sprintf("%d frames have", unnamed)}[unnamed == 1]), Remedy: "give the binary that ran, with its debug information: --binary FILE, or in a case wraith artifact add"})
 	}
 	return gaps
 }

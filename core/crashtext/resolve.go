@@ -11,8 +11,61 @@ import (
 
 // binary is a file in which addresses are looked up.
 type binary struct {
-	file  *module.File
-	debug *debuginfo.Debug // nil where it has no debug information
+	name    string
+	file    *module.File
+	symbols *module.Symbols
+	debug   *debuginfo.Debug // nil where there is no debug information
+}
+
+// binaries opens the files that are at hand. Files of one build belong together: what
+// was taken out of a program may lie in a file of its own.
+func (t *Text) binaries() (list []*binary) {
+	for _, given := range t.options.Binaries {
+		f, err := module.Open(given.Path, "")
+		if err != nil {
+			if !given.Offered {
+				t.crash.Gaps = append(t.crash.Gaps, err.Error())
+			}
+			continue
+		}
+		b := &binary{name: given.Name, file: f, symbols: f.Symbols()}
+		if f.HasDebug() {
+			if b.debug, err = debuginfo.Open(f, nil, func(string, string) []string { return nil }); err != nil && !given.Offered {
+				t.crash.Gaps = append(t.crash.Gaps, err.Error())
+			}
+		}
+		list = append(list, b)
+	}
+	for _, b := range list {
+		for _, other := range list {
+			if b.file.BuildID == "" || b.file.BuildID != other.file.BuildID {
+				continue
+			}
+			if b.debug == nil {
+				b.debug = other.debug
+			}
+			if other.symbols.Len() > b.symbols.Len() {
+				b.symbols = other.symbols
+			}
+		}
+	}
+	return list
+}
+
+// of finds the binary of a frame: by its build ID where the text gives it, else by its
+// file's name. Where the text names no file, it is the only one there is.
+func of(list []*binary, f *traceback.Frame) *binary {
+	for _, b := range list {
+		switch {
+		case f.BuildID != "":
+			if b.file.BuildID == f.BuildID && b.file.HasText() {
+				return b
+			}
+		case f.Module == "" && len(list) == 1, f.Module != "" && b.name == filepath.Base(f.Module):
+			return b
+		}
+	}
+	return nil
 }
 
 // resolve gives frames with addresses their functions and lines, where the binary
@@ -22,34 +75,15 @@ func (t *Text) resolve() {
 	if !t.wants() {
 		return
 	}
-	byName := map[string]*binary{}
-	for _, path := range t.options.Binaries {
-		f, err := module.Open(path, "")
-		if err != nil {
-			t.crash.Gaps = append(t.crash.Gaps, err.Error())
-			continue
-		}
-		b := &binary{file: f}
-		if f.HasDebug() {
-			if b.debug, err = debuginfo.Open(f, nil, func(string, string) []string { return nil }); err != nil {
-				t.crash.Gaps = append(t.crash.Gaps, err.Error())
-			}
-		}
-		byName[filepath.Base(path)] = b
-	}
-	if len(byName) == 0 {
+	list := t.binaries()
+	if len(list) == 0 {
 		return
 	}
 	for i := range t.crash.Threads {
 		th := &t.crash.Threads[i]
 		var frames []traceback.Frame
 		for k, f := range th.Frames {
-			b := byName[filepath.Base(f.Module)]
-			if f.Module == "" && len(byName) == 1 {
-				for _, only := range byName {
-					b = only
-				}
-			}
+			b := of(list, &f)
 			if b == nil || f.Line > 0 {
 				frames = append(frames, f)
 				continue
@@ -76,11 +110,13 @@ func (t *Text) wants() bool {
 // itself lies before it.
 func (b *binary) frames(f traceback.Frame, innermost bool) []traceback.Frame {
 	pc := b.place(f)
-	switch s, ok := b.file.Symbols().Named(f.Function); {
-	case f.Function != "" && ok:
+	switch {
+	case f.Place == traceback.InFunction:
+		s, ok := b.symbols.Named(f.Function)
+		if !ok {
+			return []traceback.Frame{f}
+		}
 		pc += s.Address
-	case f.Function != "":
-		return []traceback.Frame{f}
 	case pc == 0: // of a program that lies at its own addresses
 		pc = f.Address
 	}
@@ -93,7 +129,7 @@ func (b *binary) frames(f traceback.Frame, innermost bool) []traceback.Frame {
 			return b.scoped(f, fn, look)
 		}
 	}
-	if s, ok := b.file.Symbols().At(look); ok && f.Function == "" {
+	if s, ok := b.symbols.At(look); ok && f.Function == "" {
 		f.Function = module.Readable(s.Name)
 	}
 	if b.debug != nil {
@@ -106,7 +142,7 @@ func (b *binary) frames(f traceback.Frame, innermost bool) []traceback.Frame {
 
 // place returns the address, as the file counts, of a frame's offset in it.
 func (b *binary) place(f traceback.Frame) uint64 {
-	if f.Place == traceback.InModule {
+	if f.Place != traceback.InFile && f.Place != traceback.InCode {
 		return f.Offset
 	}
 	for _, p := range b.file.ELF.Progs {

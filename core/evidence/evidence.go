@@ -2,6 +2,7 @@
 package evidence
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -97,7 +98,14 @@ func Open(ctx context.Context, path string, o Options, progress func(float64)) (
 // crashText says what explains a crash text.
 func (o Options) crashText() crashtext.Options {
 	a := o.Artifacts
-	return crashtext.Options{Binaries: append(append([]string(nil), a.Modules.Binaries...), a.Modules.Offered...), Own: o.Own,
+	var binaries []crashtext.Binary
+	for _, path := range a.Modules.Binaries {
+		binaries = append(binaries, crashtext.Binary{Path: path, Name: filepath.Base(path)})
+	}
+	for _, path := range a.Modules.Offered {
+		binaries = append(binaries, crashtext.Binary{Path: path, Name: cmp.Or(a.Modules.Names[path], filepath.Base(path)), Offered: true})
+	}
+	return crashtext.Options{Binaries: binaries, Own: o.Own,
 		Source: source.Places{Folders: a.Source, Paths: a.Paths, Own: !a.Modules.Alone}}
 }
 

@@ -62,7 +62,7 @@ func (r *logRecording) TraceOn(_ context.Context, at event.Moment) string {
 	if id := r.textOf(c, "traceID"); id != "" {
 		return id
 	}
-	for _, name := range []string{"traceID", "trace_id", "traceId", "trace.id"} {
+	for _, name := range []string{"traceID", "trace_id", "traceId", "trace.id", "otelTraceID"} {
 		if v, ok, err := r.callVariable(c, at, name); ok && err == nil && v.Value.Form() == event.Text && !v.Value.Nil {
 			return v.Value.Value.Text
 		}
@@ -82,14 +82,22 @@ func (r *logRecording) MomentOfTrace(_ context.Context, trace string, t time.Tim
 	if x, err := r.TraceOf(trace); err == nil {
 		return min(max(at, x.Moment), x.End), true
 	}
-	// In a log the lines of a trace are a thread of their own.
+	id, ok := r.threadOfTrace(trace)
+	if !ok {
+		return 0, false
+	}
+	first, last := r.t.Span(id)
+	if m := r.t.OnThread(id, at); m != event.NoMoment {
+		return min(max(m, first), last), true
+	}
+	return first, true
+}
+
+// threadOfTrace finds the thread that the lines of a trace are in a log.
+func (r *logRecording) threadOfTrace(trace string) (event.ThreadID, bool) {
 	for id := event.ThreadID(1); int(id) <= r.t.Threads(); id++ {
 		if _, name, ok := strings.Cut(r.t.ThreadInfo(id).Name, " "); ok && strings.EqualFold(name, trace) {
-			first, last := r.t.Span(id)
-			if m := r.t.OnThread(id, at); m != event.NoMoment {
-				return min(max(m, first), last), true
-			}
-			return first, true
+			return id, true
 		}
 	}
 	return 0, false

@@ -1,7 +1,9 @@
 package replay
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 
 	"wraithology/core/event"
 	"wraithology/core/timeline"
@@ -10,9 +12,38 @@ import (
 // Speaker is evidence that holds messages.
 type Speaker interface {
 	// MessagesAround lists the moments of messages and errors around a moment: up to
-	// before of them that are not after it, and up to after of those that are; of one
-	// thread, or with thread 0 of all.
-	MessagesAround(at event.Moment, thread event.ThreadID, before, after int) ([]event.Moment, error)
+	// before of them that are not after it, and up to after of those that are.
+	MessagesAround(at event.Moment, of Whose, before, after int) ([]event.Moment, error)
+}
+
+// Whose says which messages are meant: those of a thread, of a trace, or of all.
+type Whose struct {
+	Thread event.ThreadID
+	Trace  string
+}
+
+// whose returns what tells whether a moment's message is meant.
+func (r *logRecording) whose(of Whose) (func(event.Moment) bool, error) {
+	thread := of.Thread
+	switch {
+	case of.Trace == "", r.recorded() && strings.EqualFold(r.t.Header.TraceID, of.Trace):
+	case r.t.Traces() > 0:
+		x, err := r.TraceOf(of.Trace)
+		if err != nil {
+			return nil, err
+		}
+		return func(m event.Moment) bool {
+			c := r.t.CallOf(m)
+			return m >= x.Moment && m <= x.End && c != event.NoCall && r.textOf(c, "traceID") == x.ID
+		}, nil
+	default:
+		id, ok := r.threadOfTrace(of.Trace)
+		if !ok {
+			return nil, fmt.Errorf("%s: %w in the evidence", of.Trace, ErrNoTraces)
+		}
+		thread = id
+	}
+	return func(m event.Moment) bool { return thread == 0 || r.t.Thread(m) == thread }, nil
 }
 
 // AsSpeaker returns the messages of evidence, if it may have any.
@@ -21,12 +52,16 @@ func AsSpeaker(r Recording) (Speaker, bool) {
 	return s, ok
 }
 
-// maxLooked bounds the messages of other threads that are passed over.
+// maxLooked bounds the messages of others that are passed over.
 const maxLooked = 100_000
 
 // MessagesAround implements Speaker.
-func (r *logRecording) MessagesAround(at event.Moment, thread event.ThreadID, before, after int) ([]event.Moment, error) {
+func (r *logRecording) MessagesAround(at event.Moment, of Whose, before, after int) ([]event.Moment, error) {
 	if err := r.check(at); err != nil {
+		return nil, err
+	}
+	meant, err := r.whose(of)
+	if err != nil {
 		return nil, err
 	}
 	lists := []timeline.List{r.t.Notable(event.Message), r.t.Notable(event.Error), r.t.Notable(event.Output)}
@@ -59,7 +94,7 @@ func (r *logRecording) MessagesAround(at event.Moment, thread event.ThreadID, be
 			} else {
 				index[best]++
 			}
-			if thread == 0 || r.t.Thread(m) == thread {
+			if meant(m) {
 				out = append(out, m)
 				most--
 			}

@@ -36,7 +36,7 @@ var (
 	timeNames    = []string{"time", "timestamp", "ts", "@timestamp", "datetime", "date", "t", "timeunixnano", "eventtime", "asctime"}
 	levelNames   = []string{"level", "severity", "severitytext", "lvl", "loglevel", "levelname", "priority"}
 	messageNames = []string{"msg", "message", "body", "event", "text", "log"}
-	traceNames   = []string{"traceid"}
+	traceNames   = []string{"traceid", "oteltraceid"}
 	sharedNames  = []string{"requestid", "reqid", "correlationid"}                                    // of a thread that runs through several processes
 	threadNames  = append(sharedNames, "goroutine", "thread", "threadid", "threadname", "tid", "pid") // the others mean something within one process
 	callerNames  = []string{"caller", "source"}
@@ -115,6 +115,9 @@ func (f *finder) find(r *record) found {
 	best := ranks{noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank}
 	for i := range r.fields {
 		for k, rank := range f.rank(r.fields[i].name) {
+			if k == thread && rank == 0 && f.rules.Thread == "" && strings.Trim(r.fields[i].String(), "0") == "" {
+				continue // loggers write zeros where there is no trace
+			}
 			if rank < best[k] {
 				best[k], *into[k] = rank, i
 			}

@@ -20,8 +20,9 @@ type Frame struct {
 	Column   int
 	Address  uint64 // 0 for none
 	Module   string // the binary, where the frame names one
-	Offset   uint64 // of the address in Module, or in Function where that is known
-	Place    Place  // from where Offset counts, where Function is not known
+	BuildID  string // of the binary, where the frame says it
+	Offset   uint64 // of the address, from where Place says
+	Place    Place
 	Args     []Word
 	Note     string
 	Own      bool
@@ -34,9 +35,10 @@ type Place uint8
 
 // From where offsets count.
 const (
-	InModule Place = iota // from its address 0, as the module's own tables count
-	InFile                // from the beginning of its file
-	InCode                // from the beginning of the mapped page of its first code
+	InModule   Place = iota // from the module's address 0, as its own tables count
+	InFunction              // from the beginning of the function
+	InFile                  // from the beginning of the module's file
+	InCode                  // from the beginning of the mapped page of the module's first code
 )
 
 // Name is the function, or what else the frame says of its place.

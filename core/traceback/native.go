@@ -12,7 +12,7 @@ import (
 // "#1 0x7f… (MODULE+0x29d90)", or as backtrace_symbols of the C library writes them,
 // "MODULE(FUNCTION+0x1d) [0x55…]".
 var (
-	nativeNumbered = regexp.MustCompile(`^\s*#(\d+)\s+(0x[0-9a-fA-F]+)(?: in (.+?))?(?: (/?[^\s():]+\.[A-Za-z+]{1,4}):(\d+)(?::(\d+))?)?(?: \((.+?)\+(0x[0-9a-fA-F]+)\))?(?: \(BuildId: [0-9a-f]+\))?$`)
+	nativeNumbered = regexp.MustCompile(`^\s*#(\d+)\s+(0x[0-9a-fA-F]+)(?: in (.+?))?(?: (/?[^\s():]+\.[A-Za-z+]{1,4}):(\d+)(?::(\d+))?)?(?: \((.+?)\+(0x[0-9a-fA-F]+)\))?(?: \(BuildId: ([0-9a-f]+)\))?$`)
 	nativeSymbol   = regexp.MustCompile(`^\s*(\S+?)\((\S*?)\+?(0x[0-9a-fA-F]+)?\)\s?\[(0x[0-9a-fA-F]+)\]$`)
 	nativeSignal   = regexp.MustCompile(`(?:^|\W)(SIG[A-Z]{3,7}|(?i:segmentation fault|aborted|bus error|illegal instruction|floating point exception|stack-overflow|heap-use-after-free|heap-buffer-overflow))(?:\W|$)`)
 	nativeAddress  = regexp.MustCompile(`(?i)address:? (0x[0-9a-f]+)`)
@@ -31,7 +31,7 @@ func readNative(p *parser, line string) bool {
 		if m[1] == "0" && p.current != nil && len(p.current.Frames) > 0 {
 			p.begin(Thread{Name: "thread", Kind: "thread"})
 		}
-		f := Frame{Function: m[3], File: m[4], Module: m[7]}
+		f := Frame{Function: m[3], File: m[4], Module: m[7], BuildID: m[9]}
 		f.Address, _ = strconv.ParseUint(m[2][2:], 16, 64) // digits
 		f.Line, _ = strconv.Atoi(m[5])
 		f.Column, _ = strconv.Atoi(m[6])
@@ -42,6 +42,9 @@ func readNative(p *parser, line string) bool {
 	if m := nativeSymbol.FindStringSubmatch(line); m != nil {
 		p.language("native", "signal")
 		f := Frame{Function: m[2], Module: m[1]}
+		if f.Function != "" {
+			f.Place = InFunction
+		}
 		f.Address, _ = strconv.ParseUint(m[4][2:], 16, 64)                      // digits
 		f.Offset, _ = strconv.ParseUint(strings.TrimPrefix(m[3], "0x"), 16, 64) // digits, or nothing
 		p.frame(f)

@@ -77,18 +77,25 @@ func (a *api) intakeRoutes(h huma.API) {
 	})
 	route(h, a, "GET", evidencePath+"messages", "messages", "What was said around a moment", func(ctx context.Context, in *struct {
 		PlaceInput
-		Alone  bool `query:"alone" doc:"of the thread alone"`
-		Before int  `query:"before" minimum:"0" maximum:"500" default:"30"`
-		After  int  `query:"after" minimum:"0" maximum:"500" default:"30"`
+		Of     string `query:"of" enum:"all,thread,trace" default:"all" doc:"of a trace, they are gathered from all evidence of the case"`
+		Before int    `query:"before" minimum:"0" maximum:"500" default:"30"`
+		After  int    `query:"after" minimum:"0" maximum:"500" default:"30"`
 	}) (*body[answer.Messages], error) {
-		r, m, t, err := a.at(ctx, in.PlaceInput)
+		r, own, err := a.recording(ctx, in.Case, in.Evidence)
 		if err != nil {
 			return nil, err
 		}
-		if !in.Alone {
-			t = 0
+		m, t, err := answer.Resolve(r, event.Moment(in.Moment), event.ThreadID(in.Thread))
+		if err != nil {
+			return nil, err
 		}
-		list, err := answer.MessagesAround(ctx, r, m, t, in.Before, in.After)
+		var others []answer.Beside
+		if in.Of == "trace" {
+			if others, err = a.beside(ctx, own); err != nil {
+				return nil, err
+			}
+		}
+		list, err := answer.MessagesAround(ctx, r, m, t, answer.MessagesQuery{Of: in.Of, Before: in.Before, After: in.After}, time.Duration(own.ClockOffsetNs), others)
 		return &body[answer.Messages]{list}, err
 	})
 	route(h, a, "GET", evidencePath+"instant", "instant", "What is at the same instant in the case's other evidence", func(ctx context.Context, in *PlaceInput) (*body[answer.Instant], error) {
@@ -301,11 +308,19 @@ func (a *api) instant(ctx context.Context, in PlaceInput) (answer.Instant, error
 	if err != nil {
 		return answer.Instant{}, err
 	}
-	list, err := a.Store.EvidenceOf(ctx, own.CaseID)
+	others, err := a.beside(ctx, own)
 	if err != nil {
 		return answer.Instant{}, err
 	}
-	var others []answer.Beside
+	return answer.InstantOf(ctx, r, m, time.Duration(own.ClockOffsetNs), others)
+}
+
+// beside opens the other evidence of a case.
+func (a *api) beside(ctx context.Context, own store.Evidence) (others []answer.Beside, err error) {
+	list, err := a.Store.EvidenceOf(ctx, own.CaseID)
+	if err != nil {
+		return nil, err
+	}
 	for _, e := range list {
 		if e.ID == own.ID || e.State != client.StateReady {
 			continue
@@ -316,7 +331,7 @@ func (a *api) instant(ctx context.Context, in PlaceInput) (answer.Instant, error
 		}
 		others = append(others, answer.Beside{Name: e.Name, Replay: x, Offset: time.Duration(e.ClockOffsetNs)})
 	}
-	return answer.InstantOf(ctx, r, m, time.Duration(own.ClockOffsetNs), others)
+	return others, nil
 }
 
 // move moves evidence to another case in which the person may work.

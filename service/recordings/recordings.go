@@ -103,11 +103,12 @@ func (r *Recordings) artifacts(ctx context.Context, e store.Evidence) (out evide
 		return out, "", err
 	}
 	key = e.SHA256
-	out.Modules = module.Sources{Alone: true, Cache: filepath.Join(r.dir, "modules")}
+	out.Modules = module.Sources{Alone: true, Cache: filepath.Join(r.dir, "modules"), Names: map[string]string{}}
 	for _, a := range list {
-		key += " " + a.SHA256
+		key += " " + a.SHA256 + " " + a.Name
 		if a.Kind != client.ArtifactSource {
-			out.Modules.Offered = append(out.Modules.Offered, r.vault.Path(a.SHA256))
+			path := r.vault.Path(a.SHA256)
+			out.Modules.Offered, out.Modules.Names[path] = append(out.Modules.Offered, path), a.Name
 			continue
 		}
 		into := filepath.Join(r.dir, "sources", a.SHA256)

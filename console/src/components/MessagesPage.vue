@@ -1,53 +1,84 @@
 <script setup lang="ts">
 import { nextTick, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
 import type { Messages } from '../api/service'
 import { data, duration, service, words } from '../api/service'
 import { useSitting } from '../stores/sitting'
 
 const s = useSitting()
+const router = useRouter()
 const list = ref<Messages>()
-const alone = ref(false)
+const of = ref<'all' | 'trace' | 'thread'>('all')
 const trouble = ref('')
 const holder = ref<HTMLDivElement>()
 
 watch(
-  [() => s.place.moment, () => s.place.thread, alone],
+  [() => s.place.moment, () => s.place.thread, of],
   async () => {
     try {
-      const query = { moment: s.place.moment, thread: Number(s.place.thread), alone: alone.value }
+      const query = { moment: s.place.moment, thread: Number(s.place.thread), of: of.value }
       list.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/messages', { params: { path: s.path, query } }))
       trouble.value = ''
       await nextTick()
       holder.value?.querySelector('.here')?.scrollIntoView({ block: 'center' })
     } catch (e) {
+      list.value = undefined
       trouble.value = words(e)
     }
   },
   { immediate: true },
 )
+
+/** Goes to where a message was said, which may be in other evidence. */
+function go(m: Messages['messages'][number]) {
+  if (m.evidence) void router.push({ name: 'sitting', params: { case: s.path.case, evidence: m.evidence }, query: { moment: String(m.moment), thread: m.thread } })
+  else void s.go({ moment: m.moment, thread: m.thread, frame: 0 }, 'message')
+}
 </script>
 
 <template>
   <div ref="holder" class="messages" aria-label="Messages around the moment">
-    <label class="alone"><input v-model="alone" type="checkbox" /> of this thread alone</label>
+    <fieldset class="whose">
+      <legend class="unseen">whose messages</legend>
+      <label><input v-model="of" type="radio" value="all" /> of all</label>
+      <label><input v-model="of" type="radio" value="trace" /> of the trace, in all evidence</label>
+      <label><input v-model="of" type="radio" value="thread" /> of the thread</label>
+    </fieldset>
     <p v-if="trouble" class="wrong" role="alert">{{ trouble }}</p>
     <p v-if="list && !list.messages.length" class="soft">Nothing was said around this moment.</p>
-    <button v-for="m in list?.messages" :key="m.moment" type="button" class="row" :class="{ here: m.moment === s.place.moment }" @click="s.go({ moment: m.moment, thread: m.thread, frame: 0 }, 'message')">
-      <span class="mono soft number">+{{ duration(m.timeNs) }}</span>
-      <span class="mono soft">{{ m.function }} #{{ m.thread }}</span>
+    <button v-for="(m, i) in list?.messages" :key="`${m.evidence}@${m.moment}`" type="button" class="row" :class="{ here: i === list?.here }" @click="go(m)">
+      <span class="mono soft number">{{ m.timeNs < 0 ? '−' : '+' }}{{ duration(Math.abs(m.timeNs)) }}</span>
+      <span class="mono soft"><template v-if="m.evidence">{{ m.evidence }}: </template>{{ m.function }} #{{ m.thread }}</span>
       <span class="text">{{ m.text }}</span>
     </button>
   </div>
 </template>
 
 <style scoped>
-.messages {
+.messages.source {
   overflow: auto;
+}
+.messages {
   background: var(--fog-0);
 }
-.alone {
-  display: block;
+.whose {
+  position: sticky;
+  z-index: 2;
+  top: 0;
+  display: flex;
+  background: var(--fog-0);
+  gap: 18px;
+  margin: 0;
   padding: 6px 14px;
+  border: 0;
+}
+/* Below the tabs. */
+.messages:not(.source) .whose {
+  top: 30px;
+}
+.unseen {
+  position: absolute;
+  clip-path: inset(50%);
 }
 .row {
   display: grid;

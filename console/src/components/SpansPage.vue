@@ -93,13 +93,13 @@ function name(x: Spans['spans'][number]) {
       <div class="row head soft"><span>span</span><span></span><span class="number">took</span><span class="number" title="time in which no child ran">own</span><span class="number" title="its share in the critical path">critical</span></div>
       <template v-for="x in list.spans" :key="x.spanID + x.moment">
       <button type="button" class="row" :class="{ here: x === here }" :title="x.statusMessage" @click="s.go({ moment: x.moment, thread: x.thread, frame: 0 }, 'span')">
-        <span class="name" :style="{ paddingLeft: `${Math.min(x.depth, 12) * 12}px` }"><span v-if="x.status === 'error'" class="notch" aria-hidden="true"></span>{{ name(x) }}<span v-if="x.status === 'error'" class="unseen">, error</span></span>
+        <span class="name" :style="{ paddingLeft: `${Math.min(x.depth, 12) * 12}px` }"><span class="notch" :class="{ none: x.status !== 'error' }" aria-hidden="true"></span>{{ name(x) }}<span v-if="x.status === 'error'" class="unseen">, error</span></span>
         <span class="bar" aria-hidden="true"><i :style="at(x)" :class="{ wrong: x.status === 'error', critical: x.criticalNs > 0 }"></i></span>
         <span class="number">{{ duration(x.durationNs) }}</span>
         <span class="number">{{ duration(x.selfNs) }}</span>
         <span class="number">{{ x.criticalNs ? duration(x.criticalNs) : '' }}</span>
       </button>
-      <p v-for="l in x.links" :key="l.traceID + l.spanID" class="links soft" :style="{ paddingLeft: `${18 + Math.min(x.depth, 12) * 12}px` }">
+      <p v-for="l in x.links" :key="l.traceID + l.spanID" class="links soft" :style="{ paddingLeft: `${31 + Math.min(x.depth, 12) * 12}px` }">
         links to <button type="button" class="link" @click="follow(l)">trace <code>{{ l.traceID.slice(0, 16) }}</code></button>
       </p>
       </template>
@@ -183,6 +183,9 @@ button.row:hover {
   border: 4px solid transparent;
   border-top: 7px solid var(--wrong);
   border-bottom: 0;
+}
+.none {
+  visibility: hidden;
 }
 .unseen {
   position: absolute;

@@ -167,7 +167,7 @@ onKeyStroke(
           <el-tab-pane label="Ledger" name="ledger"><LedgerPanel /></el-tab-pane>
           <el-tab-pane label="Search" name="search"><SearchPanel /></el-tab-pane>
         </template>
-        <el-tab-pane v-if="s.kind === 'event-trace'" label="Messages" name="messages" lazy><MessagesPage /></el-tab-pane>
+        <el-tab-pane v-if="s.kind !== 'structured-log'" label="Messages" name="messages" lazy><MessagesPage /></el-tab-pane>
         <el-tab-pane label="Elsewhere" name="elsewhere" lazy><ElsewherePanel /></el-tab-pane>
         <el-tab-pane label="Ask" name="ask"><AskPanel /></el-tab-pane>
       </el-tabs>
@@ -310,7 +310,15 @@ kbd {
 .drawer.tall {
   height: 300px;
 }
+/* The tabs stay where they are while what is below is turned. */
+.drawer :deep(.el-tabs__content) {
+  overflow: visible;
+}
 .drawer :deep(.el-tabs__header) {
+  position: sticky;
+  z-index: 3;
+  top: 0;
   margin-bottom: 6px;
+  background: var(--fog-0);
 }
 </style>

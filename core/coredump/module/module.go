@@ -35,10 +35,11 @@ type Module struct {
 
 // Sources says where binaries and debug files are looked for.
 type Sources struct {
-	Binaries []string // files; each must be of the dump's
-	Offered  []string // files that are used where they fit
-	Debug    []string // folders
-	Cache    string   // folder for unpacked sections
+	Binaries []string          // files; each must be of the dump's
+	Offered  []string          // files that are used where they fit
+	Names    map[string]string // what files are called, by their paths, where those do not say it
+	Debug    []string          // folders
+	Cache    string            // folder for unpacked sections
 	// Alone keeps the search to Binaries and Debug: the machine's own files are
 	// not those of the machine that the core comes from.
 	Alone bool
