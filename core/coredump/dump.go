@@ -19,6 +19,7 @@ import (
 	"wraithology/core/coredump/values"
 	"wraithology/core/event"
 	"wraithology/core/mapped"
+	"wraithology/core/packed"
 	"wraithology/core/replay"
 	"wraithology/core/source"
 )
@@ -93,8 +94,11 @@ type thread struct {
 	goroutine *goroutine
 }
 
-// Is reports whether a file begins like a core dump, compressed or not.
-func Is(head []byte) bool { return elfcore.Is(head) || compression(head) != "" }
+// Is reports whether a file begins like a core dump.
+func Is(head []byte) bool { return elfcore.Is(head) }
+
+// maxUnpacked bounds the size that a compressed dump unpacks to.
+const maxUnpacked = 1 << 40
 
 // Open opens the core dump in f. The file must stay as it is while the dump is
 // used; it may be closed. Errors wrap elfcore.ErrNoCore, elfcore.ErrArchitecture,
@@ -141,8 +145,8 @@ func Open(ctx context.Context, f *os.File, o Options) (d *Dump, err error) {
 func (d *Dump) bytes(ctx context.Context, f *os.File) ([]byte, error) {
 	head := make([]byte, 64)
 	n, _ := f.ReadAt(head, 0)
-	if how := compression(head[:n]); how != "" {
-		plain, err := unpack(ctx, f, how)
+	if how := packed.Tell(head[:n]); how != "" {
+		plain, _, err := packed.Unpack(ctx, f, how, "", maxUnpacked, nil) // of damage the dump itself says that it is cut off
 		if err != nil {
 			return nil, fmt.Errorf("unpack %s: %w", f.Name(), err)
 		}

@@ -24,6 +24,7 @@ type Options struct {
 	Binaries []Binary // in which addresses are looked up
 	Source   source.Places
 	Own      traceback.Own
+	Damage   string // what is wrong with the file itself, or nothing
 }
 
 // Binary is a program or library, or a file with its debug information. One that was
@@ -72,6 +73,9 @@ func (t *Text) describe() {
 	*i = replay.Info{Kind: Kind, Language: c.Language, Moments: 1, Threads: len(c.Threads)}
 	if c.Language != "" {
 		i.Program = "a " + c.Language + " program"
+	}
+	if d := t.options.Damage; d != "" {
+		i.Gaps = append(i.Gaps, replay.Gap{What: d, Remedy: "fetch the file again"})
 	}
 	for _, g := range c.Gaps {
 		i.Gaps = append(i.Gaps, replay.Gap{What: g, Remedy: "the runtime or the log cut them off: look for the whole text where the program wrote it"})

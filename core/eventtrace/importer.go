@@ -77,7 +77,7 @@ const doubted = 24 * time.Hour
 
 // Build makes the timeline of OTLP messages, which are in the JSON form if json is set.
 func Build(ctx context.Context, in intake.Input, json bool) error {
-	i := &importer{tables: intake.NewTables(Kind, in.File, in.Size), traces: ordered.New(in.Temporary, ordered.Piece), events: intake.NewEvents(in.Temporary),
+	i := &importer{tables: intake.NewTables(Kind, in), traces: ordered.New(in.Temporary, ordered.Piece), events: intake.NewEvents(in.Temporary),
 		resources: map[string]uint32{}, scopes: map[string]uint32{}, loose: map[uint16]*looseLogs{}, future: time.Now().Add(doubted).UnixNano()}
 	defer i.traces.Close()
 	defer i.events.Close()

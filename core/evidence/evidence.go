@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"wraithology/core/coredump"
@@ -16,6 +17,7 @@ import (
 	"wraithology/core/eventtrace"
 	"wraithology/core/execlog"
 	"wraithology/core/intake"
+	"wraithology/core/packed"
 	"wraithology/core/replay"
 	"wraithology/core/runtimetrace"
 	"wraithology/core/source"
@@ -70,25 +72,36 @@ func Open(ctx context.Context, path string, o Options, progress func(float64)) (
 		return nil, fmt.Errorf("%w: %w", ErrUnreadable, err)
 	}
 	defer f.Close()
-	form, err := formOf(f, info.Size(), o.As)
+	sample, how, err := sampleOf(f, info.Size())
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %w", ErrUnreadable, path, err)
+	}
+	form, err := formOf(sample, o.As)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s: %w", ErrUnreadable, path, err)
 	}
 	switch form {
-	case formDump:
+	case formDump: // which unpacks it itself, with its holes
 		dump, err := coredump.Open(ctx, f, o.Artifacts)
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrUnreadable, err)
 		}
 		return replay.Still(dump), nil
 	case formCrashText:
-		text, err := crashtext.Open(ctx, f, info.Size(), o.crashText())
+		plain, err := plainOf(ctx, f, how, os.TempDir(), progress)
+		if err != nil {
+			return nil, fmt.Errorf("%w: %s: %w", ErrUnreadable, path, err)
+		}
+		defer plain.close()
+		options := o.crashText()
+		options.Damage = plain.damage
+		text, err := crashtext.Open(ctx, plain.File, plain.size, options)
 		if err != nil {
 			return nil, fmt.Errorf("%w: %s: %w", ErrUnreadable, path, err)
 		}
 		return replay.Still(text), nil
 	}
-	t, err := timelineOf(ctx, f, info, form, o, progress)
+	t, err := timelineOf(ctx, f, info, how, form, o, progress)
 	if err != nil {
 		return nil, err
 	}
@@ -109,12 +122,59 @@ func (o Options) crashText() crashtext.Options {
 		Source: source.Places{Folders: a.Source, Paths: a.Paths, Own: !a.Modules.Alone}}
 }
 
-// timelineOf opens the timeline of evidence, which it builds where it must.
-func timelineOf(ctx context.Context, f *os.File, info os.FileInfo, form form, o Options, progress func(float64)) (*timeline.Timeline, error) {
+// plain is evidence as it was before it was packed.
+type plain struct {
+	*os.File
+	size   int64
+	damage string // why it ends before its end, or nothing
+	close  func()
+}
+
+// roomIn is how many bytes packed evidence may unpack to in a folder: half of what is free
+// there, so that a small file that unpacks to a huge one leaves room for everyone else.
+func roomIn(folder string) (int64, error) {
+	var s syscall.Statfs_t
+	if err := syscall.Statfs(folder, &s); err != nil {
+		return 0, fmt.Errorf("see how much room %s has: %w", folder, err)
+	}
+	return int64(s.Bavail) * s.Bsize / 2, nil
+}
+
+// plainOf unpacks evidence where it is packed, into a file without a name in a folder.
+func plainOf(ctx context.Context, f *os.File, how packed.How, folder string, progress func(float64)) (plain, error) {
+	out := plain{File: f, close: func() {}}
+	if how != "" {
+		most, err := roomIn(folder)
+		if err != nil {
+			return plain{}, err
+		}
+		unpacked, damage, err := packed.Unpack(ctx, f, how, folder, most, progress)
+		switch {
+		case errors.Is(err, packed.ErrTooLarge):
+			return plain{}, fmt.Errorf("unpack it: %w for the disk: it may have %d MB in %s, half of what is free there. Make room, or unpack a part of it", err, most>>20, folder)
+		case err != nil:
+			return plain{}, fmt.Errorf("unpack it: %w", err)
+		}
+		if out.File, out.close = unpacked, func() { _ = unpacked.Close() }; damage != nil {
+			out.damage = "the packed file is damaged or cut off (" + damage.Error() + "): what came before is here"
+		}
+	}
+	info, err := out.Stat()
+	if err != nil {
+		out.close()
+		return plain{}, err
+	}
+	out.size = info.Size()
+	return out, nil
+}
+
+// timelineOf opens the timeline of evidence, which it builds where it must. That of a
+// packed file is known by the file alone.
+func timelineOf(ctx context.Context, f *os.File, info os.FileInfo, how packed.How, form form, o Options, progress func(float64)) (*timeline.Timeline, error) {
 	dir := ""
 	if o.Timelines.Folder != "" {
 		dir = filepath.Join(o.Timelines.Folder, timelineName(f.Name(), info, form, o.Rules))
-		t, err := timeline.Open(dir, f, info.Size())
+		t, err := openTimeline(dir, f, info.Size(), how)
 		if err == nil {
 			_ = os.Chtimes(dir, time.Now(), time.Now()) // it is in use: prune leaves it
 			return t, nil
@@ -139,15 +199,43 @@ func timelineOf(ctx context.Context, f *os.File, info os.FileInfo, form form, o 
 			return nil, fmt.Errorf("remove an outdated timeline: %w", err)
 		}
 	}
-	if err := build(ctx, f, info.Size(), form, dir, o, progress); err != nil {
+	content, err := plainOf(ctx, f, how, filepath.Dir(dir), part(progress, 0, unpacking(how)))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %w", ErrUnreadable, f.Name(), err)
+	}
+	defer content.close()
+	if err := build(ctx, content, f.Name(), info.ModTime(), form, dir, o, part(progress, unpacking(how), 1)); err != nil {
 		return nil, err
 	}
-	return timeline.Open(dir, f, info.Size())
+	return openTimeline(dir, f, info.Size(), how)
+}
+
+// unpacking is which share of the work it is to unpack a file.
+func unpacking(how packed.How) float64 {
+	if how == "" {
+		return 0
+	}
+	return 0.2
+}
+
+// part tells progress of a part of the work as that of the whole.
+func part(progress func(float64), from, to float64) func(float64) {
+	if progress == nil {
+		return nil
+	}
+	return func(done float64) { progress(from + done*(to-from)) }
+}
+
+func openTimeline(dir string, f *os.File, size int64, how packed.How) (*timeline.Timeline, error) {
+	if how != "" {
+		return timeline.OpenKnown(dir)
+	}
+	return timeline.Open(dir, f, size)
 }
 
 // build makes the timeline of evidence in the folder dir.
-func build(ctx context.Context, f *os.File, size int64, form form, dir string, o Options, progress func(float64)) (err error) {
-	in := intake.Input{File: f, Size: size, Folder: dir, Lasting: o.Timelines.Lasting, Temporary: filepath.Dir(dir), Progress: progress}
+func build(ctx context.Context, f plain, name string, written time.Time, form form, dir string, o Options, progress func(float64)) (err error) {
+	in := intake.Input{File: f.File, Size: f.size, Written: written, Damage: f.damage, Folder: dir, Lasting: o.Timelines.Lasting, Temporary: filepath.Dir(dir), Progress: progress}
 	switch form {
 	case formOTLP, formOTLPJSON:
 		err = eventtrace.Build(ctx, in, form == formOTLPJSON)
@@ -157,12 +245,12 @@ func build(ctx context.Context, f *os.File, size int64, form form, dir string, o
 		err = runtimetrace.Build(ctx, in)
 	default:
 		var log *execlog.Log
-		if log, err = execlog.Open(f, size); err == nil {
+		if log, err = execlog.Open(f.File, f.size); err == nil {
 			return timeline.Build(ctx, log, dir, o.Timelines.Lasting, progress)
 		}
 	}
 	if err != nil && ctx.Err() == nil {
-		return fmt.Errorf("%w: %s: %w", ErrUnreadable, f.Name(), err)
+		return fmt.Errorf("%w: %s: %w", ErrUnreadable, name, err)
 	}
 	return err
 }

@@ -14,6 +14,7 @@ import (
 	"wraithology/core/eventtrace"
 	"wraithology/core/eventtrace/otlp"
 	"wraithology/core/execlog"
+	"wraithology/core/packed"
 	"wraithology/core/runtimetrace"
 	"wraithology/core/structuredlog"
 	"wraithology/core/traceback"
@@ -70,12 +71,20 @@ const (
 // sampleSize is how much of a file is looked at to tell what it is.
 const sampleSize = 64 << 10
 
-// formOf tells the form of evidence, by its kind where that is given, and by its bytes.
-func formOf(f *os.File, size int64, as Kind) (form, error) {
-	sample := make([]byte, min(size, sampleSize))
+// sampleOf reads the beginning of evidence, unpacked where it is packed.
+func sampleOf(f *os.File, size int64) (sample []byte, how packed.How, err error) {
+	sample = make([]byte, min(size, sampleSize))
 	if n, err := f.ReadAt(sample, 0); n < len(sample) {
-		return 0, fmt.Errorf("read the beginning: %w", err)
+		return nil, "", fmt.Errorf("read the beginning: %w", err)
 	}
+	if how = packed.Tell(sample); how != "" {
+		sample, err = packed.Beginning(f, how, sampleSize)
+	}
+	return sample, how, err
+}
+
+// formOf tells the form of evidence, by its kind where that is given, and by its beginning.
+func formOf(sample []byte, as Kind) (form, error) {
 	json := bytes.HasPrefix(bytes.TrimLeft(sample, "\ufeff \t\r\n"), []byte("{"))
 	switch as {
 	case ExecutionLog:

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"os"
+	"time"
 
 	"wraithology/core/event"
 	"wraithology/core/execlog"
@@ -19,6 +20,8 @@ import (
 type Input struct {
 	File      *os.File
 	Size      int64
+	Written   time.Time // when the evidence was last written
+	Damage    string    // what is wrong with the file itself, or nothing
 	Folder    string
 	Lasting   bool
 	Temporary string

@@ -6,7 +6,6 @@ package intake
 import (
 	"encoding/binary"
 	"encoding/hex"
-	"io"
 	"math"
 	"strconv"
 	"strings"
@@ -55,9 +54,9 @@ type gap struct {
 	what, remedy string
 }
 
-// NewTables returns empty tables for the evidence of a kind in r, size bytes long.
-func NewTables(kind string, r io.ReaderAt, size int64) *Tables {
-	t := &Tables{Log: execlog.NewTables(r, size), functions: map[string]*Function{}, files: map[string]event.FileID{}, sites: map[string]event.SiteID{},
+// NewTables returns empty tables for evidence of a kind.
+func NewTables(kind string, in Input) *Tables {
+	t := &Tables{Log: execlog.NewTables(in.File, in.Size), functions: map[string]*Function{}, files: map[string]event.FileID{}, sites: map[string]event.SiteID{},
 		processes: map[string]uint16{}, gaps: map[string]*gap{}}
 	t.Log.Header.Kind = kind
 	for _, x := range []event.Type{
@@ -68,6 +67,9 @@ func NewTables(kind string, r io.ReaderAt, size int64) *Tables {
 		t.Log.AddType(x)
 	}
 	t.Log.Files[0] = event.File{}
+	if in.Damage != "" {
+		t.Gap(in.Damage, "fetch the file again, or look at the one that follows it")
+	}
 	return t
 }
 

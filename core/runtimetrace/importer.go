@@ -75,7 +75,7 @@ type call struct {
 
 // Build makes the timeline of an execution trace.
 func Build(ctx context.Context, in intake.Input) error {
-	i := &importer{tables: intake.NewTables(Kind, in.File, in.Size), events: intake.NewEvents(in.Temporary), goroutines: map[trace.GoID]*goroutine{},
+	i := &importer{tables: intake.NewTables(Kind, in), events: intake.NewEvents(in.Temporary), goroutines: map[trace.GoID]*goroutine{},
 		tasks: map[trace.TaskID]*call{}, ranges: map[string]*call{}}
 	defer i.events.Close()
 	h := &i.tables.Log.Header

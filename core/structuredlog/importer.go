@@ -75,11 +75,7 @@ type importer struct {
 
 // Build makes the timeline of a log.
 func Build(ctx context.Context, in intake.Input, rules Rules) error {
-	info, err := in.File.Stat()
-	if err != nil {
-		return err
-	}
-	i := &importer{in: in, finder: newFinder(rules), tables: intake.NewTables(Kind, in.File, in.Size), events: intake.NewEvents(in.Temporary), parse: newParser(info.ModTime()),
+	i := &importer{in: in, finder: newFinder(rules), tables: intake.NewTables(Kind, in), events: intake.NewEvents(in.Temporary), parse: newParser(in.Written),
 		threads: map[string]*thread{}, wrote: map[string]bool{}, partial: map[string][]byte{}}
 	defer i.events.Close()
 	data, err := mapped.File(i, in.File)

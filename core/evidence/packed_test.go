@@ -1,0 +1,104 @@
+package evidence_test
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/answer"
+	"wraithology/core/evidence"
+	"wraithology/core/packed"
+)
+
+// texts are small evidence of several kinds.
+func texts() map[evidence.Kind]string {
+	var log, spans strings.Builder
+	for i := range 12000 { // several of the blocks that Zstandard packs
+		fmt.Fprintf(&log, "{\"time\":\"2026-11-25T10:00:%02d.%03dZ\",\"level\":\"%s\",\"msg\":\"gate %d of %x\"}\n", i/1000, i%1000, []string{"info", "error"}[i/11999], i, i*i*7919)
+		fmt.Fprintf(&spans, `{"resourceSpans":[{"scopeSpans":[{"spans":[{"traceId":"%032x","spanId":"%016x","name":"open","startTimeUnixNano":"%d","endTimeUnixNano":"%d"}]}]}]}`+"\n", i+1, i*7919+1, 1790000000000000000+i, 1790000000000001000+i)
+	}
+	return map[evidence.Kind]string{
+		evidence.StructuredLog: log.String(), evidence.EventTrace: spans.String(),
+		evidence.CrashText: "panic: gate stuck\n\ngoroutine 1 [running]:\nmain.open(0x3)\n\t/srv/gannet/gate.go:44 +0x1d\n",
+	}
+}
+
+func pack(t *testing.T, text string) map[string][]byte {
+	var g, z bytes.Buffer
+	for _, w := range []io.WriteCloser{gzip.NewWriter(&g), func() io.WriteCloser { w, err := zstd.NewWriter(&z); require.NoError(t, err); return w }()} {
+		_, err := io.WriteString(w, text)
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+	}
+	return map[string][]byte{"gz": g.Bytes(), "zst": z.Bytes()}
+}
+
+// TestPacked answers the same of evidence whether it is packed or not, also from the
+// timeline that was kept; what is cut off says so, and keeps what came before.
+func TestPacked(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	for kind, text := range texts() {
+		dir := t.TempDir()
+		o := evidence.Options{Timelines: evidence.Timelines{Folder: filepath.Join(dir, "timelines")}}
+		peek := func(name string, b []byte) answer.Peek {
+			path := filepath.Join(dir, name)
+			require.NoError(t, os.WriteFile(path, b, 0o600))
+			r, err := evidence.Open(ctx, path, o, nil)
+			require.NoError(t, err, name)
+			again, err := evidence.Open(ctx, path, o, func(float64) { assert.Equal(t, evidence.CrashText, kind, "it is not built anew") })
+			require.NoError(t, err, name)
+			p, err := answer.PeekAt(ctx, r)
+			require.NoError(t, err)
+			q, err := answer.PeekAt(ctx, again)
+			require.NoError(t, err)
+			require.Equal(t, p, q)
+			return p
+		}
+		want := peek("plain", []byte(text))
+		require.Equal(t, string(kind), want.Evidence.Kind)
+		for how, b := range pack(t, text) {
+			assert.Equal(t, want, peek(how, b), "%s, %s", kind, how)
+			if kind == evidence.CrashText {
+				continue
+			}
+			cut := peek("cut "+how, b[:len(b)/2])
+			assert.Greater(t, cut.Evidence.Moments, int64(100), "%s, %s", kind, how)
+			assert.Less(t, cut.Evidence.Moments, want.Evidence.Moments, "%s, %s", kind, how)
+			require.NotEmpty(t, cut.Gaps)
+			assert.Contains(t, cut.Gaps[0].What, "cut off", "%s, %s", kind, how)
+		}
+	}
+	path := filepath.Join(t.TempDir(), "bad.gz")
+	require.NoError(t, os.WriteFile(path, []byte("\x1f\x8b\x08 and no more"), 0o600))
+	_, err := evidence.Open(ctx, path, evidence.Options{}, nil)
+	require.ErrorIs(t, err, evidence.ErrUnreadable)
+}
+
+// TestUnpackingIsBounded stops at as many bytes as may be, and when the context ends.
+func TestUnpackingIsBounded(t *testing.T) {
+	t.Parallel()
+	for how, b := range pack(t, strings.Repeat("gate ", 1<<20)) {
+		path := filepath.Join(t.TempDir(), how)
+		require.NoError(t, os.WriteFile(path, b, 0o600))
+		f, err := os.Open(path)
+		require.NoError(t, err)
+		defer f.Close()
+		_, _, err = packed.Unpack(context.Background(), f, packed.Tell(b), t.TempDir(), 1<<20, nil)
+		require.ErrorIs(t, err, packed.ErrTooLarge, how)
+		ctx, stop := context.WithCancel(context.Background())
+		stop()
+		_, _, err = packed.Unpack(ctx, f, packed.Tell(b), t.TempDir(), 1<<40, nil)
+		require.ErrorIs(t, err, context.Canceled, how)
+	}
+}

@@ -1,0 +1,139 @@
+// Package packed unpacks evidence that was compressed with gzip or Zstandard.
+package packed
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/klauspost/compress/zstd"
+
+	"wraithology/core/sparse"
+)
+
+// How says how a file is compressed; empty is not at all.
+type How string
+
+// The ways, by the standards that describe them.
+const (
+	Gzip      How = "gzip" // RFC 1952
+	Zstandard How = "zstd" // RFC 8878
+)
+
+// Tell tells how a file is compressed by its first bytes.
+func Tell(head []byte) How {
+	switch {
+	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
+		return Gzip
+	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+		return Zstandard
+	}
+	return ""
+}
+
+// ErrTooLarge says that a file unpacks to more than it may.
+var ErrTooLarge = errors.New("it unpacks to too much")
+
+// reader reads what is unpacked.
+func reader(in io.Reader, how How) (plain io.Reader, end func(), err error) {
+	if how == Gzip {
+		z, err := gzip.NewReader(in)
+		return z, func() {}, err
+	}
+	const window = 256 << 20
+	z, err := zstd.NewReader(in, zstd.WithDecoderMaxMemory(window), zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return nil, nil, err
+	}
+	return z, z.Close, nil
+}
+
+// Beginning unpacks the first bytes of a file, n at most. Damage ends them early.
+func Beginning(f io.ReaderAt, how How, n int64) ([]byte, error) {
+	plain, end, err := reader(io.NewSectionReader(f, 0, 1<<62), how)
+	if err != nil {
+		return nil, fmt.Errorf("unpack: %w", err)
+	}
+	defer end()
+	b, err := io.ReadAll(io.LimitReader(plain, n))
+	if len(b) == 0 && err != nil {
+		return nil, fmt.Errorf("unpack: %w", err)
+	}
+	return b, nil
+}
+
+// Unpack writes a compressed file's contents to a file without a name in a folder; pages
+// of zeros take no room in it. It may have most bytes. Damage ends it early: what came
+// before counts, and damage says what it was. done, if not nil, is told which share of
+// the file has been read.
+func Unpack(ctx context.Context, f *os.File, how How, folder string, most int64, done func(float64)) (out *os.File, damage, err error) {
+	info, err := f.Stat()
+	if err != nil {
+		return nil, nil, err
+	}
+	in := &counted{r: io.NewSectionReader(f, 0, info.Size()), size: info.Size(), done: done}
+	plain, end, err := reader(in, how)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer end()
+	if out, err = os.CreateTemp(folder, "wraithology-unpacked-*"); err != nil {
+		return nil, nil, err
+	}
+	if err := os.Remove(out.Name()); err != nil { // it lives as long as it is used
+		return nil, nil, errors.Join(err, out.Close())
+	}
+	from := &bounded{ctx: ctx, r: plain, left: most}
+	size, err := sparse.Copy(out, from)
+	switch {
+	case err == nil:
+		return out, nil, nil
+	case size > 0 && ctx.Err() == nil && from.err != nil && !errors.Is(from.err, ErrTooLarge):
+		return out, from.err, nil
+	}
+	return nil, nil, errors.Join(err, out.Close())
+}
+
+// counted tells how much has been read.
+type counted struct {
+	r          io.Reader
+	read, size int64
+	done       func(float64)
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	if c.read += int64(n); c.done != nil {
+		c.done(float64(c.read) / float64(max(c.size, 1)))
+	}
+	return n, err
+}
+
+// bounded reads until a context ends or a number of bytes is reached.
+type bounded struct {
+	ctx  context.Context
+	r    io.Reader
+	left int64
+	err  error // what ended it, other than its end
+}
+
+func (b *bounded) Read(p []byte) (n int, err error) {
+	defer func() {
+		if err != nil && !errors.Is(err, io.EOF) {
+			b.err = err
+		}
+	}()
+	if err := b.ctx.Err(); err != nil {
+		return 0, err
+	}
+	if b.left <= 0 {
+		return 0, ErrTooLarge
+	}
+	n, err = b.r.Read(p)
+	b.left -= int64(n)
+	return n, err
+}
