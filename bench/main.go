@@ -80,6 +80,7 @@ func run(quick bool, out, dir, only string) error {
 		sizes = []int64{1_000_000, 5_000_000}
 	}
 	var r report
+	known := only == ""
 	for _, part := range []struct {
 		name    string
 		measure func() error
@@ -91,10 +92,14 @@ func run(quick bool, out, dir, only string) error {
 		{"receiving", func() error { return measureReceiving(&r, dir, quick) }},
 	} {
 		if only == "" || only == part.name {
+			known = true
 			if err := part.measure(); err != nil {
 				return err
 			}
 		}
+	}
+	if !known {
+		return fmt.Errorf("-only %s: there are recordings, recorder, dumps, intake and receiving", only)
 	}
 	t := table.NewWriter()
 	t.SetOutputMirror(os.Stdout)

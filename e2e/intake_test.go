@@ -205,6 +205,70 @@ func TestATraceThroughSeveralSenders(t *testing.T) {
 	require.ErrorIs(t, err, replay.ErrNoTraces)
 }
 
+// A trace that is under way when what was received settles is waited for as long as it
+// grows, also when the service is killed meanwhile; one whose parent never comes is not
+// waited for long.
+func TestATraceUnderWayStaysWhole(t *testing.T) {
+	t.Parallel()
+	ines := somebody(t, "Ines")
+	s := start(t, ines)
+	s.stop(t, syscall.SIGTERM)
+	s.settle = 1500 * time.Millisecond // which leaves time for what follows within it
+	s.run(t)
+	ines.signIn(t, s.url)
+	ines.fine(t, "case", "open", "no-berth", "--title", "Vessels are sent to anchor")
+	sender := parsed[client.Sender](t, ines.fine(t, "--json", "sender", "no-berth", "--label", "berths"))
+	begun := uint64(time.Now().UnixNano())
+	send := func(trace, number, parent byte) {
+		x := &tracepb.Span{TraceId: bytes.Repeat([]byte{trace}, 16), SpanId: bytes.Repeat([]byte{number}, 8), ParentSpanId: bytes.Repeat([]byte{parent}, 8), Name: "part", StartTimeUnixNano: begun + uint64(number), EndTimeUnixNano: begun + 1000 - uint64(number)}
+		if parent == 0 {
+			x.ParentSpanId = nil
+		}
+		b, err := proto.Marshal(&coltrace.ExportTraceServiceRequest{ResourceSpans: []*tracepb.ResourceSpans{{ScopeSpans: []*tracepb.ScopeSpans{{Spans: []*tracepb.Span{x}}}}}})
+		require.NoError(t, err)
+		r, text := post(t, s.url+"/v1/traces", sender.Secret, "application/x-protobuf", "", b)
+		require.Equal(t, http.StatusOK, r.StatusCode, text)
+	}
+	spool := func() string {
+		list, err := filepath.Glob(filepath.Join(s.data, "received", "*"))
+		require.NoError(t, err)
+		return strings.Join(list, " ")
+	}
+	wentAlong := func() { // the spool files that there are give way to others
+		before := spool()
+		for range 1000 {
+			if now := spool(); now != "" && now != before && len(strings.Fields(now)) == 1 {
+				return
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+		require.Fail(t, "nothing went along", "%s", spool())
+	}
+	send(0xaa, 3, 2)
+	wentAlong()
+	send(0xaa, 2, 1) // a service with an agent in front of it comes late
+	send(0xbb, 1, 0)
+	wentAlong() // what has ended does not
+	s.stop(t, syscall.SIGKILL)
+	s.run(t)
+	send(0xaa, 1, 0)
+	c := s.signedIn(t, ines)
+	received(t, c, "no-berth", 2)
+	send(0xcc, 2, 1)
+	list := received(t, c, "no-berth", 3)
+	require.Len(t, list, 3)
+	of := map[string][]int{}
+	for _, e := range list {
+		traces, err := c.Evidence("no-berth", e.Name).Traces(context.Background(), answer.TracesQuery{Count: 10})
+		require.NoError(t, err)
+		for _, x := range traces.Traces {
+			of[x.TraceID[:2]] = append(of[x.TraceID[:2]], x.Spans)
+		}
+	}
+	assert.Equal(t, map[string][]int{"aa": {3}, "bb": {1}, "cc": {1}}, of)
+	assert.Empty(t, spool(), "all that was received is evidence")
+}
+
 // post sends a body by OTLP over HTTP.
 func post(t *testing.T, url, token, kind, packing string, body []byte) (*http.Response, string) {
 	q, err := http.NewRequest("POST", url, bytes.NewReader(body))

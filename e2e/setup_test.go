@@ -6,6 +6,7 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"net/url"
@@ -150,6 +151,7 @@ type service struct {
 	url, grpc, data, database string
 	cmd                       *exec.Cmd
 	ended                     chan struct{}
+	settle                    time.Duration // of what is received; nothing is 300 ms
 }
 
 // start starts wraithd with a database of the test's, and the people in it.
@@ -176,7 +178,7 @@ func dataFolder(t *testing.T) string {
 
 // run starts the process and waits until it serves.
 func (s *service) run(t *testing.T) {
-	args := []string{"--data", s.data, "--listen", "127.0.0.1:0", "--grpc", "127.0.0.1:0", "--settle", "300ms"}
+	args := []string{"--data", s.data, "--listen", "127.0.0.1:0", "--grpc", "127.0.0.1:0", "--settle", cmp.Or(s.settle, 300*time.Millisecond).String()}
 	if s.database != "" {
 		args = append(args, "--database", s.database)
 	}

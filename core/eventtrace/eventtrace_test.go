@@ -27,6 +27,7 @@ import (
 	"google.golang.org/protobuf/proto"
 
 	"wraithology/core/event"
+	"wraithology/core/eventtrace/otlp"
 	"wraithology/core/evidence"
 	"wraithology/core/question"
 	"wraithology/core/replay"
@@ -582,6 +583,15 @@ func FuzzOTLP(f *testing.F) {
 	f.Add(b)
 	f.Add([]byte(`{"resourceSpans":[{"resource":{},"scopeSpans":[{"spans":[{"traceId":"5b8efff798038103d269b633813fc60c","spanId":"eee19b7ec3c1b174","startTimeUnixNano":"1","endTimeUnixNano":"2","attributes":[{"key":"a","value":{"arrayValue":{"values":[{"intValue":"1"},{"kvlistValue":{"values":[]}}]}}}]}]}]}]}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
+		if whole, err := otlp.Check(b); err == nil {
+			rest, taken, err := otlp.Split(b, func(id []byte) bool { return id[15]%2 == 0 })
+			require.NoError(t, err, "what was checked can be parted")
+			r, err := otlp.Check(rest)
+			require.NoError(t, err)
+			k, err := otlp.Check(taken)
+			require.NoError(t, err)
+			require.Equal(t, whole, otlp.Counts{Spans: r.Spans + k.Spans, Logs: r.Logs + k.Logs, BadSpans: r.BadSpans + k.BadSpans})
+		}
 		path := filepath.Join(t.TempDir(), "x")
 		if err := os.WriteFile(path, b, 0o600); err != nil {
 			t.Fatal(err)

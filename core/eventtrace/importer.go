@@ -230,7 +230,7 @@ func (i *importer) gather(ctx context.Context, progress func(float64)) error {
 			}
 			last.scope, last.scopeID = r.Scope, id
 		}
-		id, err := traceOf(r)
+		id, err := r.TraceID()
 		if err != nil {
 			return err
 		}
@@ -260,14 +260,6 @@ func (i *importer) gather(ctx context.Context, progress func(float64)) error {
 		return ErrNoEvents
 	}
 	return nil
-}
-
-// traceOf returns the trace ID of a record.
-func traceOf(r *otlp.Record) ([]byte, error) {
-	if r.Kind == otlp.SpanRecord {
-		return otlp.SpanTrace(r.Message)
-	}
-	return otlp.LogTrace(r.Message)
 }
 
 func same(a, b []byte) bool {

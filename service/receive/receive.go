@@ -62,6 +62,8 @@ type Receiver struct {
 
 	mu      sync.Mutex
 	streams map[int64]*stream // by case, so that a trace through several senders stays whole
+	along   map[int64]along   // by case; only run uses this and parts
+	parts   map[string]part   // of sealed files that are not evidence yet
 	ended   chan struct{}
 	stop    context.CancelFunc
 }
@@ -72,7 +74,7 @@ func Start(ctx context.Context, dir string, s *store.Store, keeper Keeper, settl
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the folder for what is received: %w", err)
 	}
-	r := &Receiver{dir: dir, store: s, keeper: keeper, settle: settle, log: log, streams: map[int64]*stream{}, ended: make(chan struct{})}
+	r := &Receiver{dir: dir, store: s, keeper: keeper, settle: settle, log: log, streams: map[int64]*stream{}, along: map[int64]along{}, parts: map[string]part{}, ended: make(chan struct{})}
 	left, err := filepath.Glob(filepath.Join(dir, "*"+openEnding))
 	if err != nil {
 		return nil, fmt.Errorf("look for what was received before: %w", err)
@@ -126,14 +128,18 @@ func (r *Receiver) Sender(ctx context.Context, header string) (store.Sender, err
 
 // Take puts a request that has been checked on disk.
 func (r *Receiver) Take(ctx context.Context, from store.Sender, request []byte) error {
+	return r.stream(from.CaseID).take(ctx, from.PersonID, request, maxWaiting)
+}
+
+func (r *Receiver) stream(caseID int64) *stream {
 	r.mu.Lock()
-	s := r.streams[from.CaseID]
+	defer r.mu.Unlock()
+	s := r.streams[caseID]
 	if s == nil {
-		s = newStream(r.dir, from.CaseID)
-		r.streams[from.CaseID] = s
+		s = newStream(r.dir, caseID)
+		r.streams[caseID] = s
 	}
-	r.mu.Unlock()
-	return s.take(ctx, from.PersonID, request)
+	return s
 }
 
 // run seals what has settled, and makes evidence of what is sealed.
@@ -202,10 +208,15 @@ func (r *Receiver) keep(ctx context.Context, path string) error {
 		return errors.Join(err, os.Remove(path))
 	}
 	name := "received-" + when
-	err = r.keeper.Keep(ctx, caseID, personID, name, func(yield func([]byte) error) error { return readSpool(path, yield) })
+	p, err := r.parted(ctx, caseID, personID, path)
+	if err == nil && p.stays {
+		err = r.keeper.Keep(ctx, caseID, personID, name, p.rest)
+	}
 	if err != nil {
 		return fmt.Errorf("keep %s: %w", name, err)
 	}
+	r.along[caseID] = p.along
+	delete(r.parts, path)
 	return os.Remove(path)
 }
 

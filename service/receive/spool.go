@@ -46,11 +46,11 @@ type waiting struct {
 
 func newStream(dir string, caseID int64) *stream { return &stream{dir: dir, caseID: caseID} }
 
-// take returns once the request is on disk.
-func (s *stream) take(ctx context.Context, person int64, request []byte) error {
+// take returns once the request is on disk. At most as many bytes as given may wait.
+func (s *stream) take(ctx context.Context, person int64, request []byte, most int) error {
 	w := &waiting{person, request, make(chan error, 1)}
 	s.mu.Lock()
-	if s.size > 0 && s.size+len(request) > maxWaiting {
+	if s.size > 0 && s.size+len(request) > most {
 		s.mu.Unlock()
 		return ErrBusy
 	}

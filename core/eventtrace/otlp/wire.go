@@ -426,11 +426,16 @@ func ParseValue(b []byte) (v Value, err error) {
 	return v, f.err
 }
 
-// SpanTrace reads a span's trace ID.
-func SpanTrace(b []byte) ([]byte, error) { return bytesField(b, 1) }
+// TraceID reads all of a record and returns the ID of its trace, which a log record need
+// not have.
+func (r *Record) TraceID() ([]byte, error) { return traceID(r.Kind, r.Message) }
 
-// LogTrace reads the trace ID of a log record.
-func LogTrace(b []byte) ([]byte, error) { return bytesField(b, 9) }
+func traceID(k Kind, message []byte) ([]byte, error) {
+	if k == SpanRecord {
+		return bytesField(message, 1)
+	}
+	return bytesField(message, 9)
+}
 
 // bytesField reads all of a message, and returns one field of it.
 func bytesField(b []byte, n protowire.Number) (value []byte, err error) {

@@ -1,0 +1,73 @@
+package otlp
+
+import "google.golang.org/protobuf/encoding/protowire"
+
+// The fields that lead from an export request to its records: the resource's part, the
+// scope's part, and the record (trace.proto, logs.proto).
+var wayToRecords = [3]protowire.Number{1, 2, 2}
+
+// Split parts an export request into two: one with the records of the traces for which
+// apart returns true, and one with the others. Resources, scopes and all that belongs to
+// them go into both; a part without records is empty. Records of no trace stay.
+func Split(request []byte, apart func(traceID []byte) bool) (rest, taken []byte, err error) {
+	s := splitter{apart}
+	both, err := s.split(request, 0)
+	return both[0].whole(), both[1].whole(), err
+}
+
+type splitter struct{ apart func(traceID []byte) bool }
+
+// half is what goes into one of the two.
+type half struct {
+	bytes   []byte
+	records int
+}
+
+func (h half) whole() []byte {
+	if h.records == 0 {
+		return nil
+	}
+	return h.bytes
+}
+
+func (s splitter) split(b []byte, level int) (halves [2]half, err error) {
+	f := fieldsOf(b)
+	for at := 0; f.next(); at = f.at() {
+		field := b[at:f.at()]
+		switch {
+		case !f.is(wayToRecords[level]):
+			for i := range halves {
+				halves[i].bytes = append(halves[i].bytes, field...)
+			}
+		case level+1 == len(wayToRecords):
+			kind, err := kindOf(f.bytes)
+			if err != nil {
+				return halves, err
+			}
+			id, err := traceID(kind, f.bytes)
+			if err != nil {
+				return halves, err
+			}
+			to := &halves[0]
+			if ValidID(id, 16) && s.apart(id) {
+				to = &halves[1]
+			}
+			to.bytes = append(to.bytes, field...)
+			to.records++
+		default:
+			parts, err := s.split(f.bytes, level+1)
+			if err != nil {
+				return halves, err
+			}
+			for i, part := range parts {
+				if part.records == 0 {
+					continue
+				}
+				halves[i].bytes = protowire.AppendTag(halves[i].bytes, f.number, protowire.BytesType)
+				halves[i].bytes = protowire.AppendBytes(halves[i].bytes, part.bytes)
+				halves[i].records += part.records
+			}
+		}
+	}
+	return halves, f.err
+}

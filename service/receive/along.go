@@ -1,0 +1,140 @@
+package receive
+
+import (
+	"context"
+	"math"
+	"time"
+
+	"wraithology/core/eventtrace"
+	"wraithology/core/eventtrace/otlp"
+)
+
+// along is what goes along into the next piece of a case's evidence: traces that were under
+// way when a piece was sealed, so that they lie in one piece once they have ended.
+type along map[eventtrace.TraceID]waited
+
+// waited is how a trace has been waited for.
+type waited struct {
+	records       int
+	begun, growth time.Time // when it was first sealed, and when it last was longer than before
+}
+
+// How long a trace is waited for, as multiples of how long a sender is quiet before what it
+// sent settles, and of how old what settles may be; and which share of a piece may go along.
+const (
+	waitForGrowth = 2
+	waitForEnd    = 10
+	shareAlong    = 4
+)
+
+// part is a sealed file, parted into what becomes evidence and what goes along.
+type part struct {
+	path  string
+	along along
+	stays bool // whether anything becomes evidence
+}
+
+// part says which traces of a sealed file go along: those that are under way and still grow.
+func (r *Receiver) part(ctx context.Context, caseID int64, path string) (part, error) {
+	found, err := eventtrace.UnderWay(ctx, func(yield func([]byte) error) error { return readSpool(path, yield) }, r.dir)
+	if err != nil {
+		return part{}, err
+	}
+	p, now, left := part{path, along{}, true}, time.Now(), r.settle.Largest/shareAlong
+	for id, x := range found {
+		w := waited{x.Records, now, now}
+		if before, ok := r.along[caseID][id]; ok {
+			if w.begun = before.begun; w.records <= before.records {
+				w.growth = before.growth
+			}
+		}
+		if now.Sub(w.growth) >= waitForGrowth*r.settle.Quiet || now.Sub(w.begun) >= waitForEnd*r.settle.Oldest || x.Bytes > left {
+			continue
+		}
+		left -= x.Bytes
+		p.along[id] = w
+	}
+	return p, nil
+}
+
+// split gives the two parts of each request; one without records is empty.
+func (p part) split(yield func(rest, along []byte) error) error {
+	return readSpool(p.path, func(request []byte) error {
+		if len(p.along) == 0 {
+			return yield(request, nil)
+		}
+		rest, along, err := otlp.Split(request, func(id []byte) bool {
+			_, ok := p.along[eventtrace.TraceID(id)]
+			return ok
+		})
+		if err != nil {
+			return err
+		}
+		return yield(rest, along)
+	})
+}
+
+// rest gives what becomes evidence.
+func (p part) rest(yield func([]byte) error) error {
+	return p.split(func(rest, _ []byte) error {
+		if len(rest) == 0 {
+			return nil
+		}
+		return yield(rest)
+	})
+}
+
+// sendAlong puts what goes along on disk again, as if it were received now; only then may
+// the rest become evidence and the file go. If the service is killed in between, it is
+// received twice, and shown once.
+func (p *part) sendAlong(ctx context.Context, to *stream, person int64) error {
+	if len(p.along) == 0 {
+		return nil
+	}
+	const batch = 4 << 20
+	var waiting []byte
+	flush := func() error {
+		if len(waiting) == 0 {
+			return nil
+		}
+		err := to.take(ctx, person, waiting, math.MaxInt) // it was acknowledged: it is not refused
+		waiting = nil
+		return err
+	}
+	p.stays = false
+	err := p.split(func(rest, along []byte) error {
+		p.stays = p.stays || len(rest) > 0
+		if len(waiting) > 0 && len(waiting)+len(along) > batch {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+		waiting = append(waiting, along...)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return flush()
+}
+
+// parted returns a sealed file's parts once what goes along has gone. What keeps the rest
+// from becoming evidence may last: that is tried again, and nothing sent along twice.
+func (r *Receiver) parted(ctx context.Context, caseID, personID int64, path string) (part, error) {
+	if p, ok := r.parts[path]; ok {
+		return p, nil
+	}
+	p, err := r.part(ctx, caseID, path)
+	if err == nil {
+		err = p.sendAlong(ctx, r.stream(caseID), personID)
+	}
+	if err != nil {
+		if ctx.Err() != nil {
+			return p, err
+		}
+		r.log.WarnContext(ctx, "traces under way cannot go along with what is received next; they become evidence as they are", "file", path, "error", err)
+		p = part{path, along{}, true}
+	}
+	r.parts[path] = p
+	return p, nil
+}
