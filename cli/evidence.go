@@ -14,6 +14,7 @@ import (
 	"wraithology/client"
 	"wraithology/core/answer"
 	"wraithology/core/event"
+	"wraithology/core/evidence"
 	"wraithology/core/locator"
 	"wraithology/core/question"
 	"wraithology/core/replay"
@@ -60,6 +61,7 @@ func (a *app) open(ctx context.Context, text string) (asked, locator.Locator, er
 		if !errors.Is(signErr, client.ErrNotSignedIn) {
 			return nil, l, signErr
 		}
+		return nil, l, fmt.Errorf("%w: there is no file %s, nor a service that might have it: %w", evidence.ErrUnreadable, l.Evidence, signErr)
 	}
 	r, err := a.openFile(ctx, l.Evidence)
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"wraithology/client"
 	"wraithology/core/answer"
+	"wraithology/core/evidence"
 )
 
 func (l local) Traces(ctx context.Context, q answer.TracesQuery) (answer.Traces, error) {
@@ -57,9 +58,10 @@ func (a *app) listTraces(ctx context.Context, name string, q answer.TracesQuery)
 		switch {
 		case err == nil:
 			return c.Traces(ctx, name, q)
-		case !errors.Is(err, client.ErrNotSignedIn):
-			return answer.Traces{}, err
+		case errors.Is(err, client.ErrNotSignedIn):
+			return answer.Traces{}, fmt.Errorf("%w: there is no file %s, nor a service that might have it: %w", evidence.ErrUnreadable, name, err)
 		}
+		return answer.Traces{}, err
 	}
 	e, _, err := a.open(ctx, name)
 	if err != nil {
