@@ -163,7 +163,7 @@ func (e *evaluation) typed(op byte, c *cursor.Cursor) (bool, error) {
 		if len(b) > 8 {
 			b = b[:8]
 		}
-		e.push(number{le(b), t})
+		e.push(number{t.cut(le(b)), t})
 		return true, err
 	case opRegvalType, opGNURegvalType:
 		r := machine.Register(c.Uleb() & 0xffff)
@@ -315,7 +315,7 @@ func (n number) alone(op byte) number {
 	switch {
 	case op == opNot:
 		n.bits = ^n.bits
-	case op == opNeg, int64(n.bits) < 0:
+	case op == opNeg, int64(n.bits) < 0 && (n.of.Signed || n.of == BaseType{}):
 		n.bits = -n.bits
 	}
 	n.bits = n.of.cut(n.bits)
@@ -375,8 +375,8 @@ func combine(op byte, a, b number) (number, error) {
 		}
 	case opShl:
 		out.bits = a.bits << b.bits
-	case opShr:
-		out.bits = a.bits >> b.bits
+	case opShr: // what comes in from the left are zeros, also of a number with a sign
+		out.bits = BaseType{Size: a.of.Size}.cut(a.bits) >> b.bits
 	case opShra:
 		out.bits = uint64(x >> min(b.bits, 63))
 	case opEq:
