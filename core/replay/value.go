@@ -265,7 +265,11 @@ func (v Value) text(depth int) string {
 	case event.Float:
 		return v.floatText(v.Float)
 	case event.Complex:
-		return "(" + v.floatText(v.Float) + "+" + v.floatText(v.Imag) + "i)"
+		imaginary := v.floatText(v.Imag)
+		if !strings.HasPrefix(imaginary, "-") && !strings.HasPrefix(imaginary, "+") {
+			imaginary = "+" + imaginary
+		}
+		return "(" + v.floatText(v.Float) + imaginary + "i)"
 	case event.Text:
 		s := strconv.Quote(v.Value.Text)
 		if v.Whole > 0 {

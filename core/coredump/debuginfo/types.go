@@ -2,6 +2,7 @@ package debuginfo
 
 import (
 	"debug/dwarf"
+	"debug/elf"
 	"fmt"
 	"strings"
 	"sync"
@@ -48,6 +49,8 @@ type Type struct {
 	// Text is the same type as text: what a pointer to readable characters is shown as.
 	Text       *event.Type
 	Character  bool // a number that stands for a character
+	Signed     bool // a number that may be negative
+	Quad       bool // floating-point numbers of 16 bytes are those of IEEE 754, rather than x87's
 	Variants   *Variants
 	Arguments  []event.TypeID // of a template
 	Dynamic    bool           // a class with virtual functions
@@ -317,6 +320,8 @@ func (t *Types) fillBase(x *Type, e *dwarf.Entry) {
 	default:
 		x.Form = event.Opaque
 	}
+	x.Signed = encoding == encodingSigned || encoding == encodingSignedChar
+	x.Quad = strings.Contains(x.Name, "loat128") || x.Debug.file != nil && x.Debug.file.ELF.Machine == elf.EM_AARCH64
 	if x.Size > 8 && x.Form != event.Float && x.Form != event.Complex {
 		x.Form = event.Opaque // too wide for a number here; its bytes are shown
 	}

@@ -29,13 +29,13 @@ func number(t *debuginfo.Type, b []byte) event.Value {
 	case event.Uint:
 		v.Uint = n
 	case event.Float:
-		v.Float = float(b)
+		v.Float = float(b, t.Quad)
 	case event.Complex:
-		v.Float, v.Imag = float(b[:len(b)/2]), float(b[len(b)/2:])
+		v.Float, v.Imag = float(b[:len(b)/2], t.Quad), float(b[len(b)/2:], t.Quad)
 	default:
 		v.Uint = n
 		if len(b) > 8 {
-			v.Text = wide(t.Name, b)
+			v.Text = wide(t.Signed, b)
 		}
 	}
 	if t.Character {
@@ -44,8 +44,12 @@ func number(t *debuginfo.Type, b []byte) event.Value {
 	return v
 }
 
-// float reads a number of IEEE 754, or of 80 bits as x87 has it.
-func float(b []byte) float64 {
+// float reads a number of IEEE 754, or of 80 bits as x87 has it. Those of 16 bytes are
+// either: padded, or quad. What has no float64 becomes the nearest one.
+func float(b []byte, isQuad bool) float64 {
+	if len(b) == 16 && isQuad {
+		return quad(le(b), le(b[8:]))
+	}
 	switch len(b) {
 	case 2:
 		return half(uint16(le(b)))
@@ -71,6 +75,28 @@ func float(b []byte) float64 {
 	return math.NaN()
 }
 
+// quad reads a number of 128 bits (IEEE 754-2019, binary128) by its lower and upper half.
+func quad(low, high uint64) float64 {
+	exponent, fraction := int(high>>48&0x7fff), high&(1<<48-1)
+	sign := 1.0
+	if high>>63 != 0 {
+		sign = -1
+	}
+	switch {
+	case exponent == 0x7fff && fraction|low != 0:
+		return math.NaN()
+	case exponent == 0x7fff:
+		return math.Inf(int(sign))
+	case exponent == 0: // less than the smallest float64
+		return math.Copysign(0, sign)
+	}
+	n := new(big.Int).SetUint64(1<<48 | fraction)
+	n.Or(n.Lsh(n, 64), new(big.Int).SetUint64(low))
+	f := new(big.Float).SetInt(n)
+	out, _ := f.SetMantExp(f, exponent-16383-112).Float64()
+	return sign * out
+}
+
 func half(n uint16) float64 {
 	exponent, fraction := int(n>>10&0x1f), float64(n&0x3ff)/1024
 	f := math.Ldexp(1+fraction, exponent-15)
@@ -90,11 +116,11 @@ func half(n uint16) float64 {
 }
 
 // wide writes a whole number of more than eight bytes.
-func wide(name string, b []byte) string {
+func wide(signed bool, b []byte) string {
 	b = slices.Clone(b)
 	slices.Reverse(b)
 	n := new(big.Int).SetBytes(b)
-	if !strings.Contains(name, "unsigned") && !strings.HasPrefix(name, "u") && b[0]&0x80 != 0 {
+	if signed && b[0]&0x80 != 0 {
 		n.Sub(n, new(big.Int).Lsh(big.NewInt(1), uint(8*len(b))))
 	}
 	return n.String()

@@ -31,6 +31,7 @@ struct gate {
   unsigned long long mask : 40;
   int marks[4];
   double grid[2][3];
+  long double fall_m;
   union reading last;
   struct { short low, high; } span;
   double (*rule)(double);
@@ -60,6 +61,7 @@ static struct gate *gate(int i) {
   g->mask = 0x1234567890ULL;
   g->marks[2] = 7 * i;
   g->grid[1][2] = 2.5;
+  g->fall_m = -1234.5L - i;
   g->last.part = 1.0f;
   g->span.low = -3;
   g->span.high = 300;
@@ -86,6 +88,7 @@ NOINLINE double level_of(struct gate *g, int depth, float trim) {
     printf("value level_of g.mask %llu\n", (unsigned long long)g->mask);
     printf("value level_of g.marks[2] %d\n", g->marks[2]);
     printf("value level_of g.grid[1][2] %g\n", g->grid[1][2]);
+    printf("value level_of g.fall_m %Lg\n", g->fall_m);
     printf("value level_of g.last.whole %d\n", g->last.whole);
     printf("value level_of g.last.part %g\n", g->last.part);
     printf("value level_of g.span.low %d\n", g->span.low);
