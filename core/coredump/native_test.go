@@ -153,7 +153,7 @@ func TestCPlusPlusTruth(t *testing.T) {
 	for _, b := range []struct {
 		flags string
 		least int
-	}{{"-O0 -g", 24}, {"-O2 -g", 20}, {"-O1 -g -static", 20}, {"-O0 -g -fno-omit-frame-pointer -gdwarf-4", 24}} {
+	}{{"-O0 -g", 50}, {"-O2 -g", 46}, {"-O1 -g -static", 46}, {"-O0 -g -fno-omit-frame-pointer -gdwarf-4", 50}} {
 		t.Run(b.flags, func(t *testing.T) {
 			t.Parallel()
 			binary := filepath.Join(t.TempDir(), "quay")

@@ -23,7 +23,7 @@ import (
 // object is a composite value in an expression. Its parts are read when asked for.
 type object struct{ v replay.Value }
 
-var objectType = types.NewObjectType("value", traits.IndexerType, traits.SizerType, traits.IterableType)
+var objectType = types.NewObjectType("value", traits.IndexerType, traits.SizerType, traits.IterableType, traits.ContainerType)
 
 // toCEL converts a value; what names it, for errors.
 func toCEL(what string, v replay.Value) ref.Val {
@@ -155,6 +155,33 @@ func (o object) Iterator() traits.Iterator {
 		it.list = append(it.list, toCEL(c.Name, c.Value))
 	}
 	return it
+}
+
+// Contains implements traits.Container: whether a list has an element, or a map a key. It is an
+// error where what is not known might be it.
+func (o object) Contains(x ref.Val) ref.Val {
+	known := true
+	switch o.v.Form() {
+	case event.Map:
+		pairs, all := o.v.Memory.Entries(o.v.Address, o.v.Type)
+		known = all || uint64(len(pairs)/2) >= o.v.Length
+	case event.Slice, event.Array:
+		known = o.v.Count() <= maxIterated
+	default:
+		return types.NewErr("%s has no elements", o.v.TypeName())
+	}
+	for i := o.Iterator(); i.HasNext() == types.True; {
+		each := i.Next()
+		if types.IsError(each) {
+			known = false
+		} else if each.Equal(x) == types.True {
+			return types.True
+		}
+	}
+	if !known {
+		return types.NewErr("not all of %s is known, and what is does not hold %v", o.v.TypeName(), x.Value())
+	}
+	return types.False
 }
 
 type iterator struct {

@@ -100,6 +100,8 @@ func TestAnswers(t *testing.T) {
 		"size(list)":                        {Value: "2", Type: "int"},
 		"list.exists(q, q.Sill > 1.01)":     {Value: "true", Type: "bool"},
 		"given['Osprey Wall']":              {Value: "3", Type: "int"},
+		"'Osprey Wall' in given":            {Value: "true", Type: "bool"},
+		"'Kelp Quay 3' in given":            {Value: "false", Type: "bool"},
 		"hex(count + 248)":                  {Value: `"0xff"`, Type: "string"},
 		"binary(count)":                     {Value: `"0b111"`, Type: "string"},
 		"character(count + 58)":             {Value: "\"'A'\"", Type: "string"},
@@ -130,6 +132,7 @@ func TestErrorsSayWhatIsWrong(t *testing.T) {
 		"quay.Depth":           {question.ErrNoValue, "no field Depth; it has Name, Sill"},
 		"list[2]":              {question.ErrNoValue, "out of range, there are 2"},
 		"given['Kelp Quay 3']": {question.ErrNoValue, "no entry"},
+		"3 in quay":            {question.ErrNoValue, "has no elements"},
 		"name - 1":             {question.ErrNoValue, "operands' types"},
 		"[1,2,3,4,5,6,7,8,9,10].all(a, [1,2,3,4,5,6,7,8,9,10].all(b, [1,2,3,4,5,6,7,8,9,10].all(c, [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, [1,2,3,4,5,6,7,8,9,10].all(f, true))))))": {question.ErrNoValue, "cost"},
 	} {

@@ -266,6 +266,10 @@ func (s scope) element(l location, v Value, step PathStep, like []Value) (locati
 		return l, v, fmt.Errorf("%w: it has no elements", ErrNoName)
 	}
 	at := func(i uint64) (location, Value, error) {
+		if x, ok := v.item(i); ok && v.Form() == event.Slice {
+			n := int64(i)
+			return l.inner(PathStep{Number: &n}), x, nil
+		}
 		t := v.elemType()
 		switch {
 		case i >= v.Length || t == nil:

@@ -22,6 +22,14 @@ type Memory interface {
 	Type(id event.TypeID) *event.Type
 }
 
+// Sequences is what a memory may also know: lists whose elements do not lie one after the
+// other.
+type Sequences interface {
+	// Item returns an element of the list of a type at an address; ok is false for lists
+	// whose elements do lie one after the other.
+	Item(address uint64, t *event.Type, i uint64) (v event.Value, ok bool)
+}
+
 // Value is a value together with the memory in which its references lead on.
 type Value struct {
 	event.Value
@@ -110,11 +118,28 @@ func (v Value) Element(i uint64) Value {
 			return s.with(s.Memory.Load(s.Address+i*t.Size, t))
 		}
 	case event.Slice:
+		if x, ok := s.item(i); ok {
+			return x
+		}
 		if t != nil && i < s.Length && s.Address <= math.MaxUint64-i*t.Size {
 			return s.with(s.Memory.Load(s.Address+i*t.Size, t))
 		}
 	}
 	return unknown
+}
+
+// item returns an element of a list whose elements were gathered, or do not lie one after the
+// other.
+func (v Value) item(i uint64) (Value, bool) {
+	if i < uint64(len(v.Items)) {
+		return v.with(v.Items[i]), true
+	}
+	if q, ok := v.Memory.(Sequences); ok && i < v.Length {
+		if x, ok := q.Item(v.Address, v.Type, i); ok {
+			return v.with(x), true
+		}
+	}
+	return Value{}, false
 }
 
 // Beyond returns what lies a number of elements beyond what a pointer of C points
@@ -346,7 +371,9 @@ func (v Value) compositeText(depth int) string {
 		case event.Struct:
 			b.WriteString(p.Name + ": ")
 		case event.Map:
-			b.WriteString(strings.Trim(p.Name, "[]") + ": ")
+			if v.Type.Elem != 0 { // else it is a set
+				b.WriteString(strings.Trim(p.Name, "[]") + ": ")
+			}
 		}
 		b.WriteString(p.Value.text(depth + 1))
 	}

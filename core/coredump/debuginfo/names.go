@@ -100,6 +100,11 @@ func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, depth int) {
 			if _, ok := x.types[full]; !ok {
 				x.types[full] = here
 			}
+			if plain := PlainName(full); plain != full && !u.Go() && !u.Rust() {
+				if _, ok := x.types[plain]; !ok {
+					x.types[plain] = here
+				}
+			}
 			switch e.Tag {
 			case dwarf.TagStructType, dwarf.TagClassType, dwarf.TagUnionType:
 				if _, ok := x.records[full]; !ok {

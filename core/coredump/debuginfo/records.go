@@ -60,6 +60,9 @@ func (t *Types) fillRecord(x *Type, e *dwarf.Entry, depth int) {
 				m.Virtual = at
 			}
 			if base := t.get(m.Type, depth+1); base != nil {
+				if base.Kind == Record && len(base.Members) == 0 && !base.Incomplete {
+					continue // it holds nothing
+				}
 				m.Name = base.Name
 				x.Dynamic = x.Dynamic || base.Dynamic
 			}
@@ -79,6 +82,9 @@ func (t *Types) fillRecord(x *Type, e *dwarf.Entry, depth int) {
 		if len(x.Members) > maxMembers {
 			break
 		}
+	}
+	if u := x.Debug.unitOf(x.Offset); u != nil && !u.Go() && !u.Rust() {
+		x.Name = PlainName(x.Name)
 	}
 	for _, m := range x.Members {
 		x.Fields = append(x.Fields, event.Field{Name: m.Name, Type: m.Type, Offset: m.Offset, Inner: m.Base || m.Name == unnamed})

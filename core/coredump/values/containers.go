@@ -3,6 +3,7 @@ package values
 import (
 	"fmt"
 	"strings"
+	"unicode/utf16"
 
 	"wraithology/core/coredump/debuginfo"
 	"wraithology/core/event"
@@ -27,6 +28,11 @@ func (m *Memory) container(t *debuginfo.Type, s source, depth int) (event.Value,
 		return m.rustContainer(t, s, depth)
 	case strings.Contains(t.Class, "<"):
 		return m.cppContainer(t, s, depth)
+	case t.Class == "path": // of std::filesystem
+		at, of, ok := m.walk(t, s, "_M_pathname")
+		if _, _, ok2 := m.walk(t, s, "_M_cmpts"); ok && ok2 {
+			return renamed(t, m.decode(of, at, depth+1)), true
+		}
 	}
 	return event.Value{}, false
 }
@@ -87,24 +93,41 @@ func list(t *debuginfo.Type, elem event.TypeID, address, length, capacity uint64
 
 // text makes a text out of bytes in memory.
 func (m *Memory) text(t *debuginfo.Type, address, length uint64) event.Value {
+	return m.textOf(t, address, length, 1)
+}
+
+// textOf makes a text out of characters in memory, of 1, 2 or 4 bytes each: UTF-8, UTF-16 or
+// UTF-32.
+func (m *Memory) textOf(t *debuginfo.Type, address, length, size uint64) event.Value {
 	of := &event.Type{ID: t.ID, Name: t.Name, Form: event.Text, Size: t.Size}
 	if length > maxString {
 		return Unknown(of, fmt.Sprintf("its length of %d cannot be: not a text, or not one yet", int64(length)))
 	}
-	b, ok := m.Core.Read(address, min(length, maxText))
+	b, ok := m.Core.Read(address, min(length, maxText)*size)
 	if !ok {
 		return Unknown(of, m.whyNot(address))
 	}
-	v := event.Value{Type: of, State: event.Known, Text: string(b)}
+	v := event.Value{Type: of, State: event.Known}
+	switch size {
+	case 2:
+		var units []uint16
+		for ; len(b) > 0; b = b[2:] {
+			units = append(units, uint16(le(b[:2])))
+		}
+		v.Text = string(utf16.Decode(units))
+	case 4:
+		var runes []rune
+		for ; len(b) > 0; b = b[4:] {
+			runes = append(runes, rune(le(b[:4])))
+		}
+		v.Text = string(runes)
+	default:
+		v.Text = string(b)
+	}
 	if length > maxText {
-		v.Whole = length
+		v.Whole = length * size
 	}
 	return v
-}
-
-// short shortens the names of C++'s standard library to what people write.
-func short(name string) string {
-	return strings.NewReplacer("std::__cxx11::", "std::", ", std::allocator<char> >", ">", "std::char_traits<char>", "", "basic_string<char, >", "string").Replace(name)
 }
 
 // dynamic finds the class that an object really is, by its table of virtual

@@ -32,28 +32,35 @@ func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (event.Val
 		if !ok || !ok2 {
 			return none, false
 		}
-		v := m.text(t, p, n)
-		v.Type.Name = short(t.Name)
-		return v, true
+		return m.textOf(t, p, n, m.sizeOf(argument(0))), true
 	case "basic_string_view":
 		p, ok := m.path(t, s, "_M_str")
 		n, ok2 := m.path(t, s, "_M_len")
-		return m.text(t, p, n), ok && ok2
+		return m.textOf(t, p, n, m.sizeOf(argument(0))), ok && ok2
 	case "vector":
 		first, ok := m.path(t, s, "_M_impl", "_M_start")
 		end, ok2 := m.path(t, s, "_M_impl", "_M_finish")
 		room, ok3 := m.path(t, s, "_M_impl", "_M_end_of_storage")
 		of := m.Types.Get(argument(0))
+		if _, bits, ok := m.walk(t, s, "_M_impl", "_M_start"); ok && bits.Kind == debuginfo.Record {
+			return m.cppSequence(t, s, depth) // of booleans
+		}
 		if !ok || !ok2 || !ok3 || of == nil || of.Size == 0 || end < first || room < end {
 			return none, false
 		}
 		return list(t, of.ID, first, (end-first)/of.Size, (room-first)/of.Size), true
-	case "map", "set", "multimap", "multiset":
+	case "map", "multimap":
 		n, ok := m.path(t, s, "_M_t", "_M_impl", "_M_node_count")
 		return m.table(t, s, argument(0), argument(1), n), ok && s.inMemory
-	case "unordered_map", "unordered_set", "unordered_multimap", "unordered_multiset":
+	case "set", "multiset":
+		n, ok := m.path(t, s, "_M_t", "_M_impl", "_M_node_count")
+		return m.table(t, s, argument(0), 0, n), ok && s.inMemory
+	case "unordered_map", "unordered_multimap":
 		n, ok := m.path(t, s, "_M_h", "_M_element_count")
 		return m.table(t, s, argument(0), argument(1), n), ok && s.inMemory
+	case "unordered_set", "unordered_multiset":
+		n, ok := m.path(t, s, "_M_h", "_M_element_count")
+		return m.table(t, s, argument(0), 0, n), ok && s.inMemory
 	case "unique_ptr":
 		// The deleter lies in a member of the same name.
 		at, of, ok := m.walk(t, s, "_M_t", "_M_t")
@@ -63,13 +70,17 @@ func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (event.Val
 		if !ok {
 			return none, false
 		}
-		return m.owned(t, m.decode(of, at, depth+1)), true
+		return renamed(t, m.decode(of, at, depth+1)), true
 	case "shared_ptr", "weak_ptr":
 		at, of, ok := m.walk(t, s, "_M_ptr")
 		if !ok {
 			return none, false
 		}
-		return m.owned(t, m.decode(of, at, depth+1)), true
+		v := renamed(t, m.decode(of, at, depth+1))
+		if is := m.Types.Get(argument(0)); is != nil && v.Type != nil && is.Kind == debuginfo.Record && m.sizeOf(v.Type.Elem) == is.Size && !is.Dynamic {
+			v.Type.Elem = is.ID // the pointer's own type says it by another name
+		}
+		return v, true
 	case "optional":
 		engaged, ok := m.path(t, s, "_M_payload", "_M_engaged")
 		at, of, ok2 := m.walk(t, s, "_M_payload", "_M_payload", "_M_value")
@@ -88,17 +99,17 @@ func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (event.Val
 		at, _, ok := m.walk(t, s, "_M_u")
 		return m.held(t, true, m.Types.Get(t.Arguments[i]), at, depth), ok
 	}
-	return none, false
+	if v, ok := m.cppSequence(t, s, depth); ok {
+		return v, true
+	}
+	return m.cppWrapper(t, s, depth)
 }
 
-// owned shows a smart pointer as the pointer that it keeps.
-func (m *Memory) owned(t *debuginfo.Type, v event.Value) event.Value {
-	if v.Type != nil {
-		of := *v.Type
-		of.Name = t.Name
-		v.Type = &of
+func (m *Memory) sizeOf(id event.TypeID) uint64 {
+	if t := m.Types.Get(id); t != nil {
+		return t.Size
 	}
-	return v
+	return 0
 }
 
 // held shows something that may hold a value of one type or none.

@@ -11,6 +11,7 @@ import (
 
 	"wraithology/core/coredump/debuginfo"
 	"wraithology/core/coredump/elfcore"
+	"wraithology/core/coredump/location"
 	"wraithology/core/event"
 )
 
@@ -348,9 +349,22 @@ func (m *Memory) memberOf(x debuginfo.Member, s source, depth int) event.Value {
 	case x.Bits != 0:
 		return bits(x, of, s)
 	case x.Virtual != nil:
-		return Unknown(&of.Type, "a virtual base class; its place is not in this object")
+		return m.virtualBase(x, of, s, depth)
 	}
 	return m.decode(of, s.at(x.Offset), depth+1)
+}
+
+// virtualBase finds a virtual base class by the expression that leads from the object's address
+// to it (DWARF 5, section 5.7.3), mostly through the table of virtual functions.
+func (m *Memory) virtualBase(x debuginfo.Member, of *debuginfo.Type, s source, depth int) event.Value {
+	if !s.inMemory {
+		return Unknown(&of.Type, "a virtual base class of an object that is not in memory")
+	}
+	at, err := location.Number(x.Virtual, &location.Frame{Read: m.Core.Read}, s.address)
+	if err != nil {
+		return Unknown(&of.Type, "a virtual base class: "+err.Error())
+	}
+	return m.decode(of, source{m: m, address: at, inMemory: true}, depth+1)
 }
 
 // bits reads a bit-field.

@@ -1,0 +1,278 @@
+package values
+
+import (
+	"strconv"
+	"strings"
+	"time"
+
+	"wraithology/core/coredump/debuginfo"
+	"wraithology/core/event"
+)
+
+// chain is a list whose elements lie in nodes or blocks of their own.
+type chain struct {
+	m      *Memory
+	of     *debuginfo.Type
+	length uint64
+	item   func(i uint64) (event.Value, bool)
+}
+
+// chainOf reads how a list of libstdc++ is laid out: std::list, forward_list, deque, and
+// vector<bool>.
+func (m *Memory) chainOf(t *debuginfo.Type, s source) (chain, bool) {
+	if len(t.Arguments) == 0 || !s.inMemory {
+		return chain{}, false
+	}
+	c := chain{m: m, of: m.Types.Get(t.Arguments[0])}
+	if c.of == nil || c.of.Size == 0 {
+		return chain{}, false
+	}
+	switch template(t.Class) {
+	case "list":
+		n, ok := m.path(t, s, "_M_impl", "_M_node", "_M_size")
+		head, _, ok2 := m.walk(t, s, "_M_impl", "_M_node")
+		c.length = n
+		c.item = func(i uint64) (event.Value, bool) { return c.linked(head.address, i, 16) }
+		return c, ok && ok2
+	case "forward_list":
+		head, _, ok := m.walk(t, s, "_M_impl", "_M_head")
+		if !ok {
+			return chain{}, false
+		}
+		for at, ok := m.Core.Pointer(head.address); ok && at != 0 && c.length < maxEntries; at, ok = m.Core.Pointer(at) {
+			c.length++
+		}
+		c.item = func(i uint64) (event.Value, bool) { return c.linked(head.address, i, 8) }
+		return c, true
+	case "deque":
+		return c, c.blocks(t, s)
+	case "vector":
+		return c, c.bits(t, s)
+	}
+	return chain{}, false
+}
+
+// linked follows the pointers with which nodes begin; the value comes after as many bytes.
+func (c *chain) linked(head, i, pointers uint64) (event.Value, bool) {
+	node := head
+	for range i + 1 {
+		var ok bool
+		if node, ok = c.m.Core.Pointer(node); !ok || node == head || node == 0 {
+			return event.Value{}, false
+		}
+	}
+	align := alignment(c.m, c.of, 0)
+	return c.m.Load(node+(pointers+align-1)/align*align, &c.of.Type), true
+}
+
+// blocks reads the table of blocks of a deque: of 512 bytes each, or of one element.
+func (c *chain) blocks(t *debuginfo.Type, s source) bool {
+	const block = 512
+	per := max(1, block/c.of.Size)
+	part := func(which, name string) (uint64, bool) { return c.m.path(t, s, "_M_impl", which, name) }
+	current, ok1 := part("_M_start", "_M_cur")
+	first, ok2 := part("_M_start", "_M_first")
+	node, ok3 := part("_M_start", "_M_node")
+	endCurrent, ok4 := part("_M_finish", "_M_cur")
+	endFirst, ok5 := part("_M_finish", "_M_first")
+	endNode, ok6 := part("_M_finish", "_M_node")
+	if !(ok1 && ok2 && ok3 && ok4 && ok5 && ok6) || endNode < node || current < first || endCurrent < endFirst {
+		return false
+	}
+	skipped := (current - first) / c.of.Size
+	whole := (endNode-node)/8*per + (endCurrent-endFirst)/c.of.Size
+	if whole < skipped || whole > maxString {
+		return false
+	}
+	c.length = whole - skipped
+	c.item = func(i uint64) (event.Value, bool) {
+		i += skipped
+		at, ok := c.m.Core.Pointer(node + i/per*8)
+		return c.m.Load(at+i%per*c.of.Size, &c.of.Type), ok
+	}
+	return true
+}
+
+// bits reads a vector of booleans, which are bits of words.
+func (c *chain) bits(t *debuginfo.Type, s source) bool {
+	part := func(which, name string) (uint64, bool) { return c.m.path(t, s, "_M_impl", which, name) }
+	from, ok1 := part("_M_start", "_M_p")
+	first, ok2 := part("_M_start", "_M_offset")
+	to, ok3 := part("_M_finish", "_M_p")
+	last, ok4 := part("_M_finish", "_M_offset")
+	if !(ok1 && ok2 && ok3 && ok4) || to < from || (to-from)*8+last < first || to-from > maxString {
+		return false
+	}
+	c.length = (to-from)*8 + last - first
+	c.item = func(i uint64) (event.Value, bool) {
+		i += first
+		b, ok := c.m.Core.Read(from+i/8, 1)
+		if !ok {
+			return Unknown(&c.of.Type, c.m.whyNot(from+i/8)), true
+		}
+		return event.Value{Type: &c.of.Type, State: event.Known, Uint: uint64(b[0] >> (i % 8) & 1)}, true
+	}
+	return true
+}
+
+// Item implements replay.Sequences.
+func (m *Memory) Item(address uint64, t *event.Type, i uint64) (event.Value, bool) {
+	full := m.Types.Get(t.ID)
+	if full == nil || full.Kind != debuginfo.Record || full.Rust || address == 0 {
+		return event.Value{}, false
+	}
+	c, ok := m.chainOf(full, source{m: m, address: address, inMemory: true})
+	if !ok || i >= c.length {
+		return event.Value{}, false
+	}
+	return c.item(i)
+}
+
+// cppSequence shows lists whose elements do not lie one after the other, and those of a
+// fixed number.
+func (m *Memory) cppSequence(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
+	none := event.Value{}
+	if c, ok := m.chainOf(t, s); ok {
+		return list(t, c.of.ID, s.address, c.length, c.length), true
+	}
+	switch template(t.Class) {
+	case "array":
+		at, of, ok := m.walk(t, s, "_M_elems")
+		if !ok || of.Kind != debuginfo.Array {
+			return none, false
+		}
+		return renamed(t, m.decode(of, at, depth+1)), true
+	case "tuple":
+		v := event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Slice, Size: t.Size}, State: event.Known}
+		ok := m.heads(t, s, depth, &v.Items)
+		v.Length = uint64(len(v.Items))
+		return v, ok
+	case "span":
+		p, ok := m.path(t, s, "_M_ptr")
+		n, ok2 := m.path(t, s, "_M_extent", "_M_extent_value")
+		if !ok2 {
+			n, ok2 = lastNumber(t.Class)
+		}
+		if !ok || !ok2 || len(t.Arguments) == 0 || n > maxString {
+			return none, false
+		}
+		return list(t, t.Arguments[0], p, n, n), true
+	}
+	return none, false
+}
+
+// heads gathers the elements of a tuple: each lies in a base class of its own, which has the
+// element's number, the first in the outermost. ok is false where one is missing.
+func (m *Memory) heads(t *debuginfo.Type, s source, depth int, out *[]event.Value) (ok bool) {
+	if t == nil || len(*out) > maxItems || depth > maxDepth {
+		return false
+	}
+	var rest []debuginfo.Member
+	for _, x := range t.Members {
+		of := m.Types.Get(x.Type)
+		if of == nil || !x.Base {
+			continue
+		}
+		if number, isHead := strings.CutPrefix(of.Class, "_Head_base<"); isHead {
+			at, inner, ok := m.memberNamed(of, s.at(x.Offset), "_M_head_impl", anyType, 0)
+			if !ok || !strings.HasPrefix(number, strconv.Itoa(len(*out))+",") {
+				return false
+			}
+			*out = append(*out, m.decode(inner, at, depth+1))
+			continue
+		}
+		rest = append(rest, x)
+	}
+	for _, x := range rest {
+		if !m.heads(m.Types.Get(x.Type), s.at(x.Offset), depth+1, out) {
+			return false
+		}
+	}
+	return true
+}
+
+// lastNumber is the last argument of a template where that is a number.
+func lastNumber(class string) (uint64, bool) {
+	text := strings.TrimRight(class, "> ul")
+	if i := strings.LastIndexAny(text, " ,<"); i >= 0 {
+		text = text[i+1:]
+	}
+	n, err := strconv.ParseUint(text, 10, 64)
+	return n, err == nil
+}
+
+// renamed shows a value under the name of the type that keeps it.
+func renamed(t *debuginfo.Type, v event.Value) event.Value {
+	if v.Type != nil {
+		of := *v.Type
+		of.Name = t.Name
+		v.Type = &of
+	}
+	return v
+}
+
+// wrappers are the types that keep one value, and the ways to it.
+var wrappers = map[string][][]string{
+	"stack": {{"c"}}, "queue": {{"c"}}, "priority_queue": {{"c"}},
+	"atomic": {{"_M_i"}, {"_M_base", "_M_i"}, {"_M_b", "_M_p"}}, "__atomic_base": {{"_M_i"}},
+	"complex": {{"_M_value"}}, "reference_wrapper": {{"_M_data"}},
+}
+
+// cppWrapper shows a type that keeps one value as that value, and durations with their unit.
+func (m *Memory) cppWrapper(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
+	name := template(t.Class)
+	for _, way := range wrappers[name] {
+		if at, of, ok := m.walk(t, s, way...); ok {
+			return renamed(t, m.decode(of, at, depth+1)), true
+		}
+	}
+	switch name {
+	case "duration":
+		return m.duration(t, s, depth)
+	case "time_point":
+		at, of, ok := m.walk(t, s, "__d")
+		if !ok {
+			return event.Value{}, false
+		}
+		v := renamed(t, m.decode(of, at, depth+1))
+		if since, err := time.ParseDuration(v.Text); err == nil && v.State == event.Known && strings.Contains(t.Class, "system_clock") {
+			v.Text = time.Unix(0, 0).UTC().Add(since).Format(time.RFC3339Nano)
+		}
+		return v, true
+	}
+	return event.Value{}, false
+}
+
+// duration writes a duration of C++ (ISO/IEC 14882, time.duration) with its unit, which is the
+// ratio that its type has as second argument.
+func (m *Memory) duration(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
+	at, of, ok := m.walk(t, s, "__r")
+	if !ok || len(t.Arguments) < 2 {
+		return event.Value{}, false
+	}
+	v := renamed(t, m.decode(of, at, depth+1))
+	unit := m.Types.Get(t.Arguments[1])
+	if unit == nil || v.State != event.Known || v.Form() != event.Int {
+		return v, true
+	}
+	numerator, denominator, ok := ratio(unit.Class)
+	if !ok {
+		return v, true
+	}
+	const second = int64(time.Second)
+	if whole := numerator * second; whole/second == numerator && whole%denominator == 0 {
+		if each := whole / denominator; each != 0 && v.Int*each/each == v.Int {
+			v.Text = time.Duration(v.Int * each).String()
+		}
+	}
+	return v, true
+}
+
+// ratio reads the two numbers of std::ratio.
+func ratio(class string) (numerator, denominator int64, ok bool) {
+	_, text, ok := strings.Cut(strings.TrimRight(class, "> "), "<")
+	n, d, ok2 := strings.Cut(text, ",")
+	numerator, err := strconv.ParseInt(strings.TrimRight(n, "lL "), 10, 64)
+	denominator, err2 := strconv.ParseInt(strings.Trim(d, "lL "), 10, 64)
+	return numerator, denominator, ok && ok2 && err == nil && err2 == nil && denominator > 0
+}
