@@ -3,9 +3,11 @@ package coredump
 import (
 	"bytes"
 	"context"
+	"debug/elf"
 	"errors"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -81,6 +83,79 @@ func damage(random *rand.Rand, data []byte) []byte {
 // expected reports whether opening failed in a way that it may.
 func expected(err error) bool {
 	return errors.Is(err, elfcore.ErrNoCore) || errors.Is(err, elfcore.ErrArchitecture) || errors.Is(err, module.ErrWrongBuild) || errors.Is(err, module.ErrNoELF)
+}
+
+// open opens a value some levels deep.
+func open(v replay.Value, depth int) (parts int) {
+	v.Text()
+	v.Count()
+	if depth == 0 {
+		return 1
+	}
+	list, _ := v.Children(replay.Page{Count: 6})
+	for _, x := range list {
+		parts += open(x.Value, depth-1)
+	}
+	return parts + 1
+}
+
+// Lists, tables and trees whose memory was written over, with what else lies in memory, are
+// still opened without a fault and without end.
+func TestDamagedContainers(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	programs := map[string]string{"quay": filepath.Join(dir, "quay")}
+	compile(t, "g++", "-std=c++17", "-g", "-O0", "-static", "-o", programs["quay"], "testdata/native/quay.cc")
+	if _, err := exec.LookPath("rustc"); err == nil {
+		programs["pier"] = filepath.Join(dir, "pier")
+		compile(t, "rustc", "-g", "-C", "target-feature=+crt-static", "--edition", "2021", "-o", programs["pier"], "testdata/native/pier.rs")
+	}
+	for name, binary := range programs {
+		core, _ := crash(t, binary)
+		whole, err := os.ReadFile(core)
+		require.NoError(t, err)
+		f, err := elf.NewFile(bytes.NewReader(whole))
+		require.NoError(t, err)
+		random := rand.New(rand.NewPCG(11, uint64(len(name))))
+		seen := 0
+		for range 25 {
+			c := bytes.Clone(whole)
+			for _, p := range f.Progs {
+				if p.Type != elf.PT_LOAD || p.Flags&elf.PF_W == 0 || p.Filesz < 64 || p.Filesz > 4<<20 {
+					continue
+				}
+				for range p.Filesz / 256 {
+					at, from := p.Off+8*uint64(random.Int64N(int64(p.Filesz/8))), p.Off+8*uint64(random.Int64N(int64(p.Filesz/8)))
+					if random.IntN(4) == 0 {
+						word := random.Uint64() >> random.IntN(64)
+						for i := range 8 {
+							c[at+uint64(i)] = byte(word >> (8 * i))
+						}
+						continue
+					}
+					copy(c[at:at+8], whole[from:from+8])
+				}
+			}
+			path := filepath.Join(t.TempDir(), "core")
+			require.NoError(t, os.WriteFile(path, c, 0o600))
+			d, err := openFile(path, Options{Modules: sourcesOf(binary)})
+			if err != nil {
+				assert.True(t, expected(err), "%v", err)
+				continue
+			}
+			r := replay.Still(d)
+			threads, err := r.Threads(context.Background(), 0)
+			require.NoError(t, err)
+			frames, _ := r.Frames(context.Background(), 0, threads[0].ID)
+			for _, frame := range frames[:min(len(frames), 4)] {
+				list, _ := r.Variables(context.Background(), 0, threads[0].ID, frame.Index)
+				for _, v := range list {
+					seen += open(v.Value, 5)
+				}
+			}
+		}
+		assert.Greater(t, seen, 2000, name)
+	}
 }
 
 // A thousand damaged cores and binaries end in an answer or a clear error, never

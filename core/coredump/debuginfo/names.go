@@ -100,7 +100,14 @@ func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, depth int) {
 			if _, ok := x.types[full]; !ok {
 				x.types[full] = here
 			}
-			if plain := PlainName(full); plain != full && !u.Go() && !u.Rust() {
+			plain := full
+			switch {
+			case u.Rust():
+				plain = plainRust(full)
+			case !u.Go():
+				plain = PlainName(full)
+			}
+			if plain != full {
 				if _, ok := x.types[plain]; !ok {
 					x.types[plain] = here
 				}

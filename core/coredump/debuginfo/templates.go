@@ -1,6 +1,9 @@
 package debuginfo
 
-import "strings"
+import (
+	"regexp"
+	"strings"
+)
 
 // defaulted are arguments that C++'s standard library gives its templates where a program
 // gives none.
@@ -96,10 +99,10 @@ func argumentsOf(s string, depth int) (list []string, rest string, ok bool) {
 	}
 }
 
+var versions = strings.NewReplacer("std::__cxx11::", "std::", "std::__1::", "std::")
+
 // withoutVersions takes away the namespaces that tell versions of the library apart.
-func withoutVersions(s string) string {
-	return strings.NewReplacer("std::__cxx11::", "std::", "std::__1::", "std::").Replace(s)
-}
+func withoutVersions(s string) string { return versions.Replace(s) }
 
 // bare is a template's name without what stands around it.
 func bare(s string) string {
@@ -130,4 +133,15 @@ func applied(head string, arguments []string) string {
 		}
 	}
 	return head + "<" + strings.Join(arguments, ", ") + ">"
+}
+
+var (
+	rustDefaults = strings.NewReplacer(", alloc::alloc::Global", "", ", std::hash::random::RandomState", "")
+	rustPaths    = regexp.MustCompile(`\b(?:alloc|core|std)::(?:[a-z_0-9]+::)+([A-Z])`)
+)
+
+// plainRust shortens a name of Rust: without the arguments that its standard library gives
+// its types by itself, and without the paths of its types.
+func plainRust(name string) string {
+	return rustPaths.ReplaceAllString(rustDefaults.Replace(name), "$1")
 }

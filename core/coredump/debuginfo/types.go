@@ -185,6 +185,9 @@ func (t *Types) get(id event.TypeID, depth int) *Type {
 		x.Name, x.Form = "a type that cannot be read", event.Opaque
 	} else {
 		t.fill(x, e, p.length, depth)
+		if x.Rust {
+			x.Name = plainRust(x.Name)
+		}
 	}
 	x.ID = id
 	t.types[id-1] = x

@@ -1,43 +1,90 @@
 package values
 
 import (
+	"math"
 	"strings"
+	"time"
 
 	"wraithology/core/coredump/debuginfo"
 	"wraithology/core/event"
 )
 
-// rustContainer reads texts, slices and vectors of Rust by the names of their members.
+// rustContainer reads what Rust's standard library lays out, by the names of its members,
+// which change now and then: what is not as it is known here is shown as it is.
 func (m *Memory) rustContainer(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
+	none := event.Value{}
 	name := t.Class
+	is := func(prefixes ...string) bool {
+		for _, p := range prefixes {
+			if strings.HasPrefix(name, p) {
+				return true
+			}
+		}
+		return false
+	}
 	switch {
-	case name == "&str" || name == "&mut str" || strings.HasPrefix(name, "alloc::boxed::Box<str"):
-		p, ok := m.path(t, s, "data_ptr")
-		n, ok2 := m.path(t, s, "length")
-		return m.text(t, p, n), ok && ok2
+	case is("&") || is("alloc::boxed::Box<"):
+		return m.rustSlice(t, s)
 	case name == "String":
 		at, of, ok := m.walk(t, s, "vec")
 		if !ok {
-			return event.Value{}, false
+			return none, false
 		}
 		p, n, _, ok := m.rustVector(of, at)
 		return m.text(t, p, n), ok
-	case strings.HasPrefix(name, "Vec<"):
+	case name == "PathBuf" || name == "OsString":
+		at, of, ok := m.walk(t, s, "inner", "inner")
+		if name == "PathBuf" && ok {
+			at, of, ok = m.walk(of, at, "inner")
+		}
+		if !ok {
+			return none, false
+		}
+		p, n, _, ok := m.rustVector(of, at)
+		return m.text(t, p, n), ok
+	case is("Vec<"):
 		p, n, room, ok := m.rustVector(t, s)
 		if !ok || len(t.Arguments) == 0 {
-			return event.Value{}, false
+			return none, false
 		}
 		return list(t, t.Arguments[0], p, n, room), true
-	case strings.HasPrefix(name, "&[") || strings.HasPrefix(name, "&mut ["):
-		p, ok := m.path(t, s, "data_ptr")
-		n, ok2 := m.path(t, s, "length")
-		_, pointer, ok3 := m.walk(t, s, "data_ptr")
-		if !ok || !ok2 || !ok3 {
-			return event.Value{}, false
+	case is("VecDeque<", "LinkedList<"):
+		c, ok := m.rustChain(t, s)
+		if !ok {
+			return none, false
 		}
-		return list(t, pointer.Elem, p, n, n), true
+		return list(t, c.of.ID, s.address, c.length, c.length), true
+	case is("HashMap<", "HashSet<"):
+		if h, ok := m.rustHashed(t, s); ok && s.inMemory {
+			return m.table(t, s, h.key, h.elem, h.items), true
+		}
+	case is("BTreeMap<", "BTreeSet<"):
+		if b, ok := m.rustTree(t, s); ok && s.inMemory {
+			return m.table(t, s, b.key, b.elem, b.length), true
+		}
+	case is("Rc<", "Arc<", "Weak<"):
+		return m.rustCounted(t, s)
 	}
-	return event.Value{}, false
+	return m.rustWrapper(t, s, depth)
+}
+
+// rustSlice reads what has a pointer and a length: texts and slices.
+func (m *Memory) rustSlice(t *debuginfo.Type, s source) (event.Value, bool) {
+	p, ok := m.path(t, s, "data_ptr")
+	n, ok2 := m.path(t, s, "length")
+	_, pointer, ok3 := m.walk(t, s, "data_ptr")
+	if !ok || !ok2 || !ok3 {
+		return event.Value{}, false
+	}
+	of := strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(t.Class, "alloc::boxed::Box<"), "&"), "mut ")
+	switch of, _, _ = strings.Cut(of, ","); strings.TrimSuffix(of, ">") {
+	case "str", "std::path::Path", "std::ffi::os_str::OsStr":
+		return m.text(t, p, n), true
+	}
+	if !strings.HasPrefix(of, "[") {
+		return event.Value{}, false
+	}
+	return list(t, pointer.Elem, p, n, n), true
 }
 
 // rustVector finds the elements of a vector. The path to the pointer differs
@@ -61,8 +108,143 @@ func (m *Memory) rustVector(t *debuginfo.Type, s source) (address, length, capac
 	return 0, 0, 0, false
 }
 
-// rustEntries would read tables of Rust; their layout has no stable names.
-func (m *Memory) rustEntries(_ *debuginfo.Type, _ source, e *entries) { e.cut = true }
+// some goes to what an Option holds if it holds something.
+func (m *Memory) some(t *debuginfo.Type, s source) (source, *debuginfo.Type, bool) {
+	if t == nil || t.Variants == nil {
+		return s, nil, false
+	}
+	for _, x := range t.Variants.List {
+		if x.Name == "Some" {
+			return m.memberNamed(m.Types.Get(x.Type), s.at(x.Offset), "__0", anyType, 0)
+		}
+	}
+	return s, nil, false
+}
+
+// rustChain reads lists whose elements do not lie one after the other: a ring, and one of
+// nodes.
+func (m *Memory) rustChain(t *debuginfo.Type, s source) (chain, bool) {
+	if len(t.Arguments) == 0 || !s.inMemory {
+		return chain{}, false
+	}
+	c := chain{m: m, of: m.Types.Get(t.Arguments[0])}
+	if c.of == nil {
+		return c, false
+	}
+	if strings.HasPrefix(t.Class, "VecDeque<") {
+		first, ok := m.path(t, s, "head")
+		p, n, room, ok2 := m.rustVector(t, s)
+		if !ok || !ok2 || n > room && c.of.Size > 0 {
+			return c, false
+		}
+		c.length = n
+		c.item = func(i uint64) (event.Value, bool) {
+			at := first + i
+			if at >= room {
+				at -= room
+			}
+			return m.Load(p+at*c.of.Size, &c.of.Type), true
+		}
+		return c, true
+	}
+	n, ok := m.path(t, s, "len")
+	head, option, ok2 := m.walk(t, s, "head")
+	_, held, ok3 := m.some(option, head)
+	if !ok || !ok2 || !ok3 {
+		return c, false
+	}
+	_, pointer, ok := m.memberNamed(held, source{m: m, inMemory: true}, "pointer", aPointer, 0)
+	if !ok {
+		return c, false
+	}
+	node := m.Types.Get(pointer.Elem)
+	next, _, ok := m.memberNamed(node, source{m: m, inMemory: true}, "next", anyType, 0)
+	element, _, ok2 := m.memberNamed(node, source{m: m, inMemory: true}, "element", anyType, 0)
+	if !ok || !ok2 {
+		return c, false
+	}
+	c.length = n
+	c.item = func(i uint64) (event.Value, bool) {
+		if i >= maxEntries {
+			return Unknown(&c.of.Type, "it lies too deep in the list to be gone to"), true
+		}
+		at, ok := m.Core.Pointer(head.address) // nothing there is a null pointer
+		for ; ok && at != 0 && i > 0; i-- {
+			at, ok = m.Core.Pointer(at + next.address)
+		}
+		return m.Load(at+element.address, &c.of.Type), ok && at != 0
+	}
+	return c, true
+}
+
+// rustCounted shows a counted pointer as a pointer to the value, which lies behind its counts.
+func (m *Memory) rustCounted(t *debuginfo.Type, s source) (event.Value, bool) {
+	at, of, ok := m.walk(t, s, "ptr")
+	if ok {
+		at, of, ok = m.memberNamed(of, at, "pointer", aPointer, 0)
+	}
+	if !ok {
+		return event.Value{}, false
+	}
+	b, unknown, ok := at.read(8, &t.Type)
+	if !ok {
+		return unknown, true
+	}
+	inner := m.Types.Get(of.Elem)
+	for _, name := range []string{"value", "data"} {
+		if value, is, ok := m.memberNamed(inner, source{m: m, inMemory: true}, name, anyType, 0); ok {
+			address := le(b)
+			v := event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Pointer, Size: 8, Elem: is.ID}, State: event.Known, Address: address + value.address}
+			if address == 0 || address == math.MaxUint64 { // a Weak that was never given one
+				v.Address, v.Nil = 0, true
+			}
+			return v, true
+		}
+	}
+	return event.Value{}, false
+}
+
+// rustWrapper shows types that keep one value as that value, and times as such.
+func (m *Memory) rustWrapper(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
+	kept := func(names ...string) (event.Value, bool) {
+		at, of, ok := m.walk(t, s, names...)
+		if !ok {
+			return event.Value{}, false
+		}
+		return renamed(t, m.decode(of, at, depth+1)), true
+	}
+	moment := func(form func(int64) string, seconds, nanoseconds []string) (event.Value, bool) {
+		sec, ok := m.path(t, s, seconds...)
+		nsec, ok2 := m.path(t, s, nanoseconds...)
+		if !ok || !ok2 || sec > math.MaxInt64/uint64(time.Second)-1 || nsec >= uint64(time.Second) {
+			return event.Value{}, false
+		}
+		n := int64(sec)*int64(time.Second) + int64(nsec)
+		return event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Int, Size: t.Size}, State: event.Known, Int: n, Text: form(n)}, true
+	}
+	name, _, _ := strings.Cut(t.Class, "<")
+	switch {
+	case name == "Cell" || name == "UnsafeCell":
+		return kept("value")
+	case name == "BinaryHeap":
+		return kept("data")
+	case name == "NonNull":
+		return kept("pointer")
+	case name == "AtomicBool":
+		v, ok := kept("v", "value")
+		if v.Form() == event.Uint {
+			v.Type = &event.Type{ID: t.ID, Name: t.Name, Form: event.Bool, Size: 1}
+		}
+		return v, ok
+	case strings.HasPrefix(name, "Atomic"):
+		return kept("v", "value")
+	case name == "Duration":
+		return moment(func(n int64) string { return time.Duration(n).String() }, []string{"secs"}, []string{"nanos", "__0"})
+	case name == "SystemTime":
+		return moment(func(n int64) string { return time.Unix(0, n).UTC().Format(time.RFC3339Nano) }, []string{"__0", "t", "tv_sec"}, []string{"__0", "t", "tv_nsec", "__0"})
+	}
+	return event.Value{}, false
+}
 
 // variant reads the alternative of an enum that holds: it is the enum's only item,
 // or its name where it has no fields.

@@ -33,7 +33,7 @@ func (m *Memory) chainOf(t *debuginfo.Type, s source) (chain, bool) {
 		head, _, ok2 := m.walk(t, s, "_M_impl", "_M_node")
 		c.length = n
 		c.item = func(i uint64) (event.Value, bool) { return c.linked(head.address, i, 16) }
-		return c, ok && ok2
+		return c, ok && ok2 && n <= maxString
 	case "forward_list":
 		head, _, ok := m.walk(t, s, "_M_impl", "_M_head")
 		if !ok {
@@ -55,6 +55,9 @@ func (m *Memory) chainOf(t *debuginfo.Type, s source) (chain, bool) {
 // linked follows the pointers with which nodes begin; the value comes after as many bytes.
 func (c *chain) linked(head, i, pointers uint64) (event.Value, bool) {
 	node := head
+	if i >= maxEntries {
+		return Unknown(&c.of.Type, "it lies too deep in the list to be gone to"), true
+	}
 	for range i + 1 {
 		var ok bool
 		if node, ok = c.m.Core.Pointer(node); !ok || node == head || node == 0 {
@@ -118,10 +121,17 @@ func (c *chain) bits(t *debuginfo.Type, s source) bool {
 // Item implements replay.Sequences.
 func (m *Memory) Item(address uint64, t *event.Type, i uint64) (event.Value, bool) {
 	full := m.Types.Get(t.ID)
-	if full == nil || full.Kind != debuginfo.Record || full.Rust || address == 0 {
+	if full == nil || full.Kind != debuginfo.Record || address == 0 {
 		return event.Value{}, false
 	}
-	c, ok := m.chainOf(full, source{m: m, address: address, inMemory: true})
+	of := m.chainOf
+	if full.Rust {
+		of = m.rustChain
+		if !strings.HasPrefix(full.Class, "VecDeque<") && !strings.HasPrefix(full.Class, "LinkedList<") {
+			return event.Value{}, false
+		}
+	}
+	c, ok := of(full, source{m: m, address: address, inMemory: true})
 	if !ok || i >= c.length {
 		return event.Value{}, false
 	}
