@@ -118,6 +118,9 @@ func (q *Question) eval(ctx context.Context, s *scope) (ref.Val, error) {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
+		if _, name, ok := strings.Cut(firstLine(err.Error()), "no such attribute(s): "); ok {
+			return nil, fmt.Errorf("%q: %w", q.text, s.unknown(name))
+		}
 		if strings.Contains(err.Error(), "no such overload") {
 			return nil, fmt.Errorf("%q: %w: the operands' types do not go together; int(x), double(x) and string(x) convert", q.text, ErrNoValue)
 		}
@@ -223,6 +226,15 @@ func (s *scope) isPackage(name string) bool {
 
 func (s *scope) unknown(name string) error {
 	names := s.names()
+	var within []string
+	for _, n := range names {
+		if strings.HasPrefix(n, name+".") {
+			within = append(within, n)
+		}
+	}
+	if len(within) > 0 {
+		return fmt.Errorf("%s: %w, but %s", name, ErrNoName, strings.Join(within[:min(len(within), 8)], ", "))
+	}
 	sort.SliceStable(names, func(i, j int) bool { return distance(name, names[i]) < distance(name, names[j]) })
 	switch {
 	case len(names) == 0:

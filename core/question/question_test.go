@@ -132,6 +132,8 @@ func TestErrorsSayWhatIsWrong(t *testing.T) {
 		"quay.Depth":           {question.ErrNoValue, "no field Depth; it has Name, Sill"},
 		"list[2]":              {question.ErrNoValue, "out of range, there are 2"},
 		"given['Kelp Quay 3']": {question.ErrNoValue, "no entry"},
+		"tides == null":        {question.ErrNoName, "tides: no such name here, but tides.Mean"},
+		"tides.Maen > 1.0":     {question.ErrNoName, "did you mean tides.Mean?"},
 		"3 in quay":            {question.ErrNoValue, "has no elements"},
 		"name - 1":             {question.ErrNoValue, "operands' types"},
 		"[1,2,3,4,5,6,7,8,9,10].all(a, [1,2,3,4,5,6,7,8,9,10].all(b, [1,2,3,4,5,6,7,8,9,10].all(c, [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, [1,2,3,4,5,6,7,8,9,10].all(f, true))))))": {question.ErrNoValue, "cost"},
