@@ -53,9 +53,6 @@ type Service struct {
 	stop    context.CancelFunc
 }
 
-// mostOpen bounds the recordings that are held open.
-const mostOpen = 4
-
 // OpenStore opens the records of a service, running or not: the database that
 // is named, or the private one. The returned function gives all of it back.
 func OpenStore(ctx context.Context, o Options) (*store.Store, *cluster.Cluster, error) {
@@ -123,7 +120,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	open := recordings.New(mostOpen, o.Data, s.store, v)
+	open := recordings.New(o.Data, s.store, v)
 	if s.jobs, err = jobs.Start(ctx, s.store, v, open, o.Log); err != nil {
 		return err
 	}

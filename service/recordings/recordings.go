@@ -20,30 +20,39 @@ import (
 	"wraithology/service/vault"
 )
 
+// Bounds of what is held open: the last few, whatever their size, and more of them as long
+// as they are small, as the pieces are that a sender leaves in a day. Each timeline is mapped
+// some 15 times, and Linux gives a process 65,530 mappings.
+const (
+	keptAlways = 4
+	keptMost   = 2000
+	keptBytes  = 1 << 30 // of evidence, as it was uploaded
+)
+
 // Recordings opens evidence and keeps the most recently used of it open.
 type Recordings struct {
-	most  int
 	dir   string
 	store *store.Store
 	vault *vault.Vault
 
-	mu   sync.Mutex
-	open map[string]*list.Element
-	used *list.List // of *entry, the most recently used first
+	mu    sync.Mutex
+	open  map[string]*list.Element
+	used  *list.List // of *entry, the most recently used first
+	bytes int64      // of evidence that is open
 }
 
 type entry struct {
 	key   string
+	bytes int64
 	ready chan struct{}
 	r     replay.Replay
 	err   error
 }
 
-// New keeps up to most recordings open. What can be made again from evidence and
-// artifacts is kept in the folder dir; what builds that were cut short have left
-// there is removed.
-func New(most int, dir string, s *store.Store, v *vault.Vault) *Recordings {
-	r := &Recordings{most: most, dir: dir, store: s, vault: v, open: map[string]*list.Element{}, used: list.New()}
+// New opens nothing yet. What can be made again from evidence and artifacts is kept in the
+// folder dir; what builds that were cut short have left there is removed.
+func New(dir string, s *store.Store, v *vault.Vault) *Recordings {
+	r := &Recordings{dir: dir, store: s, vault: v, open: map[string]*list.Element{}, used: list.New()}
 	left, _ := filepath.Glob(filepath.Join(r.timelines(), ".*.partial-*")) // the pattern is sound
 	for _, dir := range left {
 		_ = os.RemoveAll(dir) // what stays does no harm
@@ -67,7 +76,7 @@ func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(f
 	}
 	o := evidence.Options{Timelines: evidence.Timelines{Folder: r.timelines(), Lasting: true}, Artifacts: artifacts, As: evidence.Kind(e.ReadAs), Rules: rules}
 	key += fmt.Sprint(" ", e.ReadAs, rules)
-	x := r.entry(ctx, key, r.vault.Path(e.SHA256), o, progress)
+	x := r.entry(ctx, key, r.vault.Path(e.SHA256), e.Bytes, o, progress)
 	select {
 	case <-x.ready:
 		return x.r, x.err
@@ -77,27 +86,38 @@ func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(f
 }
 
 // entry returns the opening of what key stands for, and begins it where there is none.
-func (r *Recordings) entry(ctx context.Context, key, path string, o evidence.Options, progress func(float64)) *entry {
+func (r *Recordings) entry(ctx context.Context, key, path string, bytes int64, o evidence.Options, progress func(float64)) *entry {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if e, ok := r.open[key]; ok {
 		r.used.MoveToFront(e)
 		return e.Value.(*entry)
 	}
-	x := &entry{key: key, ready: make(chan struct{})}
+	x := &entry{key: key, bytes: bytes, ready: make(chan struct{})}
 	r.open[key] = r.used.PushFront(x)
+	r.bytes += bytes
 	go r.load(context.WithoutCancel(ctx), x, path, o, progress)
-	for r.used.Len() > r.most {
-		last := r.used.Back()
-		delete(r.open, last.Value.(*entry).key)
-		r.used.Remove(last)
+	for n := r.used.Len(); n > keptAlways && (n > keptMost || r.bytes > keptBytes); n = r.used.Len() {
+		r.remove(r.used.Back())
 	}
 	return x
+}
+
+// remove forgets what is open; r.mu is held. Its memory goes when nobody uses it any more.
+func (r *Recordings) remove(e *list.Element) {
+	x := e.Value.(*entry)
+	delete(r.open, x.key)
+	r.used.Remove(e)
+	r.bytes -= x.bytes
 }
 
 // artifacts gathers what explains evidence. The key differs where that does. Files
 // of this machine are not looked at: they are not those of the one that crashed.
 func (r *Recordings) artifacts(ctx context.Context, e store.Evidence) (out evidence.Artifacts, key string, err error) {
+	switch evidence.Kind(e.Kind) {
+	case evidence.ExecutionLog, evidence.EventTrace, evidence.StructuredLog, evidence.RuntimeTrace:
+		return out, e.SHA256, nil // they explain themselves
+	}
 	list, err := r.store.ArtifactsOf(ctx, e.CaseID)
 	if err != nil {
 		return out, "", err
@@ -138,7 +158,6 @@ func (r *Recordings) forget(key string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if e, ok := r.open[key]; ok {
-		delete(r.open, key)
-		r.used.Remove(e)
+		r.remove(e)
 	}
 }
