@@ -1,6 +1,7 @@
 package coredump
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path"
@@ -121,9 +122,11 @@ func (d *Dump) explainAbort(ctx context.Context, f *failure) {
 			f.Frame, f.Summary = i, "the program ended itself: a C++ exception was not caught"
 		case "__stack_chk_fail":
 			f.Frame, f.Summary = i, "the program ended itself: a function's frame was overwritten beyond its end"
-		case "rust_panic", "rust_begin_unwind":
-			f.Kind, f.Frame, f.Summary = "panic", i, "the program panicked"
 		}
+	}
+	if why, frame, ok := rustPanic(list); ok {
+		f.Kind, f.Frame = "panic", frame
+		f.Summary = "the program panicked: " + cmp.Or(why, "what it said went to its error output")
 	}
 	if f.Kind == "signal" {
 		if text := d.abortMessage(); text != "" {

@@ -1,6 +1,7 @@
 package coredump
 
 import (
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -60,5 +61,28 @@ func TestExplanations(t *testing.T) {
 				assert.NotEmpty(t, notes, "what is guessed says so, and so does where it ends")
 			}
 		})
+	}
+}
+
+// Panics of Rust are told by what its libraries were called for.
+func TestRustPanics(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("rustc"); err != nil {
+		t.Skip("there is no compiler for Rust here")
+	}
+	for _, level := range []string{"0", "3"} {
+		binary := filepath.Join(t.TempDir(), "panics")
+		compile(t, "rustc", "-g", "-C", "panic=abort", "-C", "overflow-checks=on", "-C", "opt-level="+level, "--edition", "2021", "-o", binary, "testdata/native/panics.rs")
+		for how, want := range map[string][2]string{
+			"index": {"an index is beyond the end", "at"}, "divide": {"a whole number was divided by zero", "divide"}, "none": {"unwrap of None", "some"},
+			"err": {"unwrap or expect of an Err", "fine"}, "expect": {"expect of None", "expected"}, "overflow": {"an addition overflowed", "add"},
+			"cell": {"a cell was to be changed that is borrowed", "changed"}, "range": {"a range is beyond the end", "range"}, "text": {"or within a character", "text"},
+			"alike": {"two values that were to be alike", "alike"}, "said": {"the program panicked: what it said", "said"}, "plain": {"the program ended itself (SIGABRT)", "main"},
+		} {
+			f, frames := crashed(t, binary, how)
+			assert.Equal(t, map[bool]string{true: "signal", false: "panic"}[how == "plain"], f.Kind, how)
+			assert.Contains(t, f.Summary, want[0], how)
+			assert.Equal(t, "panics::"+want[1], frames[f.Frame].Function, how)
+		}
 	}
 }

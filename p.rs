@@ -1,0 +1,18 @@
+use std::cell::RefCell;
+#[inline(never)] fn at(list: &[i32], i: usize) -> i32 { list[i] }
+#[inline(never)] fn divide(a: i32, b: i32) -> i32 { a / b }
+#[inline(never)] fn some(a: Option<i32>) -> i32 { a.unwrap() }
+#[inline(never)] fn ok(a: Result<i32, String>) -> i32 { a.unwrap() }
+#[inline(never)] fn expected(a: Option<i32>) -> i32 { a.expect("a berth") }
+#[inline(never)] fn add(a: i32, b: i32) -> i32 { a + b }
+#[inline(never)] fn borrowed(c: &RefCell<i32>) -> i32 { let _a = c.borrow(); *c.borrow_mut() = 3; 1 }
+#[inline(never)] fn range(s: &[i32], n: usize) -> i32 { s[..n].len() as i32 }
+#[inline(never)] fn text(s: &str, n: usize) -> usize { s[..n].len() }
+#[inline(never)] fn alike(a: i32, b: i32) -> i32 { assert_eq!(a, b); a }
+#[inline(never)] fn said(a: i32) -> i32 { if a > 0 { panic!("no berth for {a}") } a }
+fn main() {
+    let n = std::env::args().count() as i32; let how = std::env::args().nth(1).unwrap();
+    let x = match how.as_str() { "index" => at(&[1, 2], 7), "divide" => divide(n, n - 2), "none" => some(if n > 9 { Some(1) } else { None }), "err" => ok(if n > 9 { Ok(1) } else { Err("no".into()) }),
+        "expect" => expected(if n > 9 { Some(1) } else { None }), "overflow" => add(i32::MAX, n), "cell" => borrowed(&RefCell::new(1)), "range" => range(&[1], 4), "text" => text("øre", n as usize - 1) as i32, "alike" => alike(n, 5), "said" => said(n), _ => std::process::abort() };
+    println!("{x}");
+}
