@@ -119,7 +119,18 @@ func (d *Dump) explainAbort(ctx context.Context, f *failure) {
 				f.Summary += ": " + text
 			}
 		case "std::terminate", "__cxxabiv1::__terminate":
+			f.Frame, f.Summary = i, "the program ended itself: std::terminate was called"
+		case "std::thread::~thread":
+			f.Summary = "the program ended itself: std::terminate was called, by the end of a thread's object that was neither joined nor detached"
+		case "__cxa_throw", "__cxa_rethrow", "std::rethrow_exception":
 			f.Frame, f.Summary = i, "the program ended itself: a C++ exception was not caught"
+			if c, ok := d.uncaught(ctx, f); ok {
+				f.Summary += ": " + c.Type
+				if c.Message != "" {
+					f.Summary += ": " + c.Message
+				}
+				f.Causes = []replay.Cause{c}
+			}
 		case "__stack_chk_fail":
 			f.Frame, f.Summary = i, "the program ended itself: a function's frame was overwritten beyond its end"
 		}

@@ -3,9 +3,11 @@ package coredump
 import (
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // Each kind of crash is told in a sentence of its own, at the right frame.
@@ -83,6 +85,29 @@ func TestRustPanics(t *testing.T) {
 			assert.Equal(t, map[bool]string{true: "signal", false: "panic"}[how == "plain"], f.Kind, how)
 			assert.Contains(t, f.Summary, want[0], how)
 			assert.Equal(t, "panics::"+want[1], frames[f.Frame].Function, how)
+		}
+	}
+}
+
+// An exception of C++ that nothing caught is told by its type and its text.
+func TestUncaughtExceptions(t *testing.T) {
+	t.Parallel()
+	const uncaught = "the program ended itself: a C++ exception was not caught: "
+	for _, flags := range []string{"-O0", "-O2 -static"} {
+		binary := filepath.Join(t.TempDir(), "thrown")
+		compile(t, "g++", append(strings.Fields("-g -std=c++17 -w "+flags+" -o"), binary, "testdata/native/thrown.cc")...)
+		for how, want := range map[string]string{
+			"derived": uncaught + "harbour::NoBerth: no berth for Curlew Bank 11", "deep": uncaught + "harbour::Deep: deeper", "second": uncaught + "harbour::Second: by its first base",
+			"range": uncaught + "std::out_of_range: vector::_M_range_check: __n (which is 7) >= this->size() (which is 2)", "text": uncaught + "char const*: thrown text", "number": uncaught + "int: -42",
+			"string": uncaught + "std::string: a text longer than sixteen characters", "plain": uncaught + "harbour::Plain", "alloc": uncaught + "std::bad_alloc", "noexcept": uncaught + "std::logic_error: left what may not be left",
+			"rethrow": uncaught + "std::out_of_range", "kept": uncaught + "std::runtime_error: kept for later", "thread": "std::terminate was called, by the end of a thread's object", "terminate": "the program ended itself: std::terminate was called",
+		} {
+			f, _ := crashed(t, binary, how)
+			assert.Contains(t, f.Summary, want, "%s, %s", flags, how)
+			if strings.HasPrefix(want, uncaught) {
+				require.Len(t, f.Causes, 1, how)
+				assert.True(t, strings.HasPrefix(strings.TrimPrefix(want, uncaught), f.Causes[0].Type), how)
+			}
 		}
 	}
 }
