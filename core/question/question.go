@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"sort"
 	"strings"
 	"time"
@@ -53,6 +54,9 @@ func Parse(text string) (*Question, error) {
 	}
 	parsed, issues := environment.Parse(text)
 	if issues != nil && issues.Err() != nil {
+		if d := bareDuration.FindString(text); d != "" {
+			return nil, fmt.Errorf("%w: a duration is written as duration(%q)", ErrSyntax, d)
+		}
 		return nil, fmt.Errorf("%w: %s", ErrSyntax, firstLine(issues.Err().Error()))
 	}
 	q := &Question{text: text}
@@ -68,6 +72,9 @@ func Parse(text string) (*Question, error) {
 	q.program = program
 	return q, nil
 }
+
+// bareDuration is a number with a unit of time, as people write it.
+var bareDuration = regexp.MustCompile(`\b\d+(?:\.\d+)?(?:ns|us|µs|ms|s|m|h)\b`)
 
 func firstLine(s string) string {
 	line, _, _ := strings.Cut(s, "\n")
@@ -122,7 +129,7 @@ func (q *Question) eval(ctx context.Context, s *scope) (ref.Val, error) {
 			return nil, fmt.Errorf("%q: %w", q.text, s.unknown(name))
 		}
 		if strings.Contains(err.Error(), "no such overload") {
-			return nil, fmt.Errorf("%q: %w: the operands' types do not go together; int(x), double(x) and string(x) convert", q.text, ErrNoValue)
+			return nil, fmt.Errorf("%q: %w: the operands' types do not go together; int(x), double(x) and string(x) convert; durations are written as duration(\"250ms\"), times as timestamp(\"2026-11-25T10:00:00Z\")", q.text, ErrNoValue)
 		}
 		return nil, fmt.Errorf("%q: %w: %s", q.text, ErrNoValue, firstLine(err.Error()))
 	}

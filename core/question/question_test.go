@@ -125,6 +125,7 @@ func TestErrorsSayWhatIsWrong(t *testing.T) {
 	}{
 		"":                     {question.ErrSyntax, "empty"},
 		"water +":              {question.ErrSyntax, "Syntax error"},
+		"water > 250ms":        {question.ErrSyntax, `a duration is written as duration("250ms")`},
 		"watr > 1.0":           {question.ErrNoName, "did you mean water?"},
 		"zebra":                {question.ErrNoName, "there are"},
 		"later > 1.0":          {question.ErrNoValue, "later has not been assigned yet"},
