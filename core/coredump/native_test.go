@@ -168,6 +168,22 @@ func TestCPlusPlusTruth(t *testing.T) {
 	}
 }
 
+// Functions that lie within others, of closures and local classes, have their values and say
+// what they lie in.
+func TestClosuresOfCPlusPlus(t *testing.T) {
+	t.Parallel()
+	for flags, least := range map[string]int{"-O0": 6, "-O2": 4, "-O0 -gdwarf-4": 6} {
+		binary := filepath.Join(t.TempDir(), "closure")
+		compile(t, "g++", append(strings.Fields("-g -std=c++17 -w "+flags+" -o"), binary, "testdata/native/closure.cc")...)
+		core, printed := crash(t, binary)
+		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+		said := truth(printed)
+		require.Len(t, said.values, 6)
+		assert.GreaterOrEqual(t, agree(t, d, said), least, flags)
+		assert.Contains(t, d.Info().Failure.Summary, "of is null in harbour::look::Keeper::level", flags)
+	}
+}
+
 // Values of Rust: texts, vectors, slices, enums with data.
 func TestRustTruth(t *testing.T) {
 	t.Parallel()

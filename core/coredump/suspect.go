@@ -139,7 +139,12 @@ func (d *Dump) suspect(ctx context.Context, f *failure, a access, address uint64
 	} else if address < firstPage {
 		bad = 0
 	}
-	c, ok := best(d.holding(frame, func(v replay.Value) bool { return isPointer(v, bad) }))
+	isBad := func(v replay.Value) bool { return isPointer(v, bad) }
+	c, ok := best(d.holding(frame, isBad))
+	for ; !ok && list[at].Inlined && at+1 < len(list) && list[at+1].Own; c, ok = best(d.holding(frame, isBad)) {
+		at++ // what was inlined may have been handed it in no place of its own
+		frame = &list[at]
+	}
 	if !ok && bad >= firstPage {
 		// The program may have added to it before.
 		c, ok = best(d.holding(frame, func(v replay.Value) bool {

@@ -81,6 +81,9 @@ type Unit struct {
 
 	scan      sync.Once
 	functions []*Function // by address
+
+	scanInner sync.Once
+	within    within
 	listing   sync.Once
 	globals   []Variable
 	lined     sync.Once
@@ -361,6 +364,12 @@ func (e entry) name() string {
 		}
 	}
 	if x, ok := e.having(dwarf.AttrName); ok {
+		// The functions of local classes have no name but their own.
+		if u := x.d.unitOf(x.Offset); u != nil && x.Tag == dwarf.TagSubprogram && x.Val(dwarf.AttrObjectPointer) != nil {
+			if name, ok := u.inner().names[x.Offset]; ok {
+				return name
+			}
+		}
 		return x.text(dwarf.AttrName)
 	}
 	return ""

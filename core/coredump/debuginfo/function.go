@@ -3,8 +3,11 @@ package debuginfo
 import (
 	"cmp"
 	"debug/dwarf"
+	"fmt"
 	"slices"
 	"sync"
+
+	"wraithology/core/coredump/module"
 )
 
 // Span is a stretch of code.
@@ -67,7 +70,7 @@ const (
 	maxEntriesOfScope = 200_000
 )
 
-// list returns the functions of the unit, by address.
+// list returns the functions of the unit, by address, but for those that lie within others.
 func (u *Unit) list() []*Function {
 	u.scan.Do(func() {
 		var err error
@@ -89,12 +92,94 @@ func (u *Unit) list() []*Function {
 				r.SkipChildren()
 			}
 		}
-		slices.SortStableFunc(u.functions, func(a, b *Function) int { return cmp.Compare(a.Spans[0].Low, b.Spans[0].Low) })
-		for _, f := range u.functions {
-			f.Name = entry{f.entry, u.Debug}.name()
-		}
+		u.named(u.functions)
 	})
 	return u.functions
+}
+
+func (u *Unit) named(list []*Function) {
+	slices.SortStableFunc(list, func(a, b *Function) int { return cmp.Compare(a.Spans[0].Low, b.Spans[0].Low) })
+	for _, f := range list {
+		f.Name = entry{f.entry, u.Debug}.name()
+	}
+}
+
+// within is what lies within the functions of a unit: those of local classes, as those of
+// C++'s closures are.
+type within struct {
+	functions []*Function
+	names     map[dwarf.Offset]string // of functions: with what they lie in
+}
+
+// inner reads what lies within the unit's functions. That takes longer than to pass over it,
+// and is seldom needed.
+func (u *Unit) inner() *within {
+	u.scanInner.Do(func() {
+		u.within.names = map[dwarf.Offset]string{}
+		var err error
+		defer guard(&err) // what was read before damage counts
+		r := u.Debug.data.Reader()
+		r.Seek(u.first)
+		type level struct {
+			name     string // of a function, with what it lies in, or of a class; empty for others
+			function int    // how many functions it is within
+			nameless int    // how many classes without a name there were
+		}
+		stack := []level{{}}
+		for len(stack) > 0 && len(stack) < maxScopeDepth {
+			e, err := r.Next()
+			if err != nil || e == nil || e.Offset >= u.end {
+				return
+			}
+			if e.Tag == 0 {
+				stack = stack[:len(stack)-1]
+				continue
+			}
+			outer := &stack[len(stack)-1]
+			next := level{name: outer.name, function: outer.function}
+			switch e.Tag {
+			case dwarf.TagSubprogram:
+				next.name = u.nameWithin(e, outer.name)
+				if outer.function > 0 {
+					u.within.names[e.Offset] = next.name
+					if spans := u.spans(e); len(spans) > 0 {
+						u.within.functions = append(u.within.functions, &Function{Unit: u, Spans: spans, entry: e, Name: next.name})
+					}
+				}
+				next.function++
+			case dwarf.TagStructType, dwarf.TagClassType, dwarf.TagUnionType:
+				if outer.function == 0 {
+					break
+				}
+				name, _ := e.Val(dwarf.AttrName).(string)
+				if name == "" {
+					outer.nameless++
+					name = fmt.Sprintf("{lambda#%d}", outer.nameless)
+				}
+				next.name = outer.name + "::" + name
+			}
+			if e.Children {
+				stack = append(stack, next)
+			}
+		}
+	})
+	return &u.within
+}
+
+// nameWithin names a function by its linkage name, else by what it lies in.
+func (u *Unit) nameWithin(e *dwarf.Entry, outer string) string {
+	x := entry{e, u.Debug}
+	if of, ok := x.having(dwarf.AttrLinkageName); ok {
+		return withoutHash(module.Readable(of.text(dwarf.AttrLinkageName)))
+	}
+	of, ok := x.having(dwarf.AttrName)
+	switch {
+	case !ok:
+		return outer
+	case outer == "":
+		return of.text(dwarf.AttrName)
+	}
+	return outer + "::" + of.text(dwarf.AttrName)
 }
 
 func (u *Unit) spans(e *dwarf.Entry) []Span {
@@ -121,6 +206,11 @@ func (d *Debug) FunctionAt(pc uint64) *Function {
 		return nil
 	}
 	for _, f := range u.list() {
+		if holds(f.Spans, pc) {
+			return f
+		}
+	}
+	for _, f := range u.inner().functions {
 		if holds(f.Spans, pc) {
 			return f
 		}
