@@ -23,6 +23,9 @@ import (
 // object is a composite value in an expression. Its parts are read when asked for.
 type object struct{ v replay.Value }
 
+// structType is that of what has fields only: nothing to count or to go through.
+var structType = types.NewObjectType("value", traits.IndexerType)
+
 var objectType = types.NewObjectType("value", traits.IndexerType, traits.SizerType, traits.IterableType, traits.ContainerType)
 
 // toCEL converts a value; what names it, for errors.
@@ -95,7 +98,12 @@ func (o object) Equal(other ref.Val) ref.Val {
 }
 
 // Type implements ref.Val.
-func (o object) Type() ref.Type { return objectType }
+func (o object) Type() ref.Type {
+	if o.v.Form() == event.Struct {
+		return structType
+	}
+	return objectType
+}
 
 // Value implements ref.Val.
 func (o object) Value() any { return o.v.Text() }

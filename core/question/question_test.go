@@ -133,6 +133,7 @@ func TestErrorsSayWhatIsWrong(t *testing.T) {
 		"quay.Depth":           {question.ErrNoValue, "no field Depth; it has Name, Sill"},
 		"list[2]":              {question.ErrNoValue, "out of range, there are 2"},
 		"given['Kelp Quay 3']": {question.ErrNoValue, "no entry"},
+		"size(list[0])":        {question.ErrNoValue, "operands' types"},
 		"tides == null":        {question.ErrNoName, "tides: no such name here, but tides.Mean"},
 		"tides.Maen > 1.0":     {question.ErrNoName, "did you mean tides.Mean?"},
 		"3 in quay":            {question.ErrNoValue, "has no elements"},

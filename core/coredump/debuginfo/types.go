@@ -234,6 +234,9 @@ func (t *Types) fill(x *Type, e *dwarf.Entry, length uint64, depth int) {
 		t.fillBase(x, e)
 	case dwarf.TagUnspecifiedType:
 		x.Form, x.Kind = event.Opaque, Unknown
+		if strings.Contains(x.Name, "nullptr") { // it has one value only
+			x.Form, x.Kind, x.Size = event.Pointer, Pointer, 8
+		}
 	case dwarf.TagEnumerationType:
 		t.fillEnum(x, e, depth)
 	case dwarf.TagStructType, dwarf.TagClassType, dwarf.TagUnionType, dwarf.TagInterfaceType:

@@ -156,7 +156,7 @@ func (m *Memory) cppSequence(t *debuginfo.Type, s source, depth int) (event.Valu
 		v := event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Slice, Size: t.Size}, State: event.Known}
 		ok := m.heads(t, s, depth, &v.Items)
 		v.Length = uint64(len(v.Items))
-		return v, ok
+		return v, ok && (v.Length > 0 || len(t.Arguments) == 0 && len(t.Members) == 0)
 	case "span":
 		p, ok := m.path(t, s, "_M_ptr")
 		n, ok2 := m.path(t, s, "_M_extent", "_M_extent_value")
@@ -185,7 +185,7 @@ func (m *Memory) heads(t *debuginfo.Type, s source, depth int, out *[]event.Valu
 		}
 		if number, isHead := strings.CutPrefix(of.Class, "_Head_base<"); isHead {
 			at, inner, ok := m.memberNamed(of, s.at(x.Offset), "_M_head_impl", anyType, 0)
-			if !ok || !strings.HasPrefix(number, strconv.Itoa(len(*out))+",") {
+			if !ok || !isNumber(number, len(*out)) {
 				return false
 			}
 			*out = append(*out, m.decode(inner, at, depth+1))
@@ -201,9 +201,15 @@ func (m *Memory) heads(t *debuginfo.Type, s source, depth int, out *[]event.Valu
 	return true
 }
 
+// isNumber reports whether an argument of a template is a number, as compilers write it: 2 or 2UL.
+func isNumber(argument string, n int) bool {
+	argument, _, _ = strings.Cut(argument, ",")
+	return strings.TrimRight(argument, "UL") == strconv.Itoa(n)
+}
+
 // lastNumber is the last argument of a template where that is a number.
 func lastNumber(class string) (uint64, bool) {
-	text := strings.TrimRight(class, "> ul")
+	text := strings.TrimRight(class, "> ulUL")
 	if i := strings.LastIndexAny(text, " ,<"); i >= 0 {
 		text = text[i+1:]
 	}
