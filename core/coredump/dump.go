@@ -123,7 +123,7 @@ func Open(ctx context.Context, f *os.File, o Options) (d *Dump, err error) {
 			d.program = l
 		}
 	}
-	d.memory = &values.Memory{Core: &d.core.Memory, Types: d.types, Symbol: d.symbol, RuntimeType: d.runtimeType, Named: d.typeNamed, Captured: d.captured}
+	d.memory = &values.Memory{Core: &d.core.Memory, Types: d.types, Symbol: d.symbol, RuntimeType: d.runtimeType, Named: d.typeNamed, Captured: d.captured, Implementer: d.implementer}
 	if d.program != nil && d.program.Binary != nil {
 		if d.build, _ = d.program.Binary.GoBuild(); d.build.Go != "" {
 			d.golang = newGoRuntime(d)
@@ -284,6 +284,21 @@ func (d *Dump) runtimeType(address uint64) *debuginfo.Type {
 		if o, ok := d.program.debug.RuntimeType(at); ok {
 			return d.types.Get(d.types.ID(o))
 		}
+	}
+	return nil
+}
+
+// implementer finds the type of Rust whose functions are in the table at an address.
+func (d *Dump) implementer(table uint64) *debuginfo.Type {
+	l := d.at(table)
+	if l == nil {
+		return nil
+	}
+	if l.load(&d.core.Memory); l.debug == nil {
+		return nil
+	}
+	if o, ok := l.debug.Implementer(table - l.Bias); ok {
+		return d.types.Get(d.types.ID(o))
 	}
 	return nil
 }

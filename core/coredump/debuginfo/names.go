@@ -2,6 +2,7 @@ package debuginfo
 
 import (
 	"debug/dwarf"
+	"encoding/binary"
 	"strings"
 
 	"wraithology/core/event"
@@ -15,6 +16,7 @@ type names struct {
 	types     map[string]TypeRef
 	records   map[string]TypeRef // of types, those that are structures, classes and unions
 	runtime   map[uint64]TypeRef // Go: types by where the runtime describes them
+	tables    map[uint64]TypeRef // Rust: types of tables of functions, by where the tables are
 }
 
 const (
@@ -43,7 +45,7 @@ func (d *Debug) index() *names {
 }
 
 func newNames() *names {
-	return &names{variables: map[string][]Variable{}, types: map[string]TypeRef{}, records: map[string]TypeRef{}, runtime: map[uint64]TypeRef{}}
+	return &names{variables: map[string][]Variable{}, types: map[string]TypeRef{}, records: map[string]TypeRef{}, runtime: map[uint64]TypeRef{}, tables: map[uint64]TypeRef{}}
 }
 
 // unit reads the declarations of one unit.
@@ -79,6 +81,10 @@ func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, depth int) {
 			}
 		case dwarf.TagVariable:
 			if e.Val(dwarf.AttrDeclaration) == true || e.Val(dwarf.AttrSpecification) != nil && e.Val(dwarf.AttrLocation) == nil {
+				break
+			}
+			if strings.HasSuffix(name, "::{vtable}") && u.Rust() {
+				x.table(u, e)
 				break
 			}
 			v := u.variable(e)
@@ -180,6 +186,35 @@ func (d *Debug) Global(name string, in *Unit) (Variable, bool) {
 func (d *Debug) TypeNamed(name string) (TypeRef, bool) {
 	o, ok := d.index().types[name]
 	return o, ok
+}
+
+// table notes where the table of a type's functions for a trait is.
+func (x *names) table(u *Unit, e *dwarf.Entry) {
+	at, _ := e.Val(dwarf.AttrLocation).([]byte)
+	of, ok := e.Val(dwarf.AttrType).(dwarf.Offset)
+	const opAddr = 0x03 // DWARF 5, table 7.9
+	if !ok || len(at) != 9 || at[0] != opAddr {
+		return
+	}
+	address, here := binary.LittleEndian.Uint64(at[1:]), TypeRef{u.Debug, of}
+	if _, ok := x.tables[address]; ok {
+		here = TypeRef{} // tables that are alike may have been made one: it is not known whose it is
+	}
+	x.tables[address] = here
+}
+
+// Implementer finds the type of Rust whose functions are in the table at an address of the file.
+func (d *Debug) Implementer(at uint64) (TypeRef, bool) {
+	o, ok := d.index().tables[at]
+	if !ok || o.Debug == nil {
+		return o, false
+	}
+	e, err := o.Debug.entryAt(o.Offset)
+	if err != nil {
+		return o, false
+	}
+	of, ok := e.Val(dwarf.AttrContainingType).(dwarf.Offset)
+	return TypeRef{o.Debug, of}, ok
 }
 
 // RuntimeType finds the type that Go's runtime describes at an address of the file.

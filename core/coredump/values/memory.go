@@ -25,6 +25,8 @@ type Memory struct {
 	RuntimeType func(address uint64) *debuginfo.Type
 	// Captured lists what a closure takes along, by the address of its code.
 	Captured func(code uint64) []debuginfo.Captured
+	// Implementer finds the type of Rust whose functions for a trait are in the table at an address.
+	Implementer func(table uint64) *debuginfo.Type
 	// Named finds a type by name in the program.
 	Named func(name string) *debuginfo.Type
 }

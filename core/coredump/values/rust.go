@@ -23,6 +23,8 @@ func (m *Memory) rustContainer(t *debuginfo.Type, s source, depth int) (event.Va
 		return false
 	}
 	switch {
+	case is("&dyn ", "&mut dyn ", "alloc::boxed::Box<dyn ", "Rc<dyn ", "Arc<dyn "):
+		return m.rustObject(t, s)
 	case is("&") || is("alloc::boxed::Box<"):
 		return m.rustSlice(t, s)
 	case name == "String":
@@ -85,6 +87,32 @@ func (m *Memory) rustSlice(t *debuginfo.Type, s source) (event.Value, bool) {
 		return event.Value{}, false
 	}
 	return list(t, pointer.Elem, p, n, n), true
+}
+
+// rustObject shows a pointer to what implements a trait as one to what it really is, which
+// the table of its functions tells; the table's third word is its alignment.
+func (m *Memory) rustObject(t *debuginfo.Type, s source) (event.Value, bool) {
+	at, of, counted := s, t, false
+	if inner, is, ok := m.walk(t, s, "ptr", "pointer"); ok {
+		at, of, counted = inner, is, true
+	}
+	address, ok := m.path(of, at, "pointer")
+	table, ok2 := m.path(of, at, "vtable")
+	if !ok || !ok2 || m.Implementer == nil {
+		return event.Value{}, false
+	}
+	is := m.Implementer(table)
+	if is == nil {
+		return event.Value{}, false
+	}
+	if counted { // it lies behind its two counts
+		align, ok := m.Core.Uint(table+16, 8)
+		if !ok || align == 0 || align > 1<<20 {
+			return event.Value{}, false
+		}
+		address += (16 + align - 1) / align * align
+	}
+	return event.Value{Type: &event.Type{ID: t.ID, Name: t.Name + " (" + is.Name + ")", Form: event.Pointer, Size: t.Size, Elem: is.ID}, State: event.Known, Address: address, Nil: address == 0}, true
 }
 
 // rustVector finds the elements of a vector. The path to the pointer differs

@@ -13,11 +13,18 @@ enum Mark { None, Depth(f64), Named { name: String, metres: i32 } }
 
 struct Berth { name: String, depths: Vec<i32>, mark: Mark, other: Mark, note: Option<String>, none: Option<Box<i64>>, side: (u8, i16), open: bool }
 
+trait Lit { fn range(&self) -> f64; }
+struct Buoy { nm: f64, name: String }
+impl Lit for Buoy { fn range(&self) -> f64 { self.nm } }
+struct Lamp { watts: u8 }
+impl Lit for Lamp { fn range(&self) -> f64 { self.watts as f64 / 10.0 } }
+
 // What the standard library keeps in ways of its own.
 struct Store {
     pilots: HashMap<String, i32>, empty: HashMap<u8, u8>, known: HashSet<u16>, gates: BTreeMap<String, Vec<i32>>, tides: BTreeSet<i64>, none: BTreeSet<i64>,
     waiting: VecDeque<i32>, queue: LinkedList<String>, first: BinaryHeap<i32>, tug: Rc<String>, same: Weak<String>, never: Weak<i32>, shared: Arc<(i32, f64)>,
     turns: Cell<i32>, log: RefCell<Vec<i32>>, level: Mutex<f64>, open: AtomicBool, count: AtomicU64, wait: Duration, path: std::path::PathBuf, boxed: Box<[i16]>, wide: i128,
+    light: Box<dyn Lit>, other: Arc<dyn Lit>, trouble: Box<dyn std::error::Error>,
 }
 
 fn store() -> Store {
@@ -25,7 +32,8 @@ fn store() -> Store {
     let same = Rc::downgrade(&tug);
     let mut s = Store { pilots: HashMap::new(), empty: HashMap::new(), known: HashSet::new(), gates: BTreeMap::new(), tides: BTreeSet::new(), none: BTreeSet::new(),
         waiting: VecDeque::new(), queue: LinkedList::new(), first: BinaryHeap::new(), tug, same, never: Weak::new(), shared: Arc::new((5, 2.5)),
-        turns: Cell::new(12), log: RefCell::new(vec![4, 5]), level: Mutex::new(1.75), open: AtomicBool::new(true), count: AtomicU64::new(1 << 40), wait: Duration::from_millis(1250), path: "/srv/gannet".into(), boxed: vec![7, -8].into(), wide: 0 };
+        turns: Cell::new(12), log: RefCell::new(vec![4, 5]), level: Mutex::new(1.75), open: AtomicBool::new(true), count: AtomicU64::new(1 << 40), wait: Duration::from_millis(1250), path: "/srv/gannet".into(), boxed: vec![7, -8].into(), wide: 0,
+        light: Box::new(Buoy { nm: 4.5, name: "Skerry Gut".to_string() }), other: Arc::new(Lamp { watts: 60 }), trouble: "no such tide station".parse::<i32>().unwrap_err().into() };
     for i in 0..400 {
         s.pilots.insert(format!("pilot {}", i), i * i);
         s.known.insert(3 * i as u16);
@@ -67,6 +75,10 @@ fn tell(s: &Store) {
     println!("value pier::look store.wait==1250000000 {}", s.wait.as_millis() == 1250);
     println!("value pier::look store.path {:?}", s.path);
     println!("value pier::look store.boxed[1] {}", s.boxed[1]);
+    println!("value pier::look store.light.nm {}", s.light.range());
+    println!("value pier::look store.light.name {:?}", "Skerry Gut");
+    println!("value pier::look store.other.watts {}", s.other.range() * 10.0);
+    println!("value pier::look typeOf(store.trouble) {:?}", "Box<dyn Error> (ParseIntError)");
 }
 
 #[inline(never)]
