@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"debug/elf"
+	"encoding/binary"
 	"errors"
 	"math/rand/v2"
 	"os"
@@ -156,6 +157,56 @@ func TestDamagedContainers(t *testing.T) {
 		}
 		assert.Greater(t, seen, 2000, name)
 	}
+}
+
+// A list that breaks off says so of the elements that it does not lead to, and gives the others.
+func TestBrokenList(t *testing.T) {
+	t.Parallel()
+	program := filepath.Join(t.TempDir(), "quay")
+	compile(t, "g++", "-std=c++17", "-g", "-O0", "-static", "-o", program, "testdata/native/quay.cc")
+	core, _ := crash(t, program)
+	list := func(d *Dump) replay.Value {
+		f := frameNamed(t, d, d.failure.Thread, "harbour::Keeper::look")
+		vars, err := replay.Still(d).Variables(context.Background(), 0, d.failure.Thread, f.Index)
+		require.NoError(t, err)
+		for _, v := range vars {
+			if v.Name == "store" {
+				return v.Value.Field("queue")
+			}
+		}
+		require.Fail(t, "there is no store")
+		return replay.Value{}
+	}
+	whole := list(openDump(t, core, Options{Modules: sourcesOf(program)}))
+	require.Equal(t, uint64(2), whole.Count())
+	require.Equal(t, `"Curlew Bank 11"`, whole.Element(1).Text())
+
+	b, err := os.ReadFile(core)
+	require.NoError(t, err)
+	f, err := elf.NewFile(bytes.NewReader(b))
+	require.NoError(t, err)
+	at := func(address uint64) []byte { // the eight bytes there
+		for _, p := range f.Progs {
+			if p.Type == elf.PT_LOAD && address-p.Vaddr < p.Filesz {
+				return b[p.Off+address-p.Vaddr:][:8]
+			}
+		}
+		require.Fail(t, "it is not in the core", "0x%x", address)
+		return nil
+	}
+	first := binary.LittleEndian.Uint64(at(whole.Address))
+	clear(at(first)) // it leads to no second one
+	path := filepath.Join(t.TempDir(), "core")
+	require.NoError(t, os.WriteFile(path, b, 0o600))
+	broken := list(openDump(t, path, Options{Modules: sourcesOf(program)}))
+	require.Equal(t, uint64(2), broken.Count(), "as it says itself")
+	parts, _ := broken.Children(replay.Page{Count: 5})
+	require.Len(t, parts, 2)
+	for i, want := range []string{`"Halcyon Drift"`, ""} {
+		assert.Equal(t, want, broken.Element(uint64(i)).Text())
+		assert.Equal(t, want, parts[i].Value.Text())
+	}
+	assert.Contains(t, broken.Element(1).Why(), "the list breaks off before it")
 }
 
 // A thousand damaged cores and binaries end in an answer or a clear error, never

@@ -266,9 +266,9 @@ func (s scope) element(l location, v Value, step PathStep, like []Value) (locati
 		return l, v, fmt.Errorf("%w: it has no elements", ErrNoName)
 	}
 	at := func(i uint64) (location, Value, error) {
-		if x, ok := v.item(i); ok && v.Form() == event.Slice {
+		if list, ok := v.items(i, i+1); ok && v.Form() == event.Slice {
 			n := int64(i)
-			return l.inner(PathStep{Number: &n}), x, nil
+			return l.inner(PathStep{Number: &n}), v.with(list[0]), nil
 		}
 		t := v.elemType()
 		switch {

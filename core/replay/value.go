@@ -25,9 +25,10 @@ type Memory interface {
 // Sequences is what a memory may also know: lists whose elements do not lie one after the
 // other.
 type Sequences interface {
-	// Item returns an element of the list of a type at an address; ok is false for lists
-	// whose elements do lie one after the other.
-	Item(address uint64, t *event.Type, i uint64) (v event.Value, ok bool)
+	// Items returns the elements from one on and before another, which is no more than there
+	// are, of the list of a type at an address; what cannot be read says why. ok is false for
+	// lists whose elements do lie one after the other.
+	Items(address uint64, t *event.Type, from, to uint64) (list []event.Value, ok bool)
 }
 
 // Value is a value together with the memory in which its references lead on.
@@ -118,8 +119,8 @@ func (v Value) Element(i uint64) Value {
 			return s.with(s.Memory.Load(s.Address+i*t.Size, t))
 		}
 	case event.Slice:
-		if x, ok := s.item(i); ok {
-			return x
+		if list, ok := s.items(i, i+1); ok && i < s.Length {
+			return s.with(list[0])
 		}
 		if t != nil && i < s.Length && s.Address <= math.MaxUint64-i*t.Size {
 			return s.with(s.Memory.Load(s.Address+i*t.Size, t))
@@ -128,18 +129,16 @@ func (v Value) Element(i uint64) Value {
 	return unknown
 }
 
-// item returns an element of a list whose elements were gathered, or do not lie one after the
-// other.
-func (v Value) item(i uint64) (Value, bool) {
-	if i < uint64(len(v.Items)) {
-		return v.with(v.Items[i]), true
+// items returns elements of a list, from one on and before another, which is no more than
+// there are. ok is false for a list whose elements lie one after the other.
+func (v Value) items(from, to uint64) (list []event.Value, ok bool) {
+	if len(v.Items) > 0 {
+		return v.Items[min(from, uint64(len(v.Items))):min(to, uint64(len(v.Items)))], to <= uint64(len(v.Items))
 	}
-	if q, ok := v.Memory.(Sequences); ok && i < v.Length {
-		if x, ok := q.Item(v.Address, v.Type, i); ok {
-			return v.with(x), true
-		}
+	if q, ok := v.Memory.(Sequences); ok && v.Form() == event.Slice && to <= v.Length {
+		return q.Items(v.Address, v.Type, from, to)
 	}
-	return Value{}, false
+	return nil, false
 }
 
 // Beyond returns what lies a number of elements beyond what a pointer of C points
@@ -203,8 +202,15 @@ func (v Value) Children(page Page) (list []Child, total int) {
 	case event.Array, event.Slice:
 		total = int(min(v.Length, math.MaxInt32))
 		from, to := page.Cut(total)
+		items, ok := v.items(uint64(from), uint64(to))
 		for i := from; i < to; i++ {
-			list = append(list, Child{"[" + strconv.Itoa(i) + "]", v.Element(uint64(i))})
+			var x Value
+			if ok {
+				x = v.with(items[i-from])
+			} else {
+				x = v.Element(uint64(i))
+			}
+			list = append(list, Child{"[" + strconv.Itoa(i) + "]", x})
 		}
 		return list, total
 	case event.Chan:

@@ -85,6 +85,18 @@ func (m *Memory) memberNamed(t *debuginfo.Type, s source, name string, fits func
 	return s, t, false
 }
 
+// member finds a member of a type's own by its name.
+func member(t *debuginfo.Type, name string) (debuginfo.Member, bool) {
+	if t != nil {
+		for _, x := range t.Members {
+			if x.Name == name {
+				return x, true
+			}
+		}
+	}
+	return debuginfo.Member{}, false
+}
+
 // list makes a list out of elements that lie one after the other.
 func list(t *debuginfo.Type, elem event.TypeID, address, length, capacity uint64) event.Value {
 	of := &event.Type{ID: t.ID, Name: t.Name, Form: event.Slice, Size: t.Size, Elem: elem}

@@ -51,11 +51,7 @@ func (m *Memory) rustContainer(t *debuginfo.Type, s source, depth int) (event.Va
 		}
 		return list(t, t.Arguments[0], p, n, room), true
 	case is("VecDeque<", "LinkedList<"):
-		c, ok := m.rustChain(t, s)
-		if !ok {
-			return none, false
-		}
-		return list(t, c.of.ID, s.address, c.length, c.length), true
+		return m.gathered(t, s)
 	case is("HashMap<", "HashSet<"):
 		if h, ok := m.rustHashed(t, s); ok && s.inMemory {
 			return m.table(t, s, h.key, h.elem, h.items), true
@@ -149,60 +145,44 @@ func (m *Memory) some(t *debuginfo.Type, s source) (source, *debuginfo.Type, boo
 	return s, nil, false
 }
 
-// rustChain reads lists whose elements do not lie one after the other: a ring, and one of
-// nodes.
-func (m *Memory) rustChain(t *debuginfo.Type, s source) (chain, bool) {
-	if len(t.Arguments) == 0 || !s.inMemory {
-		return chain{}, false
-	}
-	c := chain{m: m, of: m.Types.Get(t.Arguments[0])}
-	if c.of == nil {
-		return c, false
-	}
-	if strings.HasPrefix(t.Class, "VecDeque<") {
+// rust reads VecDeque, a ring, and LinkedList.
+func (c *chain) rust(t *debuginfo.Type, s source) bool {
+	m := c.m
+	switch {
+	case strings.HasPrefix(t.Class, "VecDeque<"):
 		first, ok := m.path(t, s, "head")
 		p, n, room, ok2 := m.rustVector(t, s)
 		if !ok || !ok2 || n > room && c.of.Size > 0 {
-			return c, false
+			return false
 		}
-		c.length = n
-		c.item = func(i uint64) (event.Value, bool) {
+		c.indexed(n, func(i uint64) (uint64, bool) {
 			at := first + i
 			if at >= room {
 				at -= room
 			}
-			return m.Load(p+at*c.of.Size, &c.of.Type), true
+			return p + at*c.of.Size, true
+		})
+		return true
+	case strings.HasPrefix(t.Class, "LinkedList<"):
+		n, ok := m.path(t, s, "len")
+		head, option, ok2 := m.walk(t, s, "head")
+		_, held, ok3 := m.some(option, head)
+		if !ok || !ok2 || !ok3 {
+			return false
 		}
-		return c, true
-	}
-	n, ok := m.path(t, s, "len")
-	head, option, ok2 := m.walk(t, s, "head")
-	_, held, ok3 := m.some(option, head)
-	if !ok || !ok2 || !ok3 {
-		return c, false
-	}
-	_, pointer, ok := m.memberNamed(held, source{m: m, inMemory: true}, "pointer", aPointer, 0)
-	if !ok {
-		return c, false
-	}
-	node := m.Types.Get(pointer.Elem)
-	next, _, ok := m.memberNamed(node, source{m: m, inMemory: true}, "next", anyType, 0)
-	element, _, ok2 := m.memberNamed(node, source{m: m, inMemory: true}, "element", anyType, 0)
-	if !ok || !ok2 {
-		return c, false
-	}
-	c.length = n
-	c.item = func(i uint64) (event.Value, bool) {
-		if i >= maxEntries {
-			return Unknown(&c.of.Type, "it lies too deep in the list to be gone to"), true
+		pointer, _ := member(held, "pointer")
+		to := m.Types.Get(pointer.Type)
+		if to == nil || !aPointer(to) {
+			return false
 		}
-		at, ok := m.Core.Pointer(head.address) // nothing there is a null pointer
-		for ; ok && at != 0 && i > 0; i-- {
-			at, ok = m.Core.Pointer(at + next.address)
-		}
-		return m.Load(at+element.address, &c.of.Type), ok && at != 0
+		node := m.Types.Get(to.Elem)
+		next, ok := member(node, "next")
+		element, ok2 := member(node, "element")
+		c.length = func() uint64 { return n }
+		c.linked(head.address, next.Offset, element.Offset)
+		return ok && ok2
 	}
-	return c, true
+	return false
 }
 
 // rustCounted shows a counted pointer as a pointer to the value, which lies behind its counts.
@@ -220,9 +200,9 @@ func (m *Memory) rustCounted(t *debuginfo.Type, s source) (event.Value, bool) {
 	}
 	inner := m.Types.Get(of.Elem)
 	for _, name := range []string{"value", "data"} {
-		if value, is, ok := m.memberNamed(inner, source{m: m, inMemory: true}, name, anyType, 0); ok {
+		if value, ok := member(inner, name); ok {
 			address := le(b)
-			v := event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Pointer, Size: 8, Elem: is.ID}, State: event.Known, Address: address + value.address}
+			v := event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Pointer, Size: 8, Elem: value.Type}, State: event.Known, Address: address + value.Offset}
 			if address == 0 || address == math.MaxUint64 { // a Weak that was never given one
 				v.Address, v.Nil = 0, true
 			}

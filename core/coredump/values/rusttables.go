@@ -44,15 +44,6 @@ func (m *Memory) rustHashed(t *debuginfo.Type, s source) (h hashedTable, ok bool
 	return h, false
 }
 
-func member(t *debuginfo.Type, name string) (debuginfo.Member, bool) {
-	for _, x := range t.Members {
-		if x.Name == name {
-			return x, true
-		}
-	}
-	return debuginfo.Member{}, false
-}
-
 // rustEntries reads the entries of a table of Rust.
 func (m *Memory) rustEntries(t *debuginfo.Type, s source, e *entries) {
 	if h, ok := m.rustHashed(t, s); ok {

@@ -13,59 +13,85 @@ import (
 type chain struct {
 	m      *Memory
 	of     *debuginfo.Type
-	length uint64
-	item   func(i uint64) (event.Value, bool)
+	length func() uint64
+	each   func(from uint64, yield func(address uint64) bool) // elements from one on, as far as they are there
+	// item reads an element that has no address of its own; nil for others.
+	item func(i uint64) event.Value
 }
 
-// chainOf reads how a list of libstdc++ is laid out: std::list, forward_list, deque, and
-// vector<bool>.
-func (m *Memory) chainOf(t *debuginfo.Type, s source) (chain, bool) {
+// sequence finds out how a list of a standard library is laid out, if it is one of those
+// whose elements do not lie one after the other.
+func (m *Memory) sequence(t *debuginfo.Type, s source) (chain, bool) {
 	if len(t.Arguments) == 0 || !s.inMemory {
 		return chain{}, false
 	}
 	c := chain{m: m, of: m.Types.Get(t.Arguments[0])}
-	if c.of == nil || c.of.Size == 0 {
-		return chain{}, false
+	switch {
+	case c.of == nil:
+		return c, false
+	case t.Rust:
+		return c, c.rust(t, s)
+	case c.of.Size == 0:
+		return c, false
 	}
-	switch template(t.Class) {
-	case "list":
-		n, ok := m.path(t, s, "_M_impl", "_M_node", "_M_size")
-		head, _, ok2 := m.walk(t, s, "_M_impl", "_M_node")
-		c.length = n
-		c.item = func(i uint64) (event.Value, bool) { return c.linked(head.address, i, 16) }
-		return c, ok && ok2 && n <= maxString
-	case "forward_list":
-		head, _, ok := m.walk(t, s, "_M_impl", "_M_head")
-		if !ok {
-			return chain{}, false
-		}
-		for at, ok := m.Core.Pointer(head.address); ok && at != 0 && c.length < maxEntries; at, ok = m.Core.Pointer(at) {
-			c.length++
-		}
-		c.item = func(i uint64) (event.Value, bool) { return c.linked(head.address, i, 8) }
-		return c, true
-	case "deque":
-		return c, c.blocks(t, s)
-	case "vector":
-		return c, c.bits(t, s)
-	}
-	return chain{}, false
+	return c, c.cpp(t, s)
 }
 
-// linked follows the pointers with which nodes begin; the value comes after as many bytes.
-func (c *chain) linked(head, i, pointers uint64) (event.Value, bool) {
-	node := head
-	if i >= maxEntries {
-		return Unknown(&c.of.Type, "it lies too deep in the list to be gone to"), true
+// cpp reads std::list, forward_list, deque, and vector<bool> of libstdc++.
+func (c *chain) cpp(t *debuginfo.Type, s source) bool {
+	switch template(t.Class) {
+	case "list":
+		n, ok := c.m.path(t, s, "_M_impl", "_M_node", "_M_size")
+		head, _, ok2 := c.m.walk(t, s, "_M_impl", "_M_node")
+		c.length = func() uint64 { return n }
+		c.linked(head.address, 0, c.behind(16))
+		return ok && ok2 && n <= maxString
+	case "forward_list":
+		head, _, ok := c.m.walk(t, s, "_M_impl", "_M_head")
+		c.linked(head.address, 0, c.behind(8))
+		c.length = func() (n uint64) { // which it does not keep
+			c.each(0, func(uint64) bool { n++; return n < maxEntries })
+			return n
+		}
+		return ok
+	case "deque":
+		return c.blocks(t, s)
+	case "vector":
+		return c.bits(t, s)
 	}
-	for range i + 1 {
-		var ok bool
-		if node, ok = c.m.Core.Pointer(node); !ok || node == head || node == 0 {
-			return event.Value{}, false
+	return false
+}
+
+// behind is where an element lies in a node that begins with so many bytes of pointers.
+func (c *chain) behind(pointers uint64) uint64 {
+	align := alignment(c.m, c.of, 0)
+	return (pointers + align - 1) / align * align
+}
+
+// linked follows nodes from the pointer at head on: where in a node the pointer to the next
+// lies, and where the element. It ends at a null pointer, or where it began.
+func (c *chain) linked(head, next, element uint64) {
+	c.each = func(from uint64, yield func(uint64) bool) {
+		node, ok := c.m.Core.Pointer(head)
+		for i := uint64(0); ok && node != 0 && node != head && i < maxEntries; i++ {
+			if i >= from && !yield(node+element) {
+				return
+			}
+			node, ok = c.m.Core.Pointer(node + next)
 		}
 	}
-	align := alignment(c.m, c.of, 0)
-	return c.m.Load(node+(pointers+align-1)/align*align, &c.of.Type), true
+}
+
+// indexed reads elements whose address a number gives.
+func (c *chain) indexed(n uint64, at func(i uint64) (uint64, bool)) {
+	c.length = func() uint64 { return n }
+	c.each = func(from uint64, yield func(uint64) bool) {
+		for i := from; i < n; i++ {
+			if address, ok := at(i); !ok || !yield(address) {
+				return
+			}
+		}
+	}
 }
 
 // blocks reads the table of blocks of a deque: of 512 bytes each, or of one element.
@@ -87,12 +113,11 @@ func (c *chain) blocks(t *debuginfo.Type, s source) bool {
 	if whole < skipped || whole > maxString {
 		return false
 	}
-	c.length = whole - skipped
-	c.item = func(i uint64) (event.Value, bool) {
+	c.indexed(whole-skipped, func(i uint64) (uint64, bool) {
 		i += skipped
 		at, ok := c.m.Core.Pointer(node + i/per*8)
-		return c.m.Load(at+i%per*c.of.Size, &c.of.Type), ok
-	}
+		return at + i%per*c.of.Size, ok
+	})
 	return true
 }
 
@@ -106,44 +131,62 @@ func (c *chain) bits(t *debuginfo.Type, s source) bool {
 	if !(ok1 && ok2 && ok3 && ok4) || to < from || (to-from)*8+last < first || to-from > maxString {
 		return false
 	}
-	c.length = (to-from)*8 + last - first
-	c.item = func(i uint64) (event.Value, bool) {
+	c.length = func() uint64 { return (to-from)*8 + last - first }
+	c.item = func(i uint64) event.Value {
 		i += first
 		b, ok := c.m.Core.Read(from+i/8, 1)
 		if !ok {
-			return Unknown(&c.of.Type, c.m.whyNot(from+i/8)), true
+			return Unknown(&c.of.Type, c.m.whyNot(from+i/8))
 		}
-		return event.Value{Type: &c.of.Type, State: event.Known, Uint: uint64(b[0] >> (i % 8) & 1)}, true
+		return event.Value{Type: &c.of.Type, State: event.Known, Uint: uint64(b[0] >> (i % 8) & 1)}
 	}
 	return true
 }
 
-// Item implements replay.Sequences.
-func (m *Memory) Item(address uint64, t *event.Type, i uint64) (event.Value, bool) {
+// Items implements replay.Sequences.
+func (m *Memory) Items(address uint64, t *event.Type, from, to uint64) (list []event.Value, ok bool) {
 	full := m.Types.Get(t.ID)
 	if full == nil || full.Kind != debuginfo.Record || address == 0 {
-		return event.Value{}, false
+		return nil, false
 	}
-	of := m.chainOf
-	if full.Rust {
-		of = m.rustChain
-		if !strings.HasPrefix(full.Class, "VecDeque<") && !strings.HasPrefix(full.Class, "LinkedList<") {
-			return event.Value{}, false
+	c, ok := m.sequence(full, source{m: m, address: address, inMemory: true})
+	if !ok {
+		return nil, false
+	}
+	if c.item == nil {
+		c.each(from, func(at uint64) bool {
+			if uint64(len(list)) < to-from {
+				list = append(list, m.Load(at, &c.of.Type))
+			}
+			return uint64(len(list)) < to-from
+		})
+	}
+	for i := from + uint64(len(list)); i < to; i++ {
+		if c.item != nil {
+			list = append(list, c.item(i))
+			continue
 		}
+		list = append(list, Unknown(&c.of.Type, "the list breaks off before it, or it lies too deep in it to be gone to"))
 	}
-	c, ok := of(full, source{m: m, address: address, inMemory: true})
-	if !ok || i >= c.length {
+	return list, true
+}
+
+// gathered shows a list whose elements do not lie one after the other.
+func (m *Memory) gathered(t *debuginfo.Type, s source) (event.Value, bool) {
+	c, ok := m.sequence(t, s)
+	if !ok {
 		return event.Value{}, false
 	}
-	return c.item(i)
+	n := c.length()
+	return list(t, c.of.ID, s.address, n, n), true
 }
 
 // cppSequence shows lists whose elements do not lie one after the other, and those of a
 // fixed number.
 func (m *Memory) cppSequence(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
 	none := event.Value{}
-	if c, ok := m.chainOf(t, s); ok {
-		return list(t, c.of.ID, s.address, c.length, c.length), true
+	if v, ok := m.gathered(t, s); ok {
+		return v, true
 	}
 	switch template(t.Class) {
 	case "array":
