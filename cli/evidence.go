@@ -53,21 +53,27 @@ func (a *app) open(ctx context.Context, text string) (asked, locator.Locator, er
 		return nil, l, err
 	}
 	if _, err := os.Stat(l.Evidence); err != nil && l.Evidence != standardInput && strings.Count(l.Evidence, "/") == 1 && !strings.HasPrefix(l.Evidence, ".") && !strings.HasPrefix(l.Evidence, "/") {
-		c, signErr := a.client()
-		if signErr == nil {
-			caseName, name, _ := strings.Cut(l.Evidence, "/")
-			return c.Evidence(caseName, name), l, nil
+		c, err := a.client()
+		if err != nil {
+			return nil, l, nowhere(l.Evidence, err)
 		}
-		if !errors.Is(signErr, client.ErrNotSignedIn) {
-			return nil, l, signErr
-		}
-		return nil, l, fmt.Errorf("%w: there is no file %s, nor a service that might have it: %w", evidence.ErrUnreadable, l.Evidence, signErr)
+		caseName, name, _ := strings.Cut(l.Evidence, "/")
+		return c.Evidence(caseName, name), l, nil
 	}
 	r, err := a.openFile(ctx, l.Evidence)
 	if err != nil {
 		return nil, l, err
 	}
 	return local{r}, l, nil
+}
+
+// nowhere says of a name that no file has, and that could be looked for in no service, what
+// kept it from that.
+func nowhere(name string, err error) error {
+	if errors.Is(err, client.ErrNotSignedIn) {
+		return fmt.Errorf("%w: there is no file %s, nor a service that might have it: %w", evidence.ErrUnreadable, name, err)
+	}
+	return err
 }
 
 func place(l locator.Locator) client.At {

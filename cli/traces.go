@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -13,7 +12,6 @@ import (
 
 	"wraithology/client"
 	"wraithology/core/answer"
-	"wraithology/core/evidence"
 )
 
 func (l local) Traces(ctx context.Context, q answer.TracesQuery) (answer.Traces, error) {
@@ -55,13 +53,10 @@ func (a *app) traces() *cobra.Command {
 func (a *app) listTraces(ctx context.Context, name string, q answer.TracesQuery) (answer.Traces, error) {
 	if mayBeCase(name) {
 		c, err := a.client()
-		switch {
-		case err == nil:
-			return c.Traces(ctx, name, q)
-		case errors.Is(err, client.ErrNotSignedIn):
-			return answer.Traces{}, fmt.Errorf("%w: there is no file %s, nor a service that might have it: %w", evidence.ErrUnreadable, name, err)
+		if err != nil {
+			return answer.Traces{}, nowhere(name, err)
 		}
-		return answer.Traces{}, err
+		return c.Traces(ctx, name, q)
 	}
 	e, _, err := a.open(ctx, name)
 	if err != nil {

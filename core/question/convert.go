@@ -150,36 +150,36 @@ const maxIterated = 10_000
 
 // Iterator implements traits.Iterable: over elements, or the keys of a map.
 func (o object) Iterator() traits.Iterator {
-	it := &iterator{}
+	list, _ := o.parts()
+	return &iterator{list: list}
+}
+
+// parts lists the elements, or the keys of a map, and says whether these are all.
+func (o object) parts() (list []ref.Val, all bool) {
 	if o.v.Form() == event.Map {
-		pairs, _ := o.v.Memory.Entries(o.v.Address, o.v.Type)
+		pairs, all := o.v.Memory.Entries(o.v.Address, o.v.Type)
 		for i := 0; i+1 < len(pairs); i += 2 {
-			it.list = append(it.list, toCEL("key", replay.Value{Value: pairs[i], Memory: o.v.Memory}))
+			list = append(list, toCEL("key", replay.Value{Value: pairs[i], Memory: o.v.Memory}))
 		}
-		return it
+		return list, all || uint64(len(pairs)/2) >= o.v.Length
 	}
-	children, _ := o.v.Children(replay.Page{Count: maxIterated})
+	children, n := o.v.Children(replay.Page{Count: maxIterated})
 	for _, c := range children {
-		it.list = append(it.list, toCEL(c.Name, c.Value))
+		list = append(list, toCEL(c.Name, c.Value))
 	}
-	return it
+	return list, n <= maxIterated
 }
 
 // Contains implements traits.Container: whether a list has an element, or a map a key. It is an
 // error where what is not known might be it.
 func (o object) Contains(x ref.Val) ref.Val {
-	known := true
 	switch o.v.Form() {
-	case event.Map:
-		pairs, all := o.v.Memory.Entries(o.v.Address, o.v.Type)
-		known = all || uint64(len(pairs)/2) >= o.v.Length
-	case event.Slice, event.Array:
-		known = o.v.Count() <= maxIterated
+	case event.Map, event.Slice, event.Array:
 	default:
 		return types.NewErr("%s has no elements", o.v.TypeName())
 	}
-	for i := o.Iterator(); i.HasNext() == types.True; {
-		each := i.Next()
+	list, known := o.parts()
+	for _, each := range list {
 		if types.IsError(each) {
 			known = false
 		} else if each.Equal(x) == types.True {

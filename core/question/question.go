@@ -184,7 +184,7 @@ func (s *scope) ResolveName(name string) (any, bool) {
 		return nil, false
 	}
 	if !ok {
-		if !strings.Contains(name, ".") && s.err == nil && !s.isPackage(name) {
+		if !strings.Contains(name, ".") && s.err == nil && len(within(name, s.names())) == 0 {
 			s.err = s.unknown(name)
 		}
 		return nil, false
@@ -221,26 +221,20 @@ func (s *scope) names() []string {
 	return names
 }
 
-// isPackage reports whether a name begins that of a global variable.
-func (s *scope) isPackage(name string) bool {
-	for _, n := range s.names() {
+// within lists the names that a name begins: those of a package's variables, or of fields.
+func within(name string, names []string) (list []string) {
+	for _, n := range names {
 		if strings.HasPrefix(n, name+".") {
-			return true
+			list = append(list, n)
 		}
 	}
-	return false
+	return list
 }
 
 func (s *scope) unknown(name string) error {
 	names := s.names()
-	var within []string
-	for _, n := range names {
-		if strings.HasPrefix(n, name+".") {
-			within = append(within, n)
-		}
-	}
-	if len(within) > 0 {
-		return fmt.Errorf("%s: %w, but %s", name, ErrNoName, strings.Join(within[:min(len(within), 8)], ", "))
+	if list := within(name, names); len(list) > 0 {
+		return fmt.Errorf("%s: %w, but %s", name, ErrNoName, strings.Join(list[:min(len(list), 8)], ", "))
 	}
 	sort.SliceStable(names, func(i, j int) bool { return distance(name, names[i]) < distance(name, names[j]) })
 	switch {

@@ -357,11 +357,8 @@ func (e entry) value(a dwarf.Attr) any {
 // name returns an entry's name, for functions of C++ and Rust with the scopes that
 // it stands in.
 func (e entry) name() string {
-	if x, ok := e.having(dwarf.AttrLinkageName); ok {
-		linkage := x.text(dwarf.AttrLinkageName)
-		if name := module.Readable(linkage); name != linkage {
-			return withoutHash(name)
-		}
+	if name := e.linkage(); name != "" {
+		return name
 	}
 	if x, ok := e.having(dwarf.AttrName); ok {
 		// The functions of local classes have no name but their own.
@@ -371,6 +368,18 @@ func (e entry) name() string {
 			}
 		}
 		return x.text(dwarf.AttrName)
+	}
+	return ""
+}
+
+// linkage returns the name that an entry's linkage name, where it has one of C++ or Rust,
+// stands for.
+func (e entry) linkage() string {
+	if x, ok := e.having(dwarf.AttrLinkageName); ok {
+		linkage := x.text(dwarf.AttrLinkageName)
+		if name := module.Readable(linkage); name != linkage {
+			return withoutHash(name)
+		}
 	}
 	return ""
 }

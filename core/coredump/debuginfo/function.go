@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"sync"
-
-	"wraithology/core/coredump/module"
 )
 
 // Span is a stretch of code.
@@ -169,8 +167,8 @@ func (u *Unit) inner() *within {
 // nameWithin names a function by its linkage name, else by what it lies in.
 func (u *Unit) nameWithin(e *dwarf.Entry, outer string) string {
 	x := entry{e, u.Debug}
-	if of, ok := x.having(dwarf.AttrLinkageName); ok {
-		return withoutHash(module.Readable(of.text(dwarf.AttrLinkageName)))
+	if name := x.linkage(); name != "" {
+		return name
 	}
 	of, ok := x.having(dwarf.AttrName)
 	switch {
