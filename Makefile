@@ -20,7 +20,7 @@ test: needs-test build
 # needs the module proxy.
 test-recorder:
 	WRAITH_TEST_MODULES=1 go test -count=1 -timeout 30m -run TestPublicModules -v ./recorder
-	WRAITH_TEST_MODULES=1 go test -count=1 -run TestOlderGo ./core/coredump
+	WRAITH_TEST_MODULES=1 go test -count=1 -run TestOlderGo ./core/evidence/kinds/coredump
 
 # Measures against the targets in docs/figures.md; writes bench.json.
 bench:
@@ -42,9 +42,9 @@ fuzz:
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzPath -fuzztime 10s ./core/replay
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLocator -fuzztime 10s ./core/locator
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzTraceback -fuzztime 30s ./core/traceback
-	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzOTLP -fuzztime 30s ./core/eventtrace
-	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLog -fuzztime 30s ./core/structuredlog
-	for target in FuzzCore FuzzELF FuzzUnwind FuzzLocation; do go test -run '^$$' -fuzzminimizetime 10x -fuzz "^$$target\$$" -fuzztime 30s ./core/coredump || exit 1; done
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzOTLP -fuzztime 30s ./core/evidence/kinds/eventtrace
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLog -fuzztime 30s ./core/evidence/kinds/structuredlog
+	for target in FuzzCore FuzzELF FuzzUnwind FuzzLocation; do go test -run '^$$' -fuzzminimizetime 10x -fuzz "^$$target\$$" -fuzztime 30s ./core/evidence/kinds/coredump || exit 1; done
 
 needs:
 	scripts/needs postgresql git gcc
@@ -57,7 +57,7 @@ $(STAMP): console/package-lock.json
 	touch $(STAMP)
 
 # Sources of the console, and of the API's description that its types are made from.
-$(CONSOLE): $(STAMP) console/index.html console/vite.config.ts console/tsconfig.json $(shell find console/src console/public -type f -not -name schema.d.ts) $(shell find client core service/api -name '*.go' -not -name '*_test.go')
+$(CONSOLE): $(STAMP) console/index.html console/vite.config.ts console/tsconfig.json $(shell find console/src console/public -type f -not -name schema.d.ts) $(shell find api client core service/httpapi -name '*.go' -not -name '*_test.go')
 	go run ./cmd/wraithd describe > console/openapi.json
 	cd console && npm run --silent types >/dev/null && find dist -mindepth 1 -not -name placeholder.html -delete && npm run --silent build
 

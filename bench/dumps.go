@@ -11,10 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"wraithology/core/answer"
-	"wraithology/core/coredump"
-	"wraithology/core/coredump/module"
-	"wraithology/core/replay"
+	"wraithology/core/ask"
+	"wraithology/core/evidence/kinds/coredump"
+	"wraithology/core/evidence/kinds/coredump/module"
 )
 
 // dumpChild opens a dump, asks for what the question names, and prints how long
@@ -32,7 +31,7 @@ func dumpChild(question, core, binary, cache string) error {
 	if err != nil {
 		return err
 	}
-	r := replay.Still(d)
+	r := d
 	failure := d.Info().Failure
 	if failure == nil {
 		return fmt.Errorf("%s: no failure was found", core)
@@ -40,7 +39,7 @@ func dumpChild(question, core, binary, cache string) error {
 	count := 0
 	switch question {
 	case "failure":
-		s, err := answer.StackAt(ctx(), r, 0, failure.Thread, failure.Thread)
+		s, err := ask.Run(ctx(), ask.Subject{Recording: r}, ask.StackRequest{Place: ask.Place{Thread: failure.Thread}})
 		if err != nil {
 			return err
 		}
@@ -58,7 +57,7 @@ func dumpChild(question, core, binary, cache string) error {
 			count += len(frames)
 		}
 	case "groups":
-		g, err := answer.GroupsAt(ctx(), r, 0)
+		g, err := ask.Run(ctx(), ask.Subject{Recording: r, Limit: time.Minute}, ask.ThreadsRequest{})
 		if err != nil {
 			return err
 		}

@@ -18,8 +18,9 @@ import (
 	tracepb "go.opentelemetry.io/proto/otlp/trace/v1"
 	"google.golang.org/protobuf/proto"
 
-	"wraithology/core/answer"
+	"wraithology/core/ask"
 	"wraithology/core/evidence"
+	"wraithology/core/evidence/kinds"
 )
 
 // measureIntake measures what turns evidence of other kinds into recordings.
@@ -41,7 +42,7 @@ func measureIntake(r *report, dir string, quick bool) error {
 // that took and how much memory was resident.
 func intakeChild(path, timelines string) error {
 	begun := time.Now()
-	rec, err := evidence.Open(ctx(), path, evidence.Options{Timelines: evidence.Timelines{Folder: timelines}}, nil)
+	rec, err := kinds.All.Open(ctx(), path, evidence.Options{Timelines: evidence.Timelines{Folder: timelines}}, nil)
 	if err != nil {
 		return err
 	}
@@ -172,13 +173,13 @@ func measureSpans(r *report, dir string, n int) error {
 	what := thousands(n)
 	r.add("import of "+what+" spans", fmt.Sprintf("%.2f s", x.took.Seconds()), fmt.Sprintf("%.2f s, bare protobuf decoding", floor.Seconds()), ratio, "3 x the floor", ratio <= 3)
 	r.add("memory of that import", fmt.Sprintf("%d MB", x.peak), "512 MB", float64(x.peak)/512, "512 MB", x.peak <= 512)
-	rec, err := evidence.Open(ctx(), path, evidence.Options{Timelines: evidence.Timelines{Folder: timelines}}, nil)
+	rec, err := kinds.All.Open(ctx(), path, evidence.Options{Timelines: evidence.Timelines{Folder: timelines}}, nil)
 	if err != nil {
 		return err
 	}
 	for _, when := range []string{`status == "error"`, `duration > duration("10ms") && status == "error"`, `quay == "Kelp Quay 3" && status == "error"`} {
 		begun := time.Now()
-		list, err := answer.TracesOf(ctx(), rec, answer.TracesQuery{When: when, Count: 20})
+		list, err := ask.Run(ctx(), ask.Subject{Recording: rec}, ask.TracesRequest{When: when, Count: 20})
 		if err != nil {
 			return err
 		}
@@ -208,12 +209,12 @@ func manyTraces(r *report, dir string, n int) error {
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
-	rec, err := evidence.Open(ctx(), path, evidence.Options{Timelines: evidence.Timelines{Folder: filepath.Join(dir, "traces-timelines")}}, nil)
+	rec, err := kinds.All.Open(ctx(), path, evidence.Options{Timelines: evidence.Timelines{Folder: filepath.Join(dir, "traces-timelines")}}, nil)
 	if err != nil {
 		return err
 	}
 	begun := time.Now()
-	list, err := answer.TracesOf(ctx(), rec, answer.TracesQuery{When: `status == "error"`, Count: 20})
+	list, err := ask.Run(ctx(), ask.Subject{Recording: rec}, ask.TracesRequest{When: `status == "error"`, Count: 20})
 	took := time.Since(begun)
 	r.add("the failing traces among "+thousands(n)+", first page", fmt.Sprintf("%d ms (%d hold)", took.Milliseconds(), list.Total), "", 0, "1 s", took <= time.Second)
 	return err
@@ -301,15 +302,15 @@ func measureCrashText(r *report, dir string) error {
 		return err
 	}
 	begun := time.Now()
-	rec, err := evidence.Open(ctx(), path, evidence.Options{}, nil)
+	rec, err := kinds.All.Open(ctx(), path, evidence.Options{}, nil)
 	if err != nil {
 		return err
 	}
-	p, err := answer.PeekAt(ctx(), rec)
+	p, err := ask.Run(ctx(), ask.Subject{Recording: rec}, ask.PeekRequest{})
 	if err != nil {
 		return err
 	}
-	groups, err := answer.GroupsAt(ctx(), rec, 0)
+	groups, err := ask.Run(ctx(), ask.Subject{Recording: rec, Limit: time.Minute}, ask.ThreadsRequest{})
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"wraithology/api"
+
 	"go.opentelemetry.io/otel/attribute"
 	"go.opentelemetry.io/otel/exporters/otlp/otlptrace/otlptracehttp"
 	"go.opentelemetry.io/otel/sdk/resource"
@@ -20,7 +22,7 @@ import (
 	"go.opentelemetry.io/otel/trace"
 
 	"wraithology/client"
-	"wraithology/core/answer"
+	"wraithology/core/ask"
 	"wraithology/service"
 )
 
@@ -53,11 +55,11 @@ func measureReceiving(r *report, dir string, quick bool) error {
 		return err
 	}
 	c := client.New(s.URL, "")
-	if _, err := c.SignIn(ctx(), client.Credentials{Name: "Ines", Password: "curlew-bank-7"}, "bench"); err != nil {
+	if _, err := c.SignIn(ctx(), api.Credentials{Name: "Ines", Password: "curlew-bank-7"}, "bench"); err != nil {
 		return err
 	}
 	const name = "bench"
-	if _, err := c.NewCase(ctx(), client.NewCase{Name: name}); err != nil {
+	if _, err := c.NewCase(ctx(), api.NewCase{Name: name}); err != nil {
 		return err
 	}
 	sender, err := c.NewSender(ctx(), name, "bench")
@@ -157,8 +159,8 @@ func foundSpans(c *client.Client, name string, wanted int) (found int, err error
 		found = 0
 		indexing := len(list) == 0
 		for _, e := range list {
-			indexing = indexing || e.State == client.StateIndexing
-			if e.State == client.StateReady {
+			indexing = indexing || e.State == api.StateIndexing
+			if e.State == api.StateReady {
 				found += int(e.Moments) / 2 // a span begins and ends
 			}
 		}
@@ -166,7 +168,7 @@ func foundSpans(c *client.Client, name string, wanted int) (found int, err error
 			break
 		}
 	}
-	list, err := c.Traces(ctx(), name, answer.TracesQuery{Count: 1})
+	list, err := c.Traces(ctx(), name, ask.TracesRequest{Count: 1})
 	if err == nil && list.Total < wanted/spansPerTrace {
 		err = fmt.Errorf("%d traces were found of %d", list.Total, wanted/spansPerTrace)
 	}

@@ -9,9 +9,12 @@ import (
 	"time"
 
 	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/executionlog"
 	"wraithology/core/execlog"
 	"wraithology/core/question"
 	"wraithology/core/replay"
+	"wraithology/core/replay/find"
+	"wraithology/core/replay/history"
 	"wraithology/core/timeline"
 )
 
@@ -24,7 +27,7 @@ func buildChild(path string) error {
 	}
 	defer log.Close()
 	started := time.Now()
-	if err := timeline.Build(context.Background(), log, path+".timeline", false, nil); err != nil {
+	if err := timeline.Build(context.Background(), executionlog.Source(log), path+".timeline", false, nil); err != nil {
 		return err
 	}
 	took := time.Since(started)
@@ -49,7 +52,7 @@ func bareDecode(path string) (took time.Duration, events int64, err error) {
 		if err != nil {
 			return 0, 0, err
 		}
-		for w := execlog.WalkEvents(payload, b.Base); w.Next(); {
+		for w := event.NewWalk(payload, b.Base); w.Next(); {
 			events++
 		}
 	}
@@ -57,7 +60,7 @@ func bareDecode(path string) (took time.Duration, events int64, err error) {
 }
 
 type opened struct {
-	r    replay.Replay
+	r    history.Replay
 	t    *timeline.Timeline
 	n    int64
 	open time.Duration
@@ -128,7 +131,7 @@ func openFor(path string, n int64) (opened, error) {
 		if err != nil {
 			return o, err
 		}
-		r := replay.OfLog(t)
+		r := history.Open(t)
 		times = append(times, time.Since(started))
 		o = opened{r: r, t: t, n: n}
 	}
@@ -229,7 +232,7 @@ func askHits(ctx context.Context, r *report, o opened, name string) error {
 			best, line = n, f*100+2
 		}
 	}
-	c := replay.Checkpoint{File: "harbour.go", Line: line}
+	c := replay.Checkpoint{Kind: "line", About: find.LineText("harbour.go", line)}
 	started := time.Now()
 	hits, err := o.r.Hits(ctx, c, replay.Page{Count: 20})
 	if err != nil {

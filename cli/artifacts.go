@@ -41,7 +41,7 @@ func (a *app) artifactCommand() *cobra.Command {
 			}
 			f, err := os.Open(given[1])
 			if err != nil {
-				return usageError{err.Error(), "check the path"}
+				return usage("check the path", "%w", err)
 			}
 			defer f.Close()
 			if name == "" {

@@ -1,54 +1,19 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"strings"
 	"time"
 
-	"github.com/schollz/progressbar/v3"
+	"wraithology/core/fault"
 
-	"wraithology/core/evidence"
-	"wraithology/core/replay"
-	"wraithology/core/structuredlog"
-	"wraithology/core/traceback"
+	"github.com/schollz/progressbar/v3"
 )
 
 // standardInput is how standard input is named.
 const standardInput = "-"
-
-func kindList() string {
-	var names []string
-	for _, k := range evidence.Kinds {
-		names = append(names, string(k))
-	}
-	return strings.Join(names, ", ")
-}
-
-// openFile opens evidence of this machine.
-func (a *app) openFile(ctx context.Context, path string) (replay.Replay, error) {
-	as, err := evidence.ParseKind(a.as)
-	if err != nil {
-		return nil, usageError{err.Error(), "for example --as structured-log"}
-	}
-	rules, err := structuredlog.ParseRules(a.fields)
-	if err != nil {
-		return nil, usageError{err.Error(), "for example --field thread=order_id"}
-	}
-	o := evidence.Options{Timelines: evidence.OwnTimelines(), Artifacts: a.artifacts(), As: as, Rules: rules, Own: traceback.Own(a.own)}
-	if path == standardInput {
-		if path, err = a.pipe(); err != nil {
-			return nil, err
-		}
-		o.Timelines = evidence.Timelines{} // it will not be asked for again
-	}
-	progress, end := a.progress("index " + path)
-	defer end()
-	return evidence.Open(ctx, path, o, progress)
-}
 
 // slow is how long something takes before it shows its progress.
 const slow = 500 * time.Millisecond
@@ -90,7 +55,7 @@ func (a *app) pipe() (string, error) {
 		return "", fmt.Errorf("read standard input: %w", err)
 	}
 	if n == 0 {
-		return "", fmt.Errorf("%w: nothing came from standard input", evidence.ErrUnreadable)
+		return "", fmt.Errorf("%w: nothing came from standard input", fault.Unreadable)
 	}
 	return a.piped, nil
 }

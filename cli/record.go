@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 
+	"wraithology/core/fault"
+
 	"github.com/spf13/cobra"
 
 	"wraithology/recorder"
@@ -18,24 +20,25 @@ func (a *app) record() *cobra.Command {
 		Long: "Run go run, go test or go build, or a program that wraith record -- go build made,\nand write an execution log. The program's files stay untouched; its output, exit code\nand signals pass through. A program that was built so writes its log when it runs.",
 		Args: func(c *cobra.Command, given []string) error {
 			if len(given) == 0 || c.ArgsLenAtDash() != 0 {
-				return usageError{"no command to record was given", "use: wraith record -o FILE -- go run|test|build …"}
+				return usage("use: wraith record -o FILE -- go run|test|build …", "no command to record was given")
 			}
 			return nil
 		},
 		RunE: func(c *cobra.Command, given []string) error {
 			if output == "" {
-				return usageError{"no output was named", "use: wraith record -o FILE -- " + given[0] + " …"}
+				return usage("use: wraith record -o FILE -- "+given[0]+" …", "no output was named")
 			}
 			if ring < 0 {
-				return usageError{fmt.Sprintf("--ring %d is no number of megabytes", ring), "give a whole number from 1 on, or leave it off to keep everything"}
+				return usage("give a whole number from 1 on, or leave it off to keep everything", "--ring %d is no number of megabytes", ring)
 			}
 			detail.Level = recorder.Level(level)
 			r, err := recorder.Record(c.Context(), recorder.Options{Output: output, Command: given, Detail: detail, Ring: ring << 20, Stdin: a.in, Stdout: a.out, Stderr: a.err})
 			switch {
-			case err != nil && (r.ExitCode == 0 || !errors.Is(err, recorder.ErrNothingRecorded)):
+			case err != nil && (r.ExitCode == 0 || !errors.Is(err, fault.Nothing)):
 				return err
 			case err != nil:
-				fmt.Fprintf(a.err, "wraith: %s\n  %s\n", err, remedy(err))
+				_, remedy := fault.Of(err)
+				fmt.Fprintf(a.err, "wraith: %s\n  %s\n", err, remedy)
 			case r.Unwritten:
 				fmt.Fprintf(a.err, "wraith: nothing went wrong, so the ring was not written to %s\n", output)
 			case r.Later && r.ExitCode == 0:

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,44 +10,67 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strconv"
 	"strings"
+
+	"wraithology/api"
+
+	"wraithology/core/ask"
+	"wraithology/core/fault"
+	"wraithology/core/replay/find"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
-	"github.com/spf13/viper"
 	"golang.org/x/term"
 
 	"wraithology/client"
 	"wraithology/core/locator"
-	"wraithology/core/replay"
 )
+
+// signedIn is what the file of the sign-in keeps.
+type signedIn struct {
+	URL   string `json:"url"`
+	Token string `json:"token"`
+	Name  string `json:"name"`
+}
 
 // client returns a client for the service that the person signed in to. The
 // variables WRAITH_URL and WRAITH_TOKEN come before the file.
 func (a *app) client() (*client.Client, error) {
-	v := viper.New()
-	v.SetConfigFile(a.config)
-	v.SetConfigType("json")
-	v.SetEnvPrefix("WRAITH")
-	for _, key := range []string{"url", "token"} {
-		if err := v.BindEnv(key); err != nil {
-			return nil, fmt.Errorf("read the environment: %w", err)
-		}
+	var x signedIn
+	text, err := os.ReadFile(a.config)
+	if err == nil {
+		err = json.Unmarshal(text, &x)
 	}
-	if err := v.ReadInConfig(); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("read the sign-in in %s: %w", a.config, err)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("read the sign-in in %s: %w: %w", a.config, fault.NotSignedIn, err)
 	}
-	if v.GetString("url") == "" || v.GetString("token") == "" {
-		return nil, fmt.Errorf("%w to a service", client.ErrNotSignedIn)
+	url, token := cmp.Or(os.Getenv("WRAITH_URL"), x.URL), cmp.Or(os.Getenv("WRAITH_TOKEN"), x.Token)
+	if url == "" || token == "" {
+		return nil, fmt.Errorf("%w to a service", fault.NotSignedIn)
 	}
-	return client.New(v.GetString("url"), v.GetString("token")), nil
+	return client.New(url, token), nil
+}
+
+// serviceFlags adds the flags of commands of the service.
+func (a *app) serviceFlags(c *cobra.Command) {
+	a.signInFlags(c)
+	a.outputFlags(c)
 }
 
 func (a *app) serviceCommands() []*cobra.Command {
-	return []*cobra.Command{a.signIn(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.sittingCommand(), a.sender(), a.move(), a.alike(), a.offset()}
+	list := []*cobra.Command{a.signIn(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.sittingCommand(), a.sender(), a.move(), a.alike(), a.offset()}
+	for _, c := range list {
+		for _, x := range append(c.Commands(), c) {
+			if x.Flags().Lookup("config") == nil {
+				a.serviceFlags(x)
+			}
+		}
+	}
+	return list
 }
 
 func (a *app) signIn() *cobra.Command {
@@ -56,21 +80,21 @@ func (a *app) signIn() *cobra.Command {
 		Args: args(1, 1, "URL --name NAME"),
 		RunE: func(c *cobra.Command, given []string) error {
 			if name == "" {
-				return usageError{"no name was given", "use: wraith sign-in " + given[0] + " --name NAME"}
+				return usage("use: wraith sign-in "+given[0]+" --name NAME", "no name was given")
 			}
 			password, err := a.password()
 			if err != nil {
 				return err
 			}
 			host, _ := os.Hostname()
-			token, err := client.New(given[0], "").SignIn(c.Context(), client.Credentials{Name: name, Password: password}, "command line on "+host)
+			token, err := client.New(given[0], "").SignIn(c.Context(), api.Credentials{Name: name, Password: password}, "command line on "+host)
 			if err != nil {
 				return err
 			}
 			if err := os.MkdirAll(filepath.Dir(a.config), 0o700); err != nil {
 				return fmt.Errorf("keep the sign-in: %w", err)
 			}
-			kept, err := json.Marshal(map[string]string{"url": given[0], "token": token.Secret, "name": name})
+			kept, err := json.Marshal(signedIn{given[0], token.Secret, name})
 			if err != nil {
 				return fmt.Errorf("keep the sign-in: %w", err)
 			}
@@ -142,7 +166,7 @@ func (a *app) caseCommand() *cobra.Command {
 			if title == "" {
 				title = given[0]
 			}
-			x, err := s.NewCase(c.Context(), client.NewCase{Name: given[0], Title: title})
+			x, err := s.NewCase(c.Context(), api.NewCase{Name: given[0], Title: title})
 			if err != nil {
 				return err
 			}
@@ -157,14 +181,14 @@ func (a *app) caseCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m := client.Member{Name: given[1], Role: role}
+			m := api.Member{Name: given[1], Role: role}
 			if err := s.SetMember(c.Context(), given[0], m); err != nil {
 				return err
 			}
 			return a.print(m, func(w io.Writer) { fmt.Fprintf(w, "%s is now %s of %s\n", m.Name, m.Role, given[0]) })
 		},
 	}
-	add.Flags().StringVar(&role, "role", client.RoleMember, "lead, member or viewer")
+	add.Flags().StringVar(&role, "role", api.RoleMember, "lead, member or viewer")
 	c.AddCommand(open, add)
 	return c
 }
@@ -185,7 +209,7 @@ func (a *app) evidenceCommand() *cobra.Command {
 				t := newTable(w, "evidence", "program", "state", "moments", "bytes", "started", "host", "outcome")
 				for _, e := range list {
 					state := e.State
-					if e.State == client.StateIndexing {
+					if e.State == api.StateIndexing {
 						state = fmt.Sprintf("indexing, %d %%", int(100*e.Progress))
 					}
 					t.AppendRow(table.Row{given[0] + "/" + e.Name, plain(e.Program), state, e.Moments, e.Bytes, e.Started.Format("2006-01-02 15:04"), plain(e.Host), plain(e.Outcome)})
@@ -199,7 +223,8 @@ func (a *app) evidenceCommand() *cobra.Command {
 		Use: "add CASE FILE", Short: "Upload evidence; - reads standard input", Args: args(2, 2, "CASE FILE --name NAME"),
 		RunE: func(c *cobra.Command, given []string) error { return a.upload(c.Context(), given[0], given[1], name) },
 	}
-	add.Flags().StringVar(&name, "name", "", "its name in the case; the file's name without its ending where left off")
+	add.Flags().StringVar(&name, "name", "", "its name in the case (default the file's name without its ending)")
+	a.readingFlags(add)
 	c.AddCommand(add)
 	return c
 }
@@ -213,7 +238,7 @@ func (a *app) upload(ctx context.Context, caseName, path, name string) error {
 	if path != "-" {
 		f, err := os.Open(path)
 		if err != nil {
-			return usageError{err.Error(), "check the path"}
+			return usage("check the path", "%w", err)
 		}
 		defer f.Close()
 		if info, err := f.Stat(); err == nil {
@@ -225,16 +250,16 @@ func (a *app) upload(ctx context.Context, caseName, path, name string) error {
 		}
 	}
 	if name == "" {
-		return usageError{"what comes from standard input has no name", "give it one with --name"}
+		return usage("give it one with --name", "what comes from standard input has no name")
 	}
 	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionShowBytes(true), progressbar.OptionSetDescription("upload"),
 		progressbar.OptionSetVisibility(a.terminal()), progressbar.OptionClearOnFinish())
 	reader := progressbar.NewReader(in, bar)
-	if _, err := s.Upload(ctx, caseName, name, &reader, client.Reading{As: a.as, Fields: a.fields}); err != nil {
+	if _, err := s.Upload(ctx, caseName, name, &reader, api.Reading{As: a.as, Fields: a.fields}); err != nil {
 		return err
 	}
 	index := progressbar.NewOptions(100, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription("index"), progressbar.OptionSetVisibility(a.terminal()), progressbar.OptionClearOnFinish())
-	e, err := s.Await(ctx, caseName, name, func(e client.EvidenceInfo) { _ = index.Set(int(100 * e.Progress)) })
+	e, err := s.Await(ctx, caseName, name, func(e api.EvidenceInfo) { _ = index.Set(int(100 * e.Progress)) })
 	if err != nil {
 		return err
 	}
@@ -263,57 +288,13 @@ func (a *app) checkpointCommand() *cobra.Command {
 			return a.print(list, func(w io.Writer) {
 				t := newTable(w, "number", "place", "when", "hits", "enabled", "by", "text")
 				for _, x := range list {
-					t.AppendRow(table.Row{x.ID, plain(x.Place()), plain(x.When), plain(x.Nth), map[bool]string{true: "yes", false: "no"}[x.Enabled], x.By, plain(x.Text)})
+					t.AppendRow(table.Row{x.ID, plain(x.Label), plain(x.When), plain(x.Nth), map[bool]string{true: "yes", false: "no"}[x.Enabled], x.By, plain(x.Text)})
 				}
 				t.Render()
 			})
 		},
 	}
-	var f checkpointFlags
-	var evidence string
-	var listing bool
-	set := &cobra.Command{
-		Use: "set CASE --line FILE:N|--enter F|--return F|--error [TEXT]|--output [TEXT]", Short: "Set a checkpoint", Args: args(1, 2, "CASE --line FILE:N [--when EXPRESSION] [--in EVIDENCE]"),
-		RunE: func(c *cobra.Command, given []string) error {
-			q, err := f.query(given[1:])
-			if err != nil {
-				return err
-			}
-			kind, err := q.Kind()
-			if err != nil {
-				return err
-			}
-			at := client.At{}
-			if kind == replay.OnWrite {
-				l, err := locator.Parse(evidence)
-				if err != nil || l.Moment < 0 || l.Thread == 0 {
-					return usageError{"a checkpoint on writes belongs to one recording", "say where the path is reached, for example --in failing-run@4711#1.0"}
-				}
-				at, evidence = place(l), l.Evidence
-			}
-			s, err := a.client()
-			if err != nil {
-				return err
-			}
-			x, err := s.SetCheckpoint(c.Context(), given[0], client.NewCheckpoint{Kind: string(kind), File: q.File, Line: q.Line, Function: q.Enter + q.Return, About: strings.TrimPrefix(q.Error+q.Output+q.Write, "*"), Moment: max(at.Moment, 0), Frame: at.Frame,
-				When: q.When, Nth: q.Nth, Thread: max(q.OnThread, at.Thread), Listing: listing, Show: q.Show, Evidence: evidence})
-			if err != nil {
-				return err
-			}
-			return a.print(x, func(w io.Writer) {
-				text := ""
-				if x.Text != "" {
-					text = "  | " + plain(x.Text)
-				}
-				fmt.Fprintf(w, "checkpoint %d on %s%s\n", x.ID, plain(x.Place()), text)
-			})
-		},
-	}
-	f.add(set)
-	set.Flags().StringArrayVar(&f.Show, "show", nil, "show this expression at each hit; may be repeated")
-	set.Flags().BoolVar(&listing, "listing", false, "list its hits only; replay does not halt at it")
-	set.Flags().StringVar(&evidence, "in", "", "evidence in which the place is looked up, the newest where left off; for --write a locator in it")
-	c.AddCommand(set, a.checkpointSwitch("enable", "Enable a checkpoint", true), a.checkpointSwitch("disable", "Disable a checkpoint", false))
+	c.AddCommand(a.setCheckpoint(), a.checkpointSwitch("enable", "Enable a checkpoint", true), a.checkpointSwitch("disable", "Disable a checkpoint", false))
 	c.AddCommand(&cobra.Command{
 		Use: "delete CASE NUMBER", Short: "Delete a checkpoint", Args: args(2, 2, "CASE NUMBER"),
 		RunE: func(c *cobra.Command, given []string) error {
@@ -330,6 +311,55 @@ func (a *app) checkpointCommand() *cobra.Command {
 	return c
 }
 
+func (a *app) setCheckpoint() *cobra.Command {
+	var evidence string
+	var f *checkpointFlags
+	n := api.NewCheckpoint{}
+	on := reflect.ValueOf(&ask.CheckpointOn{}).Elem()
+	c := &cobra.Command{
+		Use: "set CASE " + checkpointUsage(), Short: "Set a checkpoint", Args: args(1, 2, "CASE --line FILE:N [--when EXPRESSION] [--in EVIDENCE]"),
+		RunE: func(c *cobra.Command, given []string) error {
+			text, err := f.on(given[1:])
+			if err != nil {
+				return err
+			}
+			q := on.Interface().(ask.CheckpointOn)
+			n.On, n.When, n.Nth, n.Thread, n.Evidence = text, q.When, q.Nth, uint32(q.OnThread), evidence
+			if kind, _, err := find.Parse(text); err == nil && kind.Placed {
+				l, err := locator.Parse(evidence)
+				if err != nil || l.Moment < 0 || l.Thread == 0 {
+					return usage("say where the path is reached, for example --in failing-run@4711#1.0", "a checkpoint on a %s belongs to one recording", kind.Name)
+				}
+				n.Moment, n.Thread, n.Frame, n.Evidence = int64(l.Moment), uint32(l.Thread), l.Frame, l.Evidence
+			}
+			s, err := a.client()
+			if err != nil {
+				return err
+			}
+			x, err := s.SetCheckpoint(c.Context(), given[0], n)
+			if err != nil {
+				return err
+			}
+			return a.print(x, func(w io.Writer) {
+				text := ""
+				if x.Text != "" {
+					text = "  | " + plain(x.Text)
+				}
+				fmt.Fprintf(w, "checkpoint %d on %s%s\n", x.ID, plain(x.Label), text)
+			})
+		},
+	}
+	f = addCheckpointFlags(c)
+	for _, x := range ask.Fields(on.Type()) {
+		bind(c.Flags(), on, x)
+	}
+	c.Flags().StringArrayVar(&n.Show, "show", nil, "expression to show at each hit; may be repeated")
+	c.Flags().BoolVar(&n.Listing, "listing", false, "list its hits only; replay does not halt at it")
+	c.Flags().StringVar(&evidence, "in", "", "evidence in which the place is looked up (default the newest); for --write a locator in it")
+	a.serviceFlags(c)
+	return c
+}
+
 func (a *app) checkpointSwitch(use, short string, enabled bool) *cobra.Command {
 	return &cobra.Command{
 		Use: use + " CASE NUMBER", Short: short, Args: args(2, 2, "CASE NUMBER"),
@@ -338,7 +368,7 @@ func (a *app) checkpointSwitch(use, short string, enabled bool) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			x, err := s.ChangeCheckpoint(c.Context(), given[0], id, client.CheckpointChange{Enabled: &enabled})
+			x, err := s.ChangeCheckpoint(c.Context(), given[0], id, api.CheckpointChange{Enabled: &enabled})
 			if err != nil {
 				return err
 			}
@@ -350,7 +380,7 @@ func (a *app) checkpointSwitch(use, short string, enabled bool) *cobra.Command {
 func (a *app) numbered(text string) (*client.Client, int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return nil, 0, usageError{fmt.Sprintf("%q is no checkpoint's number", text), "wraith checkpoint CASE lists them"}
+		return nil, 0, usage("wraith checkpoint CASE lists them", "%q is no checkpoint's number", text)
 	}
 	s, err := a.client()
 	return s, id, err
@@ -361,7 +391,7 @@ func (a *app) sittingCommand() *cobra.Command {
 		Use: "sitting", Short: "Follow a shared replay, or lead it from here",
 		Args: args(0, 0, "follow|lead CASE/NAME"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			return usageError{"sitting needs one of its commands", "use: wraith sitting follow CASE/NAME, or wraith sitting lead CASE/NAME@MOMENT"}
+			return usage("use: wraith sitting follow CASE/NAME, or wraith sitting lead CASE/NAME@MOMENT", "sitting needs one of its commands")
 		},
 	}
 	var states int
@@ -383,15 +413,15 @@ func (a *app) sittingCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			sitting, err := s.JoinSitting(c.Context(), caseName, l.Evidence, client.ModeLead)
+			sitting, err := s.JoinSitting(c.Context(), caseName, l.Evidence, api.ModeLead)
 			if err != nil {
 				return err
 			}
-			st, err := s.Evidence(caseName, l.Evidence).Stack(c.Context(), place(l), false)
+			st, err := client.Ask(c.Context(), s.Evidence(caseName, l.Evidence), ask.StackRequest{Place: place(l)})
 			if err != nil {
 				return err
 			}
-			sitting, err = s.ChangeSitting(c.Context(), sitting.ID, client.SittingChange{Mode: client.ModeLead, Place: &client.Place{Moment: st.Moment, Thread: st.Threads[0].ID, Frame: l.Frame}})
+			sitting, err = s.ChangeSitting(c.Context(), sitting.ID, api.SittingChange{Mode: api.ModeLead, Place: &api.Place{Moment: st.Moment, Thread: st.Threads[0].ID, Frame: l.Frame}})
 			if err != nil {
 				return err
 			}
@@ -410,7 +440,7 @@ func (a *app) shared(text string) (*client.Client, string, locator.Locator, erro
 	}
 	caseName, name, ok := strings.Cut(l.Evidence, "/")
 	if !ok {
-		return nil, "", l, usageError{fmt.Sprintf("%q is not evidence in the service", text), "name it as CASE/NAME; wraith evidence CASE lists them"}
+		return nil, "", l, usage("name it as CASE/NAME; wraith evidence CASE lists them", "%q is not evidence in the service", text)
 	}
 	l.Evidence = name
 	s, err := a.client()
@@ -420,13 +450,13 @@ func (a *app) shared(text string) (*client.Client, string, locator.Locator, erro
 var errEnough = errors.New("enough")
 
 func (a *app) follow(ctx context.Context, s *client.Client, caseName, name string, states int) error {
-	sitting, err := s.JoinSitting(ctx, caseName, name, client.ModeFollow)
+	sitting, err := s.JoinSitting(ctx, caseName, name, api.ModeFollow)
 	if err != nil {
 		return err
 	}
 	seen := 0
-	last := client.Place{Moment: -1}
-	err = s.WatchSitting(ctx, sitting.ID, func(x client.Sitting) error {
+	last := api.Place{Moment: -1}
+	err = s.WatchSitting(ctx, sitting.ID, func(x api.Sitting) error {
 		if x.Place == last {
 			return nil
 		}
@@ -445,7 +475,7 @@ func (a *app) follow(ctx context.Context, s *client.Client, caseName, name strin
 	return err
 }
 
-func printSitting(w io.Writer, s client.Sitting) {
+func printSitting(w io.Writer, s api.Sitting) {
 	var here []string
 	for _, p := range s.Here {
 		here = append(here, p.Name+" ("+p.Mode+")")

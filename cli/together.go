@@ -16,7 +16,7 @@ import (
 func (a *app) inCase(name string) (*client.Shared, error) {
 	caseName, evidence, ok := strings.Cut(name, "/")
 	if !ok || evidence == "" {
-		return nil, usageError{fmt.Sprintf("%q names no evidence of a case", name), "write it as CASE/NAME"}
+		return nil, usage("write it as CASE/NAME", "%q names no evidence of a case", name)
 	}
 	c, err := a.client()
 	if err != nil {
@@ -34,7 +34,7 @@ func (a *app) sender() *cobra.Command {
 		Args: args(0, 1, "CASE|--inbox"),
 		RunE: func(c *cobra.Command, given []string) error {
 			if inbox == (len(given) == 1) {
-				return usageError{"a sender is for a case, or for the inbox", "wraith sender CASE, or wraith sender --inbox"}
+				return usage("wraith sender CASE, or wraith sender --inbox", "a sender is for a case, or for the inbox")
 			}
 			s, err := a.client()
 			if err != nil {
@@ -76,7 +76,7 @@ func (a *app) sender() *cobra.Command {
 		RunE: func(c *cobra.Command, given []string) error {
 			id, err := strconv.ParseInt(given[1], 10, 64)
 			if err != nil {
-				return usageError{fmt.Sprintf("%q is no number", given[1]), "wraith sender list CASE lists them"}
+				return usage("wraith sender list CASE lists them", "%q is no number", given[1])
 			}
 			s, err := a.client()
 			if err != nil {

@@ -182,7 +182,7 @@ func TestTwoPeopleInTheConsole(t *testing.T) {
 
 	// A value opens step by step; a long list is paged.
 	lead.do(chromedp.Click(`[aria-label="parts of vessels"]`))
-	lead.sees(text("[data-name='vessels.[0]']"), "Amber Maid")
+	lead.sees(text("[data-name='vessels[0]']"), "Amber Maid")
 	lead.sees(text("[aria-label='Values']"), "50 of 2400: show more")
 
 	// Why a value is so, and a ledger of the call.
@@ -214,7 +214,7 @@ func TestTwoPeopleInTheConsole(t *testing.T) {
 	viewer := newPage(t, b, s, oyelaran, address)
 	viewer.sees(moment, lead.js(moment))
 	viewer.do(chromedp.Click("#mode-lead"))
-	viewer.sees(text("[role=alert]"), "your part in this case does not allow it")
+	viewer.sees(text("[role=alert]"), "your role in case shallow-berth is viewer")
 	lead.sees(text("[data-person='Ines']"), "leads")
 
 	// Dark, and the help of the keys.
@@ -233,10 +233,10 @@ func TestTheConsoleSaysWhatIsWrong(t *testing.T) {
 	s := withEvidence(t, ines)
 	ines.wraith(t, "Dear harbour master, the fog is back.", "evidence", "add", "shallow-berth", "-", "--name", "letter")
 	p := newPage(t, browser(t), s, person{name: "Ines", password: "not her password"}, "/cases/shallow-berth")
-	p.sees(text("[role=alert]"), "name or password is wrong")
+	p.sees(text("[role=alert]"), "wrong name or password")
 	p.js(`document.querySelector('#password').select()`)
 	p.do(chromedp.SendKeys("#password", ines.password), chromedp.Click("#sign-in"))
-	p.sees(text("tbody"), "the kind of evidence is not known")
+	p.sees(text("tbody"), "evidence not readable: unknown kind of evidence")
 	p.do(chromedp.Navigate(s.url + "/cases/nowhere"))
 	p.sees(text("[role=alert]"), "case nowhere: not found")
 	p.do(chromedp.Navigate(s.url + "/cases/shallow-berth/failing-run"))

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"wraithology/core/answer"
+	"wraithology/core/ask"
 )
 
 // stuck is a core dump of the demo's sluiced, with its binary, made once.
@@ -56,7 +56,7 @@ func TestADumpOpensAtTheFailure(t *testing.T) {
 	t.Parallel()
 	core, binary := stuckDump(t)
 	ines := somebody(t, "Ines")
-	p := parsed[answer.Peek](t, ines.fine(t, "--json", "peek", core, "--binary", binary))
+	p := parsed[ask.Peek](t, ines.fine(t, "--json", "peek", core, "--binary", binary))
 	assert.Equal(t, "core-dump", p.Evidence.Kind)
 	assert.EqualValues(t, 1, p.Evidence.Moments)
 	require.NotNil(t, p.Failure)
@@ -73,9 +73,9 @@ func TestADumpOpensAtTheFailure(t *testing.T) {
 	} {
 		r := ines.wraith(t, "", "--json", "ask", core, x.expression, "--binary", binary)
 		require.Zero(t, r.code, "%s: %s", x.expression, r.err)
-		assert.Equal(t, x.value, parsed[answer.Ask](t, r.out).Value, x.expression)
+		assert.Equal(t, x.value, parsed[ask.Expression](t, r.out).Value, x.expression)
 	}
-	in := parsed[answer.Instructions](t, ines.fine(t, "--json", "instructions", core, "--binary", binary))
+	in := parsed[ask.Instructions](t, ines.fine(t, "--json", "instructions", core, "--binary", binary))
 	here := 0
 	for _, x := range in.Instructions {
 		if x.Here {
@@ -85,11 +85,11 @@ func TestADumpOpensAtTheFailure(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1, here)
-	gate := strings.Trim(parsed[answer.Ask](t, ines.fine(t, "--json", "ask", core, "hex(gate)", "--binary", binary)).Value, `"`)
-	m := parsed[answer.Memory](t, ines.fine(t, "--json", "memory", core, gate, "--binary", binary))
+	gate := strings.Trim(parsed[ask.Expression](t, ines.fine(t, "--json", "ask", core, "hex(gate)", "--binary", binary)).Value, `"`)
+	m := parsed[ask.Memory](t, ines.fine(t, "--json", "memory", core, gate, "--binary", binary))
 	assert.True(t, strings.HasPrefix(m.Bytes, "536b65727279"), "the gate's name lies there: %s", m.Bytes)
 	assert.Equal(t, "the heap", m.What)
-	h := parsed[answer.Holders](t, ines.fine(t, "--json", "memory", core, gate, "--holders", "--binary", binary))
+	h := parsed[ask.Holders](t, ines.fine(t, "--json", "memory", core, gate, "--holders", "--binary", binary))
 	assert.Positive(t, h.Total)
 	for args, code := range map[string]int{"step %s --over": 1, "hits %s --line sluiced.c:65": 1, "stack %s@1": 1, "ask %s gat": 1, "memory %s nowhere": 2, "values %s#99": 1} {
 		given := append(strings.Fields(strings.Replace(args, "%s", core, 1)), "--binary", binary)
@@ -105,7 +105,7 @@ func TestADumpOpensAtTheFailure(t *testing.T) {
 	require.NoError(t, err)
 	half := filepath.Join(t.TempDir(), "half")
 	require.NoError(t, os.WriteFile(half, cut[:len(cut)/2], 0o600))
-	p = parsed[answer.Peek](t, ines.fine(t, "--json", "peek", half, "--binary", binary))
+	p = parsed[ask.Peek](t, ines.fine(t, "--json", "peek", half, "--binary", binary))
 	require.NotEmpty(t, p.Gaps)
 	assert.Contains(t, p.Gaps[0].What, "cut off")
 }
@@ -120,7 +120,7 @@ func TestADumpInTheService(t *testing.T) {
 	ines.signIn(t, s.url)
 	ines.fine(t, "case", "open", "stuck-gate", "--title", "sluiced died")
 	ines.fine(t, "evidence", "add", "stuck-gate", core, "--name", "dump")
-	p := parsed[answer.Peek](t, ines.fine(t, "--json", "peek", "stuck-gate/dump"))
+	p := parsed[ask.Peek](t, ines.fine(t, "--json", "peek", "stuck-gate/dump"))
 	require.NotEmpty(t, p.Gaps)
 	assert.Contains(t, p.Gaps[0].What, "sluiced was not found (build ID ")
 	info, err := os.Stat(core)
@@ -131,7 +131,7 @@ func TestADumpInTheService(t *testing.T) {
 	require.NoError(t, os.WriteFile(notes, []byte("no binary"), 0o600))
 	r := ines.wraith(t, "", "artifact", "add", "stuck-gate", notes)
 	assert.NotZero(t, r.code)
-	assert.Contains(t, r.err, "neither an ELF binary")
+	assert.Contains(t, r.err, "neither an ELF file nor")
 
 	sources := filepath.Join(t.TempDir(), "source.tar.gz")
 	require.NoError(t, exec.Command("tar", "-C", "../demo", "-czf", sources, "sluiced").Run())

@@ -12,12 +12,14 @@ import (
 	"testing"
 	"time"
 
+	"wraithology/api"
+
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/client"
-	"wraithology/core/answer"
+	"wraithology/core/ask"
 )
 
 // harbour is the demo's four services, built once. They use the real SDK.
@@ -50,13 +52,13 @@ func noBerth(t *testing.T) (person, *service) {
 }
 
 // received waits until as many pieces of evidence are ready in a case.
-func received(t *testing.T, c *client.Client, caseName string, n int) []client.EvidenceInfo {
+func received(t *testing.T, c *client.Client, caseName string, n int) []api.EvidenceInfo {
 	for range 300 {
 		list, err := c.ListEvidence(context.Background(), caseName)
 		require.NoError(t, err)
 		ready := 0
 		for _, e := range list {
-			if e.State == client.StateReady {
+			if e.State == api.StateReady {
 				ready++
 			}
 		}
@@ -74,7 +76,7 @@ func received(t *testing.T, c *client.Client, caseName string, n int) []client.E
 func TestHarbourIsReceived(t *testing.T) {
 	t.Parallel()
 	ines, s := noBerth(t)
-	sender := parsed[client.Sender](t, ines.fine(t, "--json", "sender", "no-berth", "--label", "harbour"))
+	sender := parsed[api.Sender](t, ines.fine(t, "--json", "sender", "no-berth", "--label", "harbour"))
 	c := s.signedIn(t, ines)
 	runHarbour(t, "-to", s.url, "-token", sender.Secret)
 	received(t, c, "no-berth", 1)
@@ -93,28 +95,28 @@ func TestHarbourIsReceived(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(out), &got))
 		require.NoError(t, json.Unmarshal([]byte(tracesShape), &want))
 		sameShape(t, "traces", want, got)
-		traces := parsed[answer.Traces](t, out)
+		traces := parsed[ask.Traces](t, out)
 		require.Len(t, traces.Traces, 2)
 		x := traces.Traces[0]
 		assert.Equal(t, "arrivals arrive error", strings.Join([]string{x.Service, x.Operation, x.Status}, " "))
-		spans := parsed[answer.Spans](t, ines.fine(t, "--json", "trace", of, "--id", x.TraceID))
+		spans := parsed[ask.Spans](t, ines.fine(t, "--json", "trace", of, "--id", x.TraceID))
 		require.Len(t, spans.Spans, 8, "arrivals, the bar's reading, the berth, and five tries")
 		assert.Equal(t, "berths/assign", spans.Spans[2].Operation)
-		hits := parsed[answer.Hits](t, ines.fine(t, "--json", "hits", of, "--enter", "berths/assign", "--when", `duration > duration("50ms")`, "--show", "quay"))
+		hits := parsed[ask.Hits](t, ines.fine(t, "--json", "hits", of, "--enter", "berths/assign", "--when", `duration > duration("50ms")`, "--show", "quay"))
 		require.Equal(t, 2, hits.Total)
 		assert.Equal(t, `"Old Salt Stage"`, hits.Hits[0].Shown[0].Value)
-		tries := parsed[answer.Hits](t, ines.fine(t, "--json", "hits", of, "--output", "trying again", "--when", "try == 5"))
+		tries := parsed[ask.Hits](t, ines.fine(t, "--json", "hits", of, "--output", "trying again", "--when", "try == 5"))
 		assert.Equal(t, 2, tries.Total, "the fifth try of each")
 		at := fmt.Sprintf("%s@%d", of, tries.Hits[0].Moment)
-		assert.Equal(t, "64", parsed[answer.Ask](t, ines.fine(t, "--json", "ask", at, "wait_ms")).Value)
-		writes := parsed[answer.Writes](t, ines.fine(t, "--json", "writes", at, "wait_ms"))
+		assert.Equal(t, "64", parsed[ask.Expression](t, ines.fine(t, "--json", "ask", at, "wait_ms")).Value)
+		writes := parsed[ask.Writes](t, ines.fine(t, "--json", "writes", at, "wait_ms"))
 		assert.Equal(t, 10, writes.Total, "a log and an event for each try")
-		assert.Equal(t, "retry", parsed[answer.Step](t, ines.fine(t, "--json", "step", at, "--over")).Text)
-		ledger := parsed[answer.Ledger](t, ines.fine(t, "--json", "ledger", at, "--call", "--column", "try", "--column", "wait_ms"))
+		assert.Equal(t, "retry", parsed[ask.Step](t, ines.fine(t, "--json", "step", at, "--over")).Text)
+		ledger := parsed[ask.Ledger](t, ines.fine(t, "--json", "ledger", at, "--call", "--column", "try", "--column", "wait_ms"))
 		assert.GreaterOrEqual(t, ledger.Total, 12)
-		found := parsed[answer.Search](t, ines.fine(t, "--json", "search", of, `"Skerry Gut "`))
+		found := parsed[ask.Search](t, ines.fine(t, "--json", "search", of, `"Skerry Gut "`))
 		assert.NotZero(t, found.Total)
-		stack := parsed[answer.Stack](t, ines.fine(t, "--json", "stack", of))
+		stack := parsed[ask.Stack](t, ines.fine(t, "--json", "stack", of))
 		var chain []string
 		for _, f := range stack.Threads[0].Frames {
 			chain = append(chain, f.Function)
@@ -122,7 +124,7 @@ func TestHarbourIsReceived(t *testing.T) {
 		assert.Equal(t, []string{"tides/reading", "berths/assign", "arrivals/arrive"}, chain[len(chain)-3:])
 		assert.Contains(t, chain, "main.(*harbour).reading", "from the exception's traceback")
 	}
-	both := parsed[answer.Traces](t, ines.fine(t, "--json", "traces", "no-berth", "--first", "3"))
+	both := parsed[ask.Traces](t, ines.fine(t, "--json", "traces", "no-berth", "--first", "3"))
 	assert.Equal(t, 120, both.Total)
 	assert.Len(t, both.Traces, 3)
 }
@@ -136,13 +138,13 @@ func TestOneCaseManyKinds(t *testing.T) {
 	ines.signIn(t, s.url)
 	ines.fine(t, "case", "open", "no-berth")
 	ines.fine(t, "case", "open", "older")
-	inbox := parsed[client.Sender](t, ines.fine(t, "--json", "sender", "--inbox"))
+	inbox := parsed[api.Sender](t, ines.fine(t, "--json", "sender", "--inbox"))
 	assert.Equal(t, "inbox-ines", inbox.Case)
 	r, _ := post(t, s.url+"/v1/traces", inbox.Secret, "application/x-protobuf", "", spansRequest(1, 0x3f))
 	require.Equal(t, 200, r.StatusCode)
 	e := received(t, s.signedIn(t, ines), "inbox-ines", 1)[0]
 	ines.fine(t, "move", "inbox-ines/"+e.Name, "no-berth")
-	trace := parsed[answer.Traces](t, ines.fine(t, "--json", "traces", "no-berth")).Traces[0]
+	trace := parsed[ask.Traces](t, ines.fine(t, "--json", "traces", "no-berth")).Traces[0]
 
 	// A log whose lines carry the trace ID, by a clock that is an hour behind; its fields have names of their own.
 	log := filepath.Join(t.TempDir(), "crane.log")
@@ -153,11 +155,11 @@ func TestOneCaseManyKinds(t *testing.T) {
 	require.NoError(t, os.WriteFile(log, []byte(b.String()), 0o600))
 	ines.fine(t, "evidence", "add", "no-berth", log, "--as", "structured-log", "--field", "time=when,message=what")
 	ines.fine(t, "offset", "no-berth/crane", "1h")
-	at := parsed[answer.Instant](t, ines.fine(t, "--json", "instant", fmt.Sprintf("no-berth/%s@%d", e.Name, trace.Moment)))
+	at := parsed[ask.Instant](t, ines.fine(t, "--json", "instant", fmt.Sprintf("no-berth/%s@%d", e.Name, trace.Moment)))
 	require.Len(t, at.Places, 1)
 	assert.Equal(t, trace.TraceID, at.TraceID)
 	assert.Equal(t, "trace", at.Places[0].By)
-	said := parsed[answer.Messages](t, ines.fine(t, "--json", "messages", fmt.Sprintf("no-berth/%s@%d", e.Name, trace.Moment), "--of", "trace"))
+	said := parsed[ask.Messages](t, ines.fine(t, "--json", "messages", fmt.Sprintf("no-berth/%s@%d", e.Name, trace.Moment), "--of", "trace"))
 	require.Len(t, said.Messages, 5, "the log's lines join their trace")
 	for i, m := range said.Messages {
 		assert.Equal(t, "crane: crane moved", m.Evidence+": "+m.Text)
@@ -166,9 +168,9 @@ func TestOneCaseManyKinds(t *testing.T) {
 	assert.Equal(t, 2, said.Here)
 	assert.Equal(t, "crane moved", at.Places[0].Text)
 	assert.LessOrEqual(t, time.Duration(at.Places[0].DifferenceNs).Abs(), 2*time.Second, "its clock was set right")
-	back := parsed[answer.Instant](t, ines.fine(t, "--json", "instant", fmt.Sprintf("no-berth/crane@%d", at.Places[0].Moment)))
+	back := parsed[ask.Instant](t, ines.fine(t, "--json", "instant", fmt.Sprintf("no-berth/crane@%d", at.Places[0].Moment)))
 	assert.Equal(t, e.Name, back.Places[0].Evidence)
-	local := parsed[answer.Instant](t, ines.fine(t, "--json", "instant", log, log, "--field", "time=when,message=what"))
+	local := parsed[ask.Instant](t, ines.fine(t, "--json", "instant", log, log, "--field", "time=when,message=what"))
 	assert.Zero(t, local.Places[0].DifferenceNs, "a file is at the same instant as itself")
 
 	crash := "panic: no licence\n\ngoroutine %d [running]:\nmain.check(0x%d)\n\t/srv/gannet/roster.go:%d +0x1d\n"
@@ -176,7 +178,7 @@ func TestOneCaseManyKinds(t *testing.T) {
 		sent := ines.wraith(t, fmt.Sprintf(crash, i+1, i, 10+i), "evidence", "add", name, "-", "--name", "crash")
 		require.Zero(t, sent.code, sent.err)
 	}
-	alike := parsed[[]client.Alike](t, ines.fine(t, "--json", "alike", "no-berth/crash"))
+	alike := parsed[[]api.Alike](t, ines.fine(t, "--json", "alike", "no-berth/crash"))
 	require.Len(t, alike, 1)
 	assert.Equal(t, "older/crash", alike[0].Case+"/"+alike[0].Evidence.Name)
 
@@ -205,7 +207,7 @@ func TestARecordingWithinATrace(t *testing.T) {
 		fmt.Sprint(time.Now().Add(-time.Hour).UnixNano())+`","endTimeUnixNano":"`+fmt.Sprint(time.Now().UnixNano())+`"}]}]}]}`), 0o600))
 	ines := somebody(t, "Ines")
 	for from, to := range map[string]string{spans: run, run: spans} {
-		at := parsed[answer.Instant](t, ines.fine(t, "--json", "instant", from, to))
+		at := parsed[ask.Instant](t, ines.fine(t, "--json", "instant", from, to))
 		assert.Equal(t, trace, at.TraceID)
 		require.Len(t, at.Places, 1)
 		assert.Equal(t, "trace", at.Places[0].By, "from %s", from)
@@ -232,27 +234,27 @@ func TestKindsOnTheCommandLine(t *testing.T) {
 		failingRun(t): "execution-log", spans: "event-trace", traced: "runtime-trace", file("crash.txt", crash): "crash-text",
 		file("log.jsonl", `{"time":"2026-11-25T10:00:00Z","msg":"a"}`+"\n"): "structured-log", file("syslog", "<34>1 2026-11-25T10:00:00Z gannet sluiced 1 - - a\n"): "structured-log",
 	} {
-		p := parsed[answer.Peek](t, ines.fine(t, "--json", "peek", path))
+		p := parsed[ask.Peek](t, ines.fine(t, "--json", "peek", path))
 		assert.Equal(t, kind, p.Evidence.Kind, path)
 	}
 	piped := ines.wraith(t, crash, "--json", "peek", "-")
 	require.Zero(t, piped.code, piped.err)
-	p := parsed[answer.Peek](t, piped.out)
+	p := parsed[ask.Peek](t, piped.out)
 	assert.Equal(t, "gannet.GateStuck: gate 7", p.Failure.Summary)
-	assert.Equal(t, []answer.Cause{{Type: "gannet.GateStuck", Message: "gate 7"}, {Type: "java.lang.IllegalStateException", Message: "no level"}}, p.Failure.Causes)
+	assert.Equal(t, []ask.Cause{{Type: "gannet.GateStuck", Message: "gate 7"}, {Type: "java.lang.IllegalStateException", Message: "no level"}}, p.Failure.Causes)
 	assert.Equal(t, "gannet.Sluice.open Sluice.java:23", fmt.Sprintf("%s %s:%d", p.Threads[0].Frames[0].Function, p.Threads[0].Frames[0].File, p.Threads[0].Frames[0].Line))
 
 	letter := file("letter", "Dear harbour master,\nthe fog is back.\n")
 	refused := ines.wraith(t, "", "peek", letter)
 	assert.Equal(t, 3, refused.code)
 	assert.Contains(t, refused.err, "--as KIND")
-	said := parsed[answer.Hits](t, ines.fine(t, "--json", "hits", letter, "--output", "--as", "structured-log"))
+	said := parsed[ask.Hits](t, ines.fine(t, "--json", "hits", letter, "--output", "--as", "structured-log"))
 	assert.Equal(t, 2, said.Total, "as a log it has two lines")
 	assert.Equal(t, 2, ines.wraith(t, "", "peek", letter, "--as", "letter").code)
 	assert.Equal(t, 3, ines.wraith(t, "", "peek", letter, "--as", "runtime-trace").code)
 	none := ines.wraith(t, "", "traces", file("more.jsonl", `{"time":"2026-11-25T10:00:00Z","msg":"a"}`+"\n"))
 	assert.NotZero(t, none.code)
-	assert.Contains(t, none.err, "it is of the kind structured-log")
+	assert.Contains(t, none.err, "its kind is structured-log")
 }
 
 // In the console the failing trace is chosen from the list, and its spans, messages

@@ -15,10 +15,11 @@ import (
 
 // The documented shapes (docs/answers.md). A leaf is an example of its type.
 const (
-	variableShape = `{"name":"","scope":"","type":"","value":"","state":"","count":0,"written":0,"object":"","children":[]}`
+	variableShape = `{"name":"","scope":"","type":"","value":"","state":"","path":"","count":0,"written":0,"object":"","children":[]}`
 	frameShape    = `{"index":0,"function":"","file":"","line":0,"own":true,"inlined":false,"variables":[` + variableShape + `]}`
 	threadShape   = `{"id":"","name":"","kind":"","state":"","creator":"","frames":[` + frameShape + `]}`
-	peekShape     = `{"evidence":{"kind":"","program":"","buildID":"","revision":"","host":"","command":[""],"moments":0,"threads":0,"started":"","durationNs":0},
+	peekShape     = `{"evidence":{"kind":"","program":"","buildID":"","revision":"","host":"","command":[""],"moments":0,"threads":0,"started":"","durationNs":0,
+		"traits":{"history":true,"lines":true,"memory":false,"traces":false,"messages":true,"clock":true}},
 		"failure":{"kind":"","summary":"","moment":0,"thread":"","frame":0},"gaps":[{"what":"","remedy":""}],"threads":[` + threadShape + `]}`
 	stackShape  = `{"moment":0,"threads":[` + threadShape + `]}`
 	valuesShape = `{"moment":0,"thread":"","frame":0,"variables":[` + variableShape + `],"returned":[{"function":"","moment":0,"values":[""]}]}`
@@ -154,11 +155,11 @@ func TestCheckpointsWritesAndLedgers(t *testing.T) {
 		says string
 	}{
 		{[]string{"hits", log, "--enter", "undrKeel"}, "no recorded function has this name"},
-		{[]string{"origin", log, "b.ClearanceMeters"}, "no such variable, field or element"},
+		{[]string{"origin", log, "b.ClearanceMeters"}, "name not found: there is no field ClearanceMeters"},
 		{[]string{"origin", log, "b..x"}, "a field's name is wanted"},
-		{[]string{"writes", log, "hight"}, "no such variable"},
-		{[]string{"run", log, "--line", "notice.go:51"}, "no hit there"},
-		{[]string{"hits", log, "--line", "berth.go:63", "--nth", "often"}, "no hit number"},
+		{[]string{"writes", log, "hight"}, "hight: name not found"},
+		{[]string{"run", log, "--line", "notice.go:51"}, "no hit after moment"},
+		{[]string{"hits", log, "--line", "berth.go:63", "--nth", "often"}, "invalid hit number"},
 		{[]string{"hits", log, "--line", "berth.go:63", "--enter", "Assign"}, "exactly one of"},
 		{[]string{"ledger", log, "--call"}, "at least one --column"},
 		{[]string{"search", log}, "one thing to look for"},
@@ -226,20 +227,20 @@ func TestBadInputIsToldPlainly(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"peek", filepath.Join(dir, "none.wraith")}, 3, "there is no file"},
+		{[]string{"peek", filepath.Join(dir, "none.wraith")}, 3, "there is no such file"},
 		{[]string{"peek", dir}, 3, "is a folder"},
 		{[]string{"peek", write("empty", nil)}, 3, "the file is empty"},
-		{[]string{"peek", write("letter", []byte("Dear harbour master, the fog is back."))}, 3, "the kind of evidence is not known"},
+		{[]string{"peek", write("letter", []byte("Dear harbour master, the fog is back."))}, 3, "unknown kind of evidence"},
 		{[]string{"stack", log + "@999999999"}, 1, "moments 0 to"},
 		{[]string{"stack", log + "@10#99"}, 1, "no such thread"},
 		{[]string{"values", log + "@10#1.99"}, 1, "no such frame"},
 		{[]string{"stack", log + "@noon"}, 2, "after @ a moment is wanted"},
 		{[]string{"ask", log, "clearanc < 1.0"}, 1, "did you mean clearance?"},
-		{[]string{"ask", log, "clearance <"}, 2, "cannot be read"},
+		{[]string{"ask", log, "clearance <"}, 2, "invalid expression"},
 		{[]string{"ask", log, "clearance < 0.1"}, 1, ""},
 		{[]string{"hits", log, "--line", "berth.go:65"}, 1, "the nearest that do are berth.go:64 and berth.go:66"},
 		{[]string{"hits", log, "--line", "quay.go:1"}, 1, "no recorded file has this name"},
-		{[]string{"hits", log, "--line", "berth.go"}, 2, "is no line"},
+		{[]string{"hits", log, "--line", "berth.go"}, 2, "expected FILE:LINE"},
 		{[]string{"hits", log, "--line", "berth.go:63", "--when", "vessel.Nme == 'x'"}, 1, "no field Nme"},
 		{[]string{"hits", log, "--line", "berth.go:63", "--when", "clearance > 99.0"}, 1, ""},
 		{[]string{"step", log}, 2, "one of --into, --over, --out, --line, --to and --head"},

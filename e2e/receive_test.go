@@ -14,6 +14,10 @@ import (
 	"testing"
 	"time"
 
+	"wraithology/api"
+
+	"wraithology/core/fault"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	coltrace "go.opentelemetry.io/proto/otlp/collector/trace/v1"
@@ -28,8 +32,7 @@ import (
 	"google.golang.org/protobuf/proto"
 
 	"wraithology/client"
-	"wraithology/core/answer"
-	"wraithology/core/replay"
+	"wraithology/core/ask"
 )
 
 func spansRequest(n int, trace byte) []byte {
@@ -55,7 +58,7 @@ func TestATraceThroughSeveralSenders(t *testing.T) {
 	id := bytes.Repeat([]byte{0xab}, 16)
 	begun := time.Now()
 	send := func(service string, number, parent byte, links ...*tracepb.Span_Link) {
-		sender := parsed[client.Sender](t, ines.fine(t, "--json", "sender", "no-berth", "--label", service))
+		sender := parsed[api.Sender](t, ines.fine(t, "--json", "sender", "no-berth", "--label", service))
 		x := &tracepb.Span{TraceId: id, SpanId: bytes.Repeat([]byte{number}, 8), Name: "part", StartTimeUnixNano: uint64(begun.UnixNano()) + uint64(number), EndTimeUnixNano: uint64(begun.UnixNano()) + 1000 - uint64(number), Links: links}
 		if parent > 0 {
 			x.ParentSpanId = bytes.Repeat([]byte{parent}, 8)
@@ -71,7 +74,7 @@ func TestATraceThroughSeveralSenders(t *testing.T) {
 	send("arrivals", 1, 0, other)
 	send("berths", 2, 1)
 	list := received(t, c, "no-berth", 1)
-	of := func() answer.Traces { return parsed[answer.Traces](t, ines.fine(t, "--json", "traces", "no-berth")) }
+	of := func() ask.Traces { return parsed[ask.Traces](t, ines.fine(t, "--json", "traces", "no-berth")) }
 	for range 50 { // on a slow machine the two may have come apart
 		if of().Total > 0 {
 			break
@@ -85,16 +88,16 @@ func TestATraceThroughSeveralSenders(t *testing.T) {
 	parts := parsed[struct {
 		Parts []struct {
 			Evidence string
-			answer.Spans
+			ask.Spans
 		}
 	}](t, ines.fine(t, "--json", "trace", "no-berth", "--id", "abab"))
 	require.Len(t, parts.Parts, 2)
 	require.Len(t, parts.Parts[0].Spans.Spans, 2)
-	assert.Equal(t, []answer.Link{{TraceID: strings.Repeat("cd", 16), SpanID: strings.Repeat("09", 8)}}, parts.Parts[0].Spans.Spans[0].Links)
+	assert.Equal(t, []ask.Link{{TraceID: strings.Repeat("cd", 16), SpanID: strings.Repeat("09", 8)}}, parts.Parts[0].Spans.Spans[0].Links)
 	assert.Equal(t, "notices", parts.Parts[1].Spans.Spans[0].Service)
 	assert.Contains(t, ines.fine(t, "trace", "no-berth", "--id", "abab"), "links to trace "+strings.Repeat("cd", 16))
 	_, err := c.Trace(context.Background(), "no-berth", "ef")
-	require.ErrorIs(t, err, replay.ErrNoTraces)
+	require.ErrorIs(t, err, fault.NoTrace)
 }
 
 // A trace that is under way when what was received settles is waited for as long as it
@@ -109,7 +112,7 @@ func TestATraceUnderWayStaysWhole(t *testing.T) {
 	s.run(t)
 	ines.signIn(t, s.url)
 	ines.fine(t, "case", "open", "no-berth", "--title", "Vessels are sent to anchor")
-	sender := parsed[client.Sender](t, ines.fine(t, "--json", "sender", "no-berth", "--label", "berths"))
+	sender := parsed[api.Sender](t, ines.fine(t, "--json", "sender", "no-berth", "--label", "berths"))
 	begun := uint64(time.Now().UnixNano())
 	send := func(trace, number, parent byte) {
 		x := &tracepb.Span{TraceId: bytes.Repeat([]byte{trace}, 16), SpanId: bytes.Repeat([]byte{number}, 8), ParentSpanId: bytes.Repeat([]byte{parent}, 8), Name: "part", StartTimeUnixNano: begun + uint64(number), EndTimeUnixNano: begun + 1000 - uint64(number)}
@@ -151,7 +154,7 @@ func TestATraceUnderWayStaysWhole(t *testing.T) {
 	require.Len(t, list, 3)
 	of := map[string][]int{}
 	for _, e := range list {
-		traces, err := c.Evidence("no-berth", e.Name).Traces(context.Background(), answer.TracesQuery{Count: 10})
+		traces, err := client.Ask(context.Background(), c.Evidence("no-berth", e.Name), ask.TracesRequest{Count: 10})
 		require.NoError(t, err)
 		for _, x := range traces.Traces {
 			of[x.TraceID[:2]] = append(of[x.TraceID[:2]], x.Spans)
@@ -197,7 +200,7 @@ func TestOTLPIsAnsweredAsSpecified(t *testing.T) {
 	c := s.signedIn(t, ines)
 	sender, err := c.NewSender(context.Background(), "no-berth", "test")
 	require.NoError(t, err)
-	own, err := client.New(s.url, "").SignIn(context.Background(), client.Credentials{Name: ines.name, Password: ines.password}, "x")
+	own, err := client.New(s.url, "").SignIn(context.Background(), api.Credentials{Name: ines.name, Password: ines.password}, "x")
 	require.NoError(t, err)
 	const pb, js = "application/x-protobuf", "application/json"
 	good := spansRequest(3, 0)
@@ -218,7 +221,7 @@ func TestOTLPIsAnsweredAsSpecified(t *testing.T) {
 		"some without IDs, JSON":  {sender.Secret, js, "", "/v1/traces", []byte(strings.Replace(jsonBody, "5b8e", "", 1)), 200, `"rejectedSpans":"1"`},
 		"logs":                    {sender.Secret, js, "", "/v1/logs", []byte(`{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"gate opens"},"severityNumber":9}]}]}]}`), 200, "{}"},
 		"spans as logs":           {sender.Secret, pb, "", "/v1/logs", good, 400, "of another kind"},
-		"no token":                {"", pb, "", "/v1/traces", good, 401, "the token is not known"},
+		"no token":                {"", pb, "", "/v1/traces", good, 401, "unknown token"},
 		"another token":           {"wraith-send-none", js, "", "/v1/traces", []byte(jsonBody), 401, `"code":16`},
 		"a token without a right": {own.Secret, pb, "", "/v1/traces", good, 403, "may not send"},
 		"cut off":                 {sender.Secret, pb, "", "/v1/traces", good[:len(good)-3], 400, "begins no whole field"},
@@ -254,7 +257,7 @@ func TestOTLPIsAnsweredAsSpecified(t *testing.T) {
 	assert.Equal(t, codes.PermissionDenied, rpcstatus.Code(err))
 
 	e := received(t, c, "no-berth", 1)
-	traces := parsed[answer.Traces](t, ines.fine(t, "--json", "traces", "no-berth/"+e[len(e)-1].Name))
+	traces := parsed[ask.Traces](t, ines.fine(t, "--json", "traces", "no-berth/"+e[len(e)-1].Name))
 	assert.LessOrEqual(t, traces.Total, 4, "what was refused is not there")
 	require.NoError(t, c.DeleteSender(context.Background(), "no-berth", sender.ID))
 	r, _ := post(t, s.url+"/v1/traces", sender.Secret, pb, "", good)
@@ -307,7 +310,7 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 	time.Sleep(500 * time.Millisecond)
 	found := map[string]int{}
 	for _, e := range received(t, c, "no-berth", 1) {
-		list, err := c.Evidence("no-berth", e.Name).Traces(context.Background(), answer.TracesQuery{Count: 1000})
+		list, err := client.Ask(context.Background(), c.Evidence("no-berth", e.Name), ask.TracesRequest{Count: 1000})
 		require.NoError(t, err)
 		for _, x := range list.Traces {
 			found[x.TraceID] += x.Spans

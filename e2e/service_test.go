@@ -19,11 +19,13 @@ import (
 	"testing"
 	"time"
 
+	"wraithology/api"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/client"
-	"wraithology/core/answer"
+	"wraithology/core/ask"
 )
 
 // withEvidence starts a service with a case of Ines's that holds the failing run.
@@ -82,7 +84,7 @@ func TestOnlyPeopleOfTheCaseSeeIt(t *testing.T) {
 	assert.Equal(t, "[]\n", tomas.fine(t, "case", "--json"))
 	wrong := tomas.wraith(t, "no such password\n", "sign-in", s.url, "--name", "Tomas")
 	assert.Equal(t, 1, wrong.code)
-	assert.Contains(t, wrong.err, "name or password is wrong")
+	assert.Contains(t, wrong.err, "wrong name or password")
 	nobody := tomas.wraith(t, "no such password\n", "sign-in", s.url, "--name", "Nobody")
 	assert.Equal(t, wrong.err, nobody.err, "the answer must not tell who exists")
 
@@ -96,10 +98,10 @@ func TestOnlyPeopleOfTheCaseSeeIt(t *testing.T) {
 	} {
 		r := oyelaran.wraith(t, "", args...)
 		assert.Equal(t, 1, r.code, "%v", args)
-		assert.Contains(t, r.err, "your part in this case does not allow it", "%v", args)
+		assert.Contains(t, r.err, "permission denied: your role in case shallow-berth is viewer", "%v", args)
 	}
 	r := tomas.wraith(t, "", "case", "add", "shallow-berth", "Oyelaran", "--role", "lead")
-	assert.Contains(t, r.err, "does not allow it")
+	assert.Contains(t, r.err, "your role in case shallow-berth is member")
 
 	// Without a token there is nothing at all; who did what is on record.
 	for _, path := range []string{"/api/cases", "/api/me", "/api/cases/shallow-berth/evidence/failing-run/content", "/api/sittings/1/events"} {
@@ -139,7 +141,7 @@ func TestCheckpointsAreKeptWithTheCase(t *testing.T) {
 	assert.Contains(t, ines.fine(t, "checkpoint", "set", "shallow-berth", "--line", "berth.go:63", "--when", "clearance < 0.6"), "if clearance < h.margin {")
 	for says, args := range map[string][]string{
 		"the nearest that do are":       {"checkpoint", "set", "shallow-berth", "--line", "berth.go:65"},
-		"cannot be read":                {"checkpoint", "set", "shallow-berth", "--line", "berth.go:63", "--when", "clearance <"},
+		"invalid expression":            {"checkpoint", "set", "shallow-berth", "--line", "berth.go:63", "--when", "clearance <"},
 		"no recorded file":              {"checkpoint", "set", "shallow-berth", "--line", "quay.go:63"},
 		"checkpoint 99: not found":      {"checkpoint", "delete", "shallow-berth", "99"},
 		`"one" is no checkpoint's numb`: {"checkpoint", "delete", "shallow-berth", "one"},
@@ -152,7 +154,7 @@ func TestCheckpointsAreKeptWithTheCase(t *testing.T) {
 	s.stop(t, syscall.SIGTERM)
 	s.run(t)
 	ines.signIn(t, s.url)
-	var list []client.Checkpoint
+	var list []api.Checkpoint
 	require.NoError(t, json.Unmarshal([]byte(ines.fine(t, "checkpoint", "shallow-berth", "--json")), &list))
 	require.Len(t, list, 1)
 	assert.Equal(t, "berth/berth.go", list[0].File)
@@ -160,7 +162,7 @@ func TestCheckpointsAreKeptWithTheCase(t *testing.T) {
 	assert.False(t, list[0].Enabled)
 	ines.fine(t, "checkpoint", "enable", "shallow-berth", "1")
 	c := s.signedIn(t, ines)
-	_, err := c.Evidence("shallow-berth", "failing-run").Hits(context.Background(), client.At{Moment: -1}, answer.CheckpointQuery{File: list[0].File, Line: list[0].Line, When: list[0].When})
+	_, err := client.Ask(context.Background(), c.Evidence("shallow-berth", "failing-run"), ask.HitsRequest{Place: ask.Place{Moment: -1}, CheckpointOn: ask.CheckpointOn{On: "line " + api.About(list[0].File, list[0].Line, "", ""), When: list[0].When}})
 	require.NoError(t, err)
 	ines.fine(t, "checkpoint", "delete", "shallow-berth", "1")
 	assert.Equal(t, "[]\n", ines.fine(t, "checkpoint", "shallow-berth", "--json"))
@@ -235,7 +237,7 @@ func TestAnUploadThatBreaksOffLeavesNothing(t *testing.T) {
 	b, err := os.ReadFile(log)
 	require.NoError(t, err)
 	sum := sha256.Sum256(b)
-	var list []client.EvidenceInfo
+	var list []api.EvidenceInfo
 	require.NoError(t, json.Unmarshal([]byte(ines.fine(t, "evidence", "fog", "--json")), &list))
 	require.Len(t, list, 1)
 	assert.Equal(t, hex.EncodeToString(sum[:]), list[0].SHA256)
@@ -269,7 +271,7 @@ func TestDamagedEvidenceHarmsNothing(t *testing.T) {
 	withEvidence(t, ines)
 	r := ines.wraith(t, "Dear harbour master, the fog is back.", "evidence", "add", "shallow-berth", "-", "--name", "letter")
 	assert.Equal(t, 3, r.code)
-	assert.Contains(t, r.err, "the kind of evidence is not known")
+	assert.Contains(t, r.err, "unknown kind of evidence")
 	whole, err := os.ReadFile(failingRun(t))
 	require.NoError(t, err)
 	cut := ines.wraith(t, string(whole[:len(whole)/3]), "evidence", "add", "shallow-berth", "-", "--name", "cut")
@@ -289,7 +291,7 @@ func TestKilledAfterAnUpload(t *testing.T) {
 	b, err := os.ReadFile(failingRun(t))
 	require.NoError(t, err)
 	c := s.signedIn(t, ines)
-	_, err = c.Upload(context.Background(), "fog", "run", bytes.NewReader(b), client.Reading{})
+	_, err = c.Upload(context.Background(), "fog", "run", bytes.NewReader(b), api.Reading{})
 	require.NoError(t, err)
 	s.stop(t, syscall.SIGKILL)
 	s.run(t)
@@ -322,7 +324,7 @@ func TestTheDatabaseIsDown(t *testing.T) {
 	assert.Equal(t, http.StatusOK, status(t, s.url+"/healthz"))
 	r := ines.wraith(t, "", "case")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.err, "the database cannot be reached; nothing that was acknowledged is lost")
+	assert.Contains(t, r.err, "the database is not available; nothing that was acknowledged is lost")
 
 	s.stop(t, syscall.SIGTERM)
 	s.run(t)
@@ -333,7 +335,7 @@ func TestTheDatabaseIsDown(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist, "the private database still runs")
 	gone := ines.wraith(t, "", "case")
 	assert.Equal(t, 1, gone.code)
-	assert.Contains(t, gone.err, "the service cannot be reached")
+	assert.Contains(t, gone.err, "service not available")
 }
 
 func status(t *testing.T, url string) int {

@@ -20,6 +20,8 @@ import (
 	"testing"
 	"time"
 
+	"wraithology/api"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
@@ -224,7 +226,7 @@ func (s *service) stop(t *testing.T, signal syscall.Signal) {
 // signedIn returns a client for a person.
 func (s *service) signedIn(t *testing.T, p person) *client.Client {
 	c := client.New(s.url, "")
-	_, err := c.SignIn(context.Background(), client.Credentials{Name: p.name, Password: p.password}, "test")
+	_, err := c.SignIn(context.Background(), api.Credentials{Name: p.name, Password: p.password}, "test")
 	require.NoError(t, err)
 	return c
 }

@@ -5,7 +5,6 @@ import (
 	"context"
 	"embed"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"go/ast"
 	"go/types"
@@ -18,6 +17,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"wraithology/core/fault"
 
 	"golang.org/x/tools/go/packages"
 
@@ -51,16 +52,13 @@ var valueFlags = strings.Fields("-C -p -asmflags -buildmode -buildvcs -compiler 
 // Flags that change what is built and so what must be loaded for the rewriting.
 var loadFlags = strings.Fields("-tags -mod -modfile -race -msan -asan -gcflags -ldflags -buildmode -pgo")
 
-// ErrUsage says that the command to record is not one that can be.
-var ErrUsage = errors.New("cannot record this command")
-
 func parseGoCommand(args []string) (*goCommand, error) {
 	if len(args) < 2 {
-		return nil, fmt.Errorf("%w: go needs run, test or build after it", ErrUsage)
+		return nil, fmt.Errorf("%w: go needs run, test or build after it", fault.NotRecordable)
 	}
 	c := &goCommand{verb: args[1]}
 	if !slices.Contains([]string{"run", "test", "build"}, c.verb) {
-		return nil, fmt.Errorf("%w: go %s; go run, go test and go build can be recorded", ErrUsage, c.verb)
+		return nil, fmt.Errorf("%w: go %s; go run, go test and go build can be recorded", fault.NotRecordable, c.verb)
 	}
 	rest := args[2:]
 	for len(rest) > 0 {
@@ -79,7 +77,7 @@ func parseGoCommand(args []string) (*goCommand, error) {
 		name := strings.TrimPrefix(a, "-")
 		name, _, inline := strings.Cut("-"+strings.TrimPrefix(name, "-"), "=")
 		if name == "-overlay" || name == "-C" {
-			return nil, fmt.Errorf("%w: its flag %s; change to the folder, or drop the overlay", ErrUsage, name)
+			return nil, fmt.Errorf("%w: its flag %s; change to the folder, or drop the overlay", fault.NotRecordable, name)
 		}
 		c.flags, rest = append(c.flags, a), rest[1:]
 		if !inline && slices.Contains(valueFlags, name) && len(rest) > 0 {
@@ -200,7 +198,7 @@ func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header
 	c.flags = append(c.flags, c.raised(list)...)
 	ownPaths, modulePath, moduleDir := ownPackages(list)
 	if moduleDir == "" {
-		return "", fmt.Errorf("%w: no package of a main module is built; run it inside the module (go mod init makes one)", ErrUsage)
+		return "", fmt.Errorf("%w: no package of a main module is built; run it inside the module (go mod init makes one)", fault.NotRecordable)
 	}
 	patterns := slices.Clone(ownPaths)
 	if i := slices.Index(patterns, "command-line-arguments"); i >= 0 {

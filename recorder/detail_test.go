@@ -14,14 +14,16 @@ import (
 
 	"wraithology/core/event"
 	"wraithology/core/replay"
+	"wraithology/core/replay/find"
+	"wraithology/core/replay/history"
 	"wraithology/recorder"
 )
 
 var waits = filepath.Join("testdata", "waits")
 
-func outputs(t *testing.T, r replay.Replay) (texts []string) {
+func outputs(t *testing.T, r history.Replay) (texts []string) {
 	t.Helper()
-	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: replay.OnOutput}, replay.Page{Count: 100})
+	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: "output"}, replay.Page{Count: 100})
 	require.NoError(t, err)
 	for _, m := range hits.Page {
 		found, err := r.Search(context.Background(), replay.NewSearch("e", "string"), replay.Page{Count: 100_000})
@@ -63,7 +65,7 @@ func TestWaitsAndOutputHaveTheirMoments(t *testing.T) {
 	assert.Equal(t, "running", states["main.main"])
 
 	// While main waited for the third goroutine, the log says so, and who ended it.
-	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: replay.OnLine, File: "main.go", Line: lineWith(t, "<-done")}, replay.Page{Count: 1})
+	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: "line", About: find.LineText("main.go", lineWith(t, "<-done"))}, replay.Page{Count: 1})
 	require.NoError(t, err)
 	threads, err = r.Threads(context.Background(), hits.Page[0]+1)
 	require.NoError(t, err)
@@ -83,7 +85,7 @@ func lineWith(t *testing.T, text string) int {
 	return 0
 }
 
-func kinds(t *testing.T, r replay.Replay) map[event.Kind]int {
+func kindsOf(t *testing.T, r history.Replay) map[event.Kind]int {
 	t.Helper()
 	out := map[event.Kind]int{}
 	for m := event.Moment(0); m < event.Moment(r.Info().Moments); m++ {
@@ -97,20 +99,20 @@ func kinds(t *testing.T, r replay.Replay) map[event.Kind]int {
 func TestDetailLeavesOutWhatWasNotAskedFor(t *testing.T) {
 	t.Parallel()
 	r := open(t, recordWith(t, recorder.Options{Detail: recorder.Detail{Level: recorder.Calls}}, waits, "go", "run", ".", "3").log)
-	calls := kinds(t, r)
+	calls := kindsOf(t, r)
 	assert.Zero(t, calls[event.Line]+calls[event.Write]+calls[event.Cell])
 	assert.Equal(t, calls[event.Enter]-3, calls[event.Leave], "main and two goroutines never return")
 	assert.Contains(t, r.Info().Failure.Summary, "code 3")
 	assert.Contains(t, r.Info().Gaps[0].What, "not recorded")
 
 	r = open(t, recordWith(t, recorder.Options{Detail: recorder.Detail{Level: recorder.Lines}}, waits, "go", "run", ".", "3").log)
-	lines := kinds(t, r)
+	lines := kindsOf(t, r)
 	assert.Positive(t, lines[event.Line])
 	assert.Zero(t, lines[event.Write]+lines[event.Cell])
 	assert.Equal(t, calls[event.Enter], lines[event.Enter])
 
 	r = open(t, recordWith(t, recorder.Options{Detail: recorder.Detail{Functions: []string{"finish"}}}, waits, "go", "run", ".", "3").log)
-	assert.Equal(t, 2, kinds(t, r)[event.Enter], "finish, and what says what the package's variables hold")
+	assert.Equal(t, 2, kindsOf(t, r)[event.Enter], "finish, and what says what the package's variables hold")
 }
 
 func TestARingIsWrittenOnlyWhenSomethingGoesWrong(t *testing.T) {
@@ -133,7 +135,7 @@ func TestARingIsWrittenOnlyWhenSomethingGoesWrong(t *testing.T) {
 	assert.Equal(t, "main.finish", frames[0].Function)
 	assert.Equal(t, "main.main", frames[1].Function)
 	assert.Equal(t, lineWith(t, "if err := finish(total, code); err != nil {"), frames[1].Line)
-	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: replay.OnEnter, Function: "work"}, replay.Page{})
+	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: "enter", About: "work"}, replay.Page{})
 	require.NoError(t, err)
 	assert.Greater(t, hits.Total, 1000)
 	assert.Less(t, hits.Total, 60_000, "the beginning is gone")

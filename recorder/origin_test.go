@@ -13,9 +13,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"wraithology/core/answer"
+	"wraithology/core/ask"
 	"wraithology/core/event"
 	"wraithology/core/replay"
+	"wraithology/core/replay/find"
+	"wraithology/core/replay/history"
 )
 
 var (
@@ -40,7 +42,7 @@ func TestOriginLeadsToTheCause(t *testing.T) {
 
 // checkOrigins asks for the origin of each symptom of a file, and returns how
 // many there were.
-func checkOrigins(t *testing.T, r replay.Replay, dir, file string) (n int) {
+func checkOrigins(t *testing.T, r history.Replay, dir, file string) (n int) {
 	t.Helper()
 	text, err := os.ReadFile(filepath.Join(dir, file))
 	require.NoError(t, err)
@@ -59,7 +61,7 @@ func checkOrigins(t *testing.T, r replay.Replay, dir, file string) (n int) {
 		n++
 		name, expression := m[1], m[2]
 		require.NotEmpty(t, wanted[name], "the program names no cause for %s", name)
-		c := replay.Checkpoint{File: file, Line: i + 1, Number: replay.Number{Last: true}}
+		c := replay.Checkpoint{Kind: "line", About: find.LineText(file, i+1), Number: replay.Number{Last: true}}
 		hits, err := r.Hits(context.Background(), c, replay.Page{Count: 1})
 		require.NoError(t, err)
 		require.Equal(t, 1, hits.Total, name)
@@ -87,7 +89,7 @@ func each(o replay.Origin, f func(replay.Origin)) {
 
 // assertAskable asks for each part of a chain from where the chain says that it
 // can be, and compares the value.
-func assertAskable(t *testing.T, r replay.Replay, o replay.Origin) {
+func assertAskable(t *testing.T, r history.Replay, o replay.Origin) {
 	t.Helper()
 	for _, x := range o.From {
 		if x.Asked.Path != "" && x.Value.State == event.Known && x.Kind == replay.FromWrite {
@@ -100,7 +102,7 @@ func assertAskable(t *testing.T, r replay.Replay, o replay.Origin) {
 	}
 }
 
-func chainText(r replay.Replay, o replay.Origin) string {
+func chainText(r history.Replay, o replay.Origin) string {
 	var b strings.Builder
 	var write func(o replay.Origin, depth int)
 	write = func(o replay.Origin, depth int) {
@@ -125,7 +127,7 @@ func TestWritesAreThoseOfTheProgram(t *testing.T) {
 		require.NoError(t, err)
 		for i, l := range strings.Split(string(text), "\n") {
 			if strings.Contains(l, line) {
-				hits, err := r.Hits(ctx, replay.Checkpoint{File: "main.go", Line: i + 1}, replay.Page{Count: 1})
+				hits, err := r.Hits(ctx, replay.Checkpoint{Kind: "line", About: find.LineText("main.go", i+1)}, replay.Page{Count: 1})
 				require.NoError(t, err)
 				th, err := r.ThreadOf(hits.Page[0])
 				require.NoError(t, err)
@@ -137,7 +139,7 @@ func TestWritesAreThoseOfTheProgram(t *testing.T) {
 	}
 	news := func(m event.Moment, th event.ThreadID, path string) (values []string) {
 		t.Helper()
-		list, err := answer.WritesTo(ctx, r, path, m, th, 0, false, replay.Page{Count: 100})
+		list, err := ask.Run(ctx, ask.Subject{Recording: r}, ask.WritesRequest{Place: ask.Place{Moment: m, Thread: th}, Path: path, Count: 100})
 		require.NoError(t, err)
 		require.Len(t, list.Writes, list.Total)
 		for i, w := range list.Writes {
@@ -165,24 +167,24 @@ func TestWritesAreThoseOfTheProgram(t *testing.T) {
 	assert.Equal(t, []string{"0", "42"}, news(m, th, "grid[1][2]"))
 	m, th = at("symptom global")
 	assert.Equal(t, []string{"0.5", "2"}, news(m, th, "margin"))
-	last, err := answer.WritesTo(ctx, r, "margin", m, th, 0, true, replay.Page{})
+	last, err := ask.Run(ctx, ask.Subject{Recording: r}, ask.WritesRequest{Place: ask.Place{Moment: m, Thread: th}, Path: "margin", Last: true, Count: 1})
 	require.NoError(t, err)
 	require.Len(t, last.Writes, 1)
 	assert.Equal(t, "2", last.Writes[0].New)
 	assert.Equal(t, "main.widen", last.Writes[0].Function)
 
 	m, th = at("d := depths[i]")
-	changed, err := answer.ChangedAt(ctx, r, m, th, 0)
+	changed, err := ask.Run(ctx, ask.Subject{Recording: r}, ask.ChangedRequest{Place: ask.Place{Moment: m, Thread: th}})
 	require.NoError(t, err)
-	assert.Equal(t, []answer.Change{{Name: "i", New: "1"}}, changed.Changes)
+	assert.Equal(t, []ask.Change{{Name: "i", New: "1"}}, changed.Changes)
 	m, th = at("i := 1")
-	changed, err = answer.ChangedAt(ctx, r, m, th, 0)
+	changed, err = ask.Run(ctx, ask.Subject{Recording: r}, ask.ChangedRequest{Place: ask.Place{Moment: m, Thread: th}})
 	require.NoError(t, err)
 	require.Len(t, changed.Changes, 1)
 	assert.Equal(t, "depths[1]", changed.Changes[0].Name)
 	assert.Equal(t, "40", changed.Changes[0].New)
 	m, th = at("symptom calls")
-	changed, err = answer.ChangedAt(ctx, r, m, th, 0)
+	changed, err = ask.Run(ctx, ask.Subject{Recording: r}, ask.ChangedRequest{Place: ask.Place{Moment: m, Thread: th}})
 	require.NoError(t, err)
 	require.Len(t, changed.Returned, 1)
 	assert.Equal(t, []string{"8"}, changed.Returned[0].Values, "what the call returned is known before it is assigned")

@@ -2,12 +2,13 @@ package recorder
 
 import (
 	"bufio"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"sort"
 	"strings"
+
+	"wraithology/core/fault"
 
 	"wraithology/core/event"
 	"wraithology/core/execlog"
@@ -19,9 +20,6 @@ type PackSummary struct {
 	Blocks    int
 	Bytes     int64
 }
-
-// ErrNothingRecorded says that the command ran and left no recording.
-var ErrNothingRecorded = errors.New("nothing was recorded: no own code ran, or the program was not built by wraith record")
 
 // Pack merges the live logs that processes left in the folder spool into one
 // log at output, each block compressed. end is how the command itself ended.
@@ -48,7 +46,7 @@ func Pack(spool, output string, header event.Header, end event.End) (summary Pac
 		}
 	}
 	if len(logs) == 0 {
-		return summary, ErrNothingRecorded
+		return summary, fault.Nothing
 	}
 	sort.Slice(logs, func(i, j int) bool { return logs[i].Processes[0].Started < logs[j].Processes[0].Started })
 	first := logs[0].Processes[0]
@@ -130,13 +128,11 @@ func packProcess(w *execlog.Writer, l *execlog.Log, process uint16, shift int64)
 		return 0, err
 	}
 	l.EachType(func(_ uint16, t *event.Type) { _ = w.Type(process, *t) }) // errors stick
-	for _, t := range l.Threads {
+	l.EachThread(func(t event.Thread) {
 		t.Process = process
 		t.Started += shift
-		if err := w.Thread(t); err != nil {
-			return 0, err
-		}
-	}
+		_ = w.Thread(t)
+	})
 	for _, b := range l.Blocks {
 		payload, err := l.Payload(b)
 		if err != nil {
@@ -158,7 +154,7 @@ const packedBlock = 64 << 10
 // packBlock writes a payload as blocks that are cut between events.
 func packBlock(w *execlog.Writer, process uint16, thread event.ThreadID, base int64, payload []byte) (blocks int, err error) {
 	from, at := 0, base
-	walk := execlog.WalkEvents(payload, base)
+	walk := event.NewWalk(payload, base)
 	for walk.Next() {
 		if walk.Start()-from >= packedBlock {
 			if err := w.Events(process, thread, base, payload[from:walk.Start()]); err != nil {

@@ -18,6 +18,8 @@ import (
 	"syscall"
 	"time"
 
+	"wraithology/core/fault"
+
 	"wraithology/core/event"
 )
 
@@ -76,11 +78,11 @@ func (d *Detail) check() error {
 	}
 	switch {
 	case d.Level != Calls && d.Level != Lines && d.Level != Values:
-		return fmt.Errorf("%w: the detail %q; there are calls, lines and values", ErrUsage, d.Level)
+		return fmt.Errorf("%w: the detail %q; there are calls, lines and values", fault.NotRecordable, d.Level)
 	case d.Depth < 1 || d.Depth > maxDepth:
-		return fmt.Errorf("%w: a depth of %d; it may be 1 to %d", ErrUsage, d.Depth, maxDepth)
+		return fmt.Errorf("%w: a depth of %d; it may be 1 to %d", fault.NotRecordable, d.Depth, maxDepth)
 	case d.Length < 16 || d.Length > maxLength:
-		return fmt.Errorf("%w: a length of %d; it may be 16 to %d", ErrUsage, d.Length, maxLength)
+		return fmt.Errorf("%w: a length of %d; it may be 16 to %d", fault.NotRecordable, d.Length, maxLength)
 	}
 	return nil
 }
@@ -129,7 +131,7 @@ type Result struct {
 // error: then the command has run and its log could not be written whole.
 func Record(ctx context.Context, o Options) (Result, error) {
 	if len(o.Command) == 0 {
-		return Result{}, fmt.Errorf("%w: nothing stands after --", ErrUsage)
+		return Result{}, fmt.Errorf("%w: nothing stands after --", fault.NotRecordable)
 	}
 	if err := o.Detail.check(); err != nil {
 		return Result{}, err
@@ -280,7 +282,7 @@ func (c *goCommand) instrumented(ctx context.Context, o Options, work, overlay s
 	}
 	built, err := os.ReadDir(dir)
 	if err != nil || len(built) != 1 {
-		return nil, fmt.Errorf("%w: go run needs exactly one main package, %d were built", ErrUsage, len(built))
+		return nil, fmt.Errorf("%w: go run needs exactly one main package, %d were built", fault.NotRecordable, len(built))
 	}
 	return append([]string{filepath.Join(dir, built[0].Name())}, c.args...), nil
 }

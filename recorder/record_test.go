@@ -21,11 +21,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"wraithology/core/answer"
+	"wraithology/core/ask"
 	"wraithology/core/event"
 	"wraithology/core/evidence"
+	"wraithology/core/evidence/kinds"
 	"wraithology/core/question"
 	"wraithology/core/replay"
+	"wraithology/core/replay/find"
+	"wraithology/core/replay/history"
 	"wraithology/recorder"
 )
 
@@ -110,14 +113,14 @@ func TestMain(m *testing.M) {
 	os.Exit(r.ExitCode)
 }
 
-func open(t *testing.T, log string) replay.Replay {
-	r, err := evidence.Open(context.Background(), log, evidence.Options{}, nil)
+func open(t *testing.T, log string) history.Replay {
+	r, err := kinds.All.Open(context.Background(), log, evidence.Options{}, nil)
 	require.NoError(t, err)
-	return r
+	return r.(history.Replay)
 }
 
-// ask evaluates an expression at a moment in the innermost frame.
-func ask(t *testing.T, r replay.Replay, at event.Moment, expression string) (string, error) {
+// evaluate evaluates an expression at a moment in the innermost frame.
+func evaluate(t *testing.T, r history.Replay, at event.Moment, expression string) (string, error) {
 	q, err := question.Parse(expression)
 	require.NoError(t, err)
 	thread, err := r.ThreadOf(at)
@@ -128,7 +131,7 @@ func ask(t *testing.T, r replay.Replay, at event.Moment, expression string) (str
 
 // checkTruth compares every line that the program printed about itself with what
 // the recording says at that very line.
-func checkTruth(t *testing.T, r replay.Replay, output string) {
+func checkTruth(t *testing.T, r history.Replay, output string) {
 	ctx := context.Background()
 	passed := map[string]int{}
 	checked := 0
@@ -139,7 +142,7 @@ func checkTruth(t *testing.T, r replay.Replay, output string) {
 		}
 		line, err := strconv.Atoi(fields[1])
 		require.NoError(t, err)
-		hits, err := r.Hits(ctx, replay.Checkpoint{File: "main.go", Line: line}, replay.Page{Count: 100})
+		hits, err := r.Hits(ctx, replay.Checkpoint{Kind: "line", About: find.LineText("main.go", line)}, replay.Page{Count: 100})
 		require.NoError(t, err)
 		n := passed[fields[1]]
 		passed[fields[1]]++
@@ -147,7 +150,7 @@ func checkTruth(t *testing.T, r replay.Replay, output string) {
 		// Goroutines pass a line in an order of their own: one of its hits must fit.
 		var got []string
 		for i, m := range hits.Page {
-			v, err := ask(t, r, m, fields[2])
+			v, err := evaluate(t, r, m, fields[2])
 			if err != nil {
 				v = err.Error()
 			}
@@ -164,7 +167,7 @@ func checkTruth(t *testing.T, r replay.Replay, output string) {
 	assert.GreaterOrEqual(t, checked, 60)
 	for line, n := range passed {
 		l, _ := strconv.Atoi(line)
-		hits, err := r.Hits(ctx, replay.Checkpoint{File: "main.go", Line: l}, replay.Page{})
+		hits, err := r.Hits(ctx, replay.Checkpoint{Kind: "line", About: find.LineText("main.go", l)}, replay.Page{})
 		require.NoError(t, err)
 		assert.Equal(t, n, hits.Total, "main.go:%s", line)
 	}
@@ -286,7 +289,7 @@ func TestSignals(t *testing.T) {
 			r := open(t, log)
 			require.NotNil(t, r.Info().Failure)
 			assert.Equal(t, "signal", r.Info().Failure.Kind)
-			hits, err := r.Hits(context.Background(), replay.Checkpoint{File: "main.go", Line: lineOf(t, "time.Sleep(time.Minute)")}, replay.Page{})
+			hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: "line", About: find.LineText("main.go", lineOf(t, "time.Sleep(time.Minute)"))}, replay.Page{})
 			require.NoError(t, err)
 			assert.Equal(t, 1, hits.Total)
 		})
@@ -329,11 +332,11 @@ func TestGoTestIsPassedThrough(t *testing.T) {
 	require.NotNil(t, f)
 	assert.Equal(t, "failed-assertion", f.Kind)
 	assert.Equal(t, "TestSquareIsWrong/side_3: area = 9", f.Summary)
-	s, err := answer.StackAt(context.Background(), r, f.Moment, f.Thread, f.Thread)
+	s, err := ask.Run(context.Background(), ask.Subject{Recording: r}, ask.StackRequest{Place: ask.Place{Moment: f.Moment, Thread: f.Thread}})
 	require.NoError(t, err)
 	frame := s.Threads[0].Frames[0]
 	assert.Equal(t, "truth_test.go", frame.File)
-	assert.Contains(t, frame.Variables, answer.Variable{Name: "got", Scope: "local", Type: "float64", Value: "9", State: "known", Written: frame.Variables[1].Written, Children: []answer.Variable{}})
+	assert.Contains(t, frame.Variables, ask.Variable{Name: "got", Path: "got", Scope: "local", Type: "float64", Value: "9", State: "known", Written: frame.Variables[1].Written, Children: []ask.Variable{}})
 }
 
 func TestABuiltProgramWritesItsLogWhenItRuns(t *testing.T) {
@@ -361,7 +364,7 @@ func TestWhatCannotBeRecorded(t *testing.T) {
 	}{
 		{[]string{"go", "vet", "./..."}, "go vet; go run, go test and go build can be recorded"},
 		{[]string{"go", "run", "-overlay", "x.json", "."}, "-overlay"},
-		{[]string{"true"}, "nothing was recorded"},
+		{[]string{"true"}, "nothing recorded"},
 	} {
 		got := record(t, dir, c.command...)
 		assert.Equal(t, 200, got.ExitCode)

@@ -16,8 +16,8 @@ import (
 
 	"wraithology/console"
 	"wraithology/service/accounts"
-	"wraithology/service/api"
 	"wraithology/service/cluster"
+	"wraithology/service/httpapi"
 	"wraithology/service/jobs"
 	"wraithology/service/receive"
 	"wraithology/service/recordings"
@@ -135,7 +135,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	base, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
 	s.http = &http.Server{
-		Handler: api.New(api.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs,
+		Handler: httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs,
 			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log}),
 		ReadHeaderTimeout: 10 * time.Second,
 		BaseContext:       func(net.Listener) context.Context { return base },

@@ -17,7 +17,7 @@ import (
 
 	"wraithology/service"
 	"wraithology/service/accounts"
-	"wraithology/service/api"
+	"wraithology/service/httpapi"
 	"wraithology/service/receive"
 )
 
@@ -67,7 +67,7 @@ func root() *cobra.Command {
 	c.AddCommand(person(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			text, err := api.Description()
+			text, err := httpapi.Description()
 			fmt.Println(string(text))
 			return err
 		},

@@ -4,6 +4,13 @@
 // knows evidence only in these terms.
 package event
 
+import (
+	"fmt"
+	"strconv"
+
+	"wraithology/core/fault"
+)
+
 // Moment is a position in a recording's one total order, 0 to N-1. Every event
 // of the stream has a moment of its own.
 type Moment int64
@@ -14,6 +21,27 @@ const NoMoment Moment = -1
 // ThreadID numbers the threads (goroutines, tasks) of a recording from 1, in the
 // order in which they first appear. It is not the program's own number.
 type ThreadID uint32
+
+// String writes the number, as answers, locators and texts do.
+func (t ThreadID) String() string { return strconv.FormatUint(uint64(t), 10) }
+
+// MarshalText implements encoding.TextMarshaler: in JSON a thread is a text.
+func (t ThreadID) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler. An empty text is 0, no thread. The
+// error wraps fault.NoThread.
+func (t *ThreadID) UnmarshalText(text []byte) error {
+	if len(text) == 0 {
+		*t = 0
+		return nil
+	}
+	n, err := strconv.ParseUint(string(text), 10, 32)
+	if err != nil {
+		return fmt.Errorf("thread %q: %w: threads are numbered from 1", text, fault.NoThread)
+	}
+	*t = ThreadID(n)
+	return nil
+}
 
 // CallID numbers the calls of a recording, in the order in which they begin.
 type CallID uint32

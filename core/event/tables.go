@@ -2,6 +2,86 @@ package event
 
 import "time"
 
+// Tables explain the events of a recording: what its numbers stand for. They are complete
+// before the first event is looked at.
+type Tables struct {
+	Header    Header
+	Processes []Process
+	Functions map[FunctionID]Function
+	Files     map[FileID]File
+	Sites     map[SiteID]Site
+	Ends      map[uint16]End // by process
+	Gaps      []Gap
+
+	threads map[threadKey]Thread
+	types   map[typeKey]*Type
+}
+
+type threadKey struct {
+	process uint16
+	thread  uint32
+}
+
+type typeKey struct {
+	process uint16
+	id      TypeID
+}
+
+// NewTables returns empty tables.
+func NewTables() *Tables {
+	return &Tables{Functions: map[FunctionID]Function{}, Files: map[FileID]File{}, Sites: map[SiteID]Site{}, Ends: map[uint16]End{},
+		threads: map[threadKey]Thread{}, types: map[typeKey]*Type{}}
+}
+
+// AddType adds a type that all processes share.
+func (t *Tables) AddType(x Type) { t.types[typeKey{0, x.ID}] = &x }
+
+// Types returns the type table of a process. Evidence that no recorder made has the same
+// types in all processes, those of process 0.
+func (t *Tables) Types(process uint16) Types {
+	if t.Header.Kind != "" {
+		process = 0
+	}
+	return func(id TypeID) *Type { return t.types[typeKey{process, id}] }
+}
+
+// EachType calls f for every type with its process.
+func (t *Tables) EachType(f func(process uint16, t *Type)) {
+	for k, x := range t.types {
+		f(k.process, x)
+	}
+}
+
+// Thread returns a thread of a process, by the number that the recorder gave it.
+func (t *Tables) Thread(process uint16, thread uint32) (Thread, bool) {
+	th, ok := t.threads[threadKey{process, thread}]
+	return th, ok
+}
+
+// EachThread calls f for every thread that the tables have.
+func (t *Tables) EachThread(f func(Thread)) {
+	for _, th := range t.threads {
+		f(th)
+	}
+}
+
+// Block is a piece of one thread's events: where it lies in a log, and from which time, in
+// nanoseconds since the log's start, its events count theirs.
+type Block struct {
+	Process uint16
+	Thread  uint32
+	Base    int64
+	Offset  int64 // of its payload
+	Bytes   int64 // of its payload, as it is stored
+}
+
+// Loss is a part of evidence that could not be read. Offset is where it begins.
+type Loss struct {
+	Offset int64
+	Bytes  int64
+	What   string
+}
+
 // Header says what was recorded. Kind is the kind of evidence, empty for an
 // execution log.
 type Header struct {
@@ -19,6 +99,8 @@ type Header struct {
 	// TraceID is that of the trace within which the program was run, in hexadecimal
 	// digits; empty where it does not say.
 	TraceID string `cbor:"traceID,omitempty"`
+	// ThreadKind says what the threads of evidence are that no recorder made.
+	ThreadKind string `cbor:"threadKind,omitempty"`
 }
 
 // Process is one process of a recording; a test run has one for each tested package.

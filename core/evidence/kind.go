@@ -1,141 +1,116 @@
+// Package evidence opens files of any kind of evidence for replay. A kind registers itself
+// in the folder kinds: how it is recognised, how it is opened, and what it can do. Nobody
+// else asks for its name.
 package evidence
 
 import (
 	"bytes"
-	"errors"
+	"context"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
-	"wraithology/core/coredump"
-	"wraithology/core/crashtext"
-	"wraithology/core/eventtrace"
-	"wraithology/core/eventtrace/otlp"
-	"wraithology/core/execlog"
-	"wraithology/core/packed"
-	"wraithology/core/runtimetrace"
-	"wraithology/core/structuredlog"
-	"wraithology/core/traceback"
+	"wraithology/core/fault"
+	"wraithology/core/intake"
+	"wraithology/core/replay"
 )
 
-// Kind is a kind of evidence.
-type Kind string
-
-// The kinds of evidence.
-const (
-	ExecutionLog  Kind = "execution-log"
-	CoreDump      Kind = "core-dump"
-	EventTrace    Kind = eventtrace.Kind
-	StructuredLog Kind = structuredlog.Kind
-	CrashText     Kind = crashtext.Kind
-	RuntimeTrace  Kind = runtimetrace.Kind
-)
-
-// Kinds lists all of them.
-var Kinds = []Kind{ExecutionLog, CoreDump, EventTrace, StructuredLog, CrashText, RuntimeTrace}
-
-// ErrKind says that a kind of evidence is not known, or cannot be told.
-var ErrKind = errors.New("the kind of evidence is not known")
-
-// ParseKind reads a kind; an empty text leaves it to the bytes.
-func ParseKind(s string) (Kind, error) {
-	if s == "" || slices.Contains(Kinds, Kind(s)) {
-		return Kind(s), nil
-	}
-	return "", fmt.Errorf("%q: %w: it is one of %s", s, ErrKind, kindNames())
+// Kind is a kind of evidence. It has either Build or Open.
+type Kind struct {
+	Name   string // stable, in answers and records: "core-dump"
+	Ending string // of file names, with its dot
+	// Traits are what evidence of the kind can do at most; an opened recording says what
+	// it can do itself (replay.TraitsOf).
+	Traits replay.Traits
+	// Explained is set where a case's artifacts explain it: binaries, debug files, source
+	// text. Other kinds explain themselves.
+	Explained bool
+	// Unpacks is set where it reads packed files itself; other kinds get them unpacked.
+	Unpacks bool
+	// Recognise returns how sure it is that a file that begins so is of this kind.
+	Recognise func(Sample) Confidence
+	// Build makes the timeline of evidence with a history.
+	Build func(ctx context.Context, in intake.Input, o Options) error
+	// Open opens evidence of one moment.
+	Open func(ctx context.Context, f File, o Options) (replay.Recording, error)
 }
 
-func kindNames() string {
+// Confidence is how sure a kind is of a file.
+type Confidence int
+
+// The confidences. Of kinds that are equally sure, the one registered first counts.
+const (
+	No Confidence = iota
+	Possible
+	Likely
+	VeryLikely
+	Certain // it begins with the kind's own mark
+)
+
+// Sample is the beginning of a file, unpacked where it is packed.
+type Sample struct {
+	Bytes []byte
+	JSON  bool // it begins as a JSON object
+	Text  bool
+}
+
+// File is an opened file of evidence.
+type File struct {
+	*os.File
+	Size   int64
+	Damage string // why it ends before its end, or nothing
+}
+
+// Registry is a list of kinds.
+type Registry []Kind
+
+// Named returns the kind with a name.
+func (r Registry) Named(name string) (Kind, error) {
+	for _, k := range r {
+		if k.Name == name {
+			return k, nil
+		}
+	}
+	return Kind{}, fault.InvalidRequest.New("use one of "+strings.Join(r.Names(), ", "), "unknown kind of evidence %q", name)
+}
+
+// Names lists the names of the kinds.
+func (r Registry) Names() []string {
 	var names []string
-	for _, k := range Kinds {
-		names = append(names, string(k))
+	for _, k := range r {
+		names = append(names, k.Name)
 	}
-	return strings.Join(names, ", ")
+	return names
 }
 
-// form is a kind of evidence in one of the forms in which it comes.
-type form int
+// kindOf finds the kind of a file: the named one, else the one that is most sure of it.
+func (r Registry) kindOf(s Sample, name string) (Kind, error) {
+	if name != "" {
+		return r.Named(name)
+	}
+	sure := make([]Confidence, len(r))
+	for i, k := range r {
+		sure[i] = k.Recognise(s)
+	}
+	best := slices.Max(sure)
+	if best == No {
+		return Kind{}, fmt.Errorf("%w: it begins with %q and is none of %s", fault.UnknownKind, s.Bytes[:min(len(s.Bytes), 16)], strings.Join(r.Names(), ", "))
+	}
+	return r[slices.Index(sure, best)], nil
+}
 
-const (
-	formLog form = iota + 1
-	formDump
-	formOTLP
-	formOTLPJSON
-	formStructured
-	formCrashText
-	formRuntime
-)
-
-// sampleSize is how much of a file is looked at to tell what it is.
+// sampleSize is how much of a file is looked at to recognise it, in bytes.
 const sampleSize = 64 << 10
 
-// sampleOf reads the beginning of evidence, unpacked where it is packed.
-func sampleOf(f *os.File, size int64) (sample []byte, how packed.How, err error) {
-	sample = make([]byte, min(size, sampleSize))
-	if n, err := f.ReadAt(sample, 0); n < len(sample) {
-		return nil, "", fmt.Errorf("read the beginning: %w", err)
-	}
-	if how = packed.Tell(sample); how != "" {
-		sample, err = packed.Beginning(f, how, sampleSize)
-	}
-	return sample, how, err
+func newSample(b []byte) Sample {
+	return Sample{Bytes: b, JSON: bytes.HasPrefix(bytes.TrimLeft(b, "\ufeff \t\r\n"), []byte("{")), Text: IsText(b)}
 }
 
-// formOf tells the form of evidence, by its kind where that is given, and by its beginning.
-func formOf(sample []byte, as Kind) (form, error) {
-	json := bytes.HasPrefix(bytes.TrimLeft(sample, "\ufeff \t\r\n"), []byte("{"))
-	switch as {
-	case ExecutionLog:
-		return formLog, nil
-	case CoreDump:
-		return formDump, nil
-	case EventTrace:
-		if json {
-			return formOTLPJSON, nil
-		}
-		return formOTLP, nil
-	case StructuredLog:
-		return formStructured, nil
-	case CrashText:
-		return formCrashText, nil
-	case RuntimeTrace:
-		return formRuntime, nil
-	}
-	text := isText(sample)
-	switch {
-	case coredump.Is(sample):
-		return formDump, nil
-	case len(sample) == 0 || bytes.HasPrefix(sample, []byte(execlog.Magic)):
-		return formLog, nil
-	case runtimetrace.Is(sample):
-		return formRuntime, nil
-	case json && otlp.IsJSON(sample):
-		return formOTLPJSON, nil
-	case !isText(sample[:min(len(sample), 256)]) && otlp.Is(sample): // a long text may follow
-		return formOTLP, nil
-	case text && !json && mostlyCrash(sample):
-		return formCrashText, nil
-	case text && (structuredlog.Is(sample) || structuredlog.HasTimes(sample)):
-		return formStructured, nil
-	case text && traceback.Is(sample):
-		return formCrashText, nil
-	}
-	begins := sample[:min(len(sample), 16)]
-	return 0, fmt.Errorf("%w: it begins with %q, and is none of %s; --as KIND says what it is, where its bytes do not", ErrKind, begins, kindNames())
-}
-
-// mostlyCrash reports whether there is a crash in a text, and three in four of its
-// lines at least tell of it.
-func mostlyCrash(sample []byte) bool {
-	const most = 0.75
-	return traceback.Is(sample) && traceback.Share(sample) >= most
-}
-
-// isText reports whether bytes are text: hardly any control characters, and UTF-8
+// IsText reports whether bytes are text: hardly any control characters, and UTF-8
 // or another encoding that shares ASCII.
-func isText(b []byte) bool {
+func IsText(b []byte) bool {
 	control, invalid := 0, 0
 	for i := 0; i < len(b); {
 		r, n := utf8.DecodeRune(b[i:])

@@ -11,25 +11,28 @@ import (
 	"strings"
 	"testing"
 
+	"wraithology/core/evidence/kinds"
+	"wraithology/core/fault"
+
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"wraithology/core/answer"
+	"wraithology/core/ask"
 	"wraithology/core/evidence"
 	"wraithology/core/packed"
 )
 
 // texts are small evidence of several kinds.
-func texts() map[evidence.Kind]string {
+func texts() map[string]string {
 	var log, spans strings.Builder
 	for i := range 12000 { // several of the blocks that Zstandard packs
 		fmt.Fprintf(&log, "{\"time\":\"2026-11-25T10:00:%02d.%03dZ\",\"level\":\"%s\",\"msg\":\"gate %d of %x\"}\n", i/1000, i%1000, []string{"info", "error"}[i/11999], i, i*i*7919)
 		fmt.Fprintf(&spans, `{"resourceSpans":[{"scopeSpans":[{"spans":[{"traceId":"%032x","spanId":"%016x","name":"open","startTimeUnixNano":"%d","endTimeUnixNano":"%d"}]}]}]}`+"\n", i+1, i*7919+1, 1790000000000000000+i, 1790000000000001000+i)
 	}
-	return map[evidence.Kind]string{
-		evidence.StructuredLog: log.String(), evidence.EventTrace: spans.String(),
-		evidence.CrashText: "panic: gate stuck\n\ngoroutine 1 [running]:\nmain.open(0x3)\n\t/srv/gannet/gate.go:44 +0x1d\n",
+	return map[string]string{
+		"structured-log": log.String(), "event-trace": spans.String(),
+		"crash-text": "panic: gate stuck\n\ngoroutine 1 [running]:\nmain.open(0x3)\n\t/srv/gannet/gate.go:44 +0x1d\n",
 	}
 }
 
@@ -51,16 +54,16 @@ func TestPacked(t *testing.T) {
 	for kind, text := range texts() {
 		dir := t.TempDir()
 		o := evidence.Options{Timelines: evidence.Timelines{Folder: filepath.Join(dir, "timelines")}}
-		peek := func(name string, b []byte) answer.Peek {
+		peek := func(name string, b []byte) ask.Peek {
 			path := filepath.Join(dir, name)
 			require.NoError(t, os.WriteFile(path, b, 0o600))
-			r, err := evidence.Open(ctx, path, o, nil)
+			r, err := kinds.All.Open(ctx, path, o, nil)
 			require.NoError(t, err, name)
-			again, err := evidence.Open(ctx, path, o, func(float64) { assert.Equal(t, evidence.CrashText, kind, "it is not built anew") })
+			again, err := kinds.All.Open(ctx, path, o, func(float64) { assert.Equal(t, "crash-text", kind, "it is not built anew") })
 			require.NoError(t, err, name)
-			p, err := answer.PeekAt(ctx, r)
+			p, err := ask.Run(ctx, ask.Subject{Recording: r}, ask.PeekRequest{})
 			require.NoError(t, err)
-			q, err := answer.PeekAt(ctx, again)
+			q, err := ask.Run(ctx, ask.Subject{Recording: again}, ask.PeekRequest{})
 			require.NoError(t, err)
 			require.Equal(t, p, q)
 			return p
@@ -69,7 +72,7 @@ func TestPacked(t *testing.T) {
 		require.Equal(t, string(kind), want.Evidence.Kind)
 		for how, b := range pack(t, text) {
 			assert.Equal(t, want, peek(how, b), "%s, %s", kind, how)
-			if kind == evidence.CrashText {
+			if kind == "crash-text" {
 				continue
 			}
 			cut := peek("cut "+how, b[:len(b)/2])
@@ -81,8 +84,8 @@ func TestPacked(t *testing.T) {
 	}
 	path := filepath.Join(t.TempDir(), "bad.gz")
 	require.NoError(t, os.WriteFile(path, []byte("\x1f\x8b\x08 and no more"), 0o600))
-	_, err := evidence.Open(ctx, path, evidence.Options{}, nil)
-	require.ErrorIs(t, err, evidence.ErrUnreadable)
+	_, err := kinds.All.Open(ctx, path, evidence.Options{}, nil)
+	require.ErrorIs(t, err, fault.Unreadable)
 }
 
 // TestUnpackingIsBounded stops at as many bytes as may be, and when the context ends.

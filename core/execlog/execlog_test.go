@@ -52,7 +52,7 @@ func count(t *testing.T, log *execlog.Log) int {
 		if err != nil {
 			continue
 		}
-		w := execlog.WalkEvents(payload, b.Base)
+		w := event.NewWalk(payload, b.Base)
 		for w.Next() {
 			n++
 		}
@@ -124,7 +124,7 @@ func TestFlippedByte(t *testing.T) {
 				unread++
 				continue
 			}
-			for w := execlog.WalkEvents(payload, block.Base); w.Next(); {
+			for w := event.NewWalk(payload, block.Base); w.Next(); {
 				n++
 			}
 		}
@@ -182,12 +182,12 @@ func FuzzLog(f *testing.F) {
 			if err != nil {
 				continue
 			}
-			for w := execlog.WalkEvents(payload, block.Base); w.Next(); {
+			for w := event.NewWalk(payload, block.Base); w.Next(); {
 				e := w.Event()
 				_ = fmt.Sprint(e.Kind)
-				_, _ = execlog.DecodeValues(e.Data, e.Args, log.Types(block.Process))
-				_, _ = execlog.DecodeEntries(e.Data, log.Types(block.Process))
-				_, _, _ = execlog.DecodeSpread(e.Data, log.Types(block.Process))
+				_, _ = event.DecodeValues(e.Data, e.Args, log.Types(block.Process))
+				_, _ = event.DecodeEntries(e.Data, log.Types(block.Process))
+				_, _, _ = event.DecodeSpread(e.Data, log.Types(block.Process))
 			}
 		}
 	})

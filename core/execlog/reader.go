@@ -2,56 +2,27 @@ package execlog
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"sort"
+	"slices"
 
 	"wraithology/core/event"
 )
 
-// Loss is a part of a log that could not be read. Offset is where it begins.
-type Loss struct {
-	Offset int64
-	Bytes  int64
-	What   string
-}
-
-// Block is one event block: where it lies and whose it is.
-type Block struct {
-	BlockHeader
-	Offset int64 // of the payload
-}
-
-type threadKey struct {
-	process uint16
-	thread  uint32
-}
-
-type typeKey struct {
-	process uint16
-	id      event.TypeID
-}
-
-// Log is an opened log: its tables, and where its event blocks lie. Threads are
-// keyed by process and the thread number that the blocks use.
+// Log is an opened log: its tables, and where its event blocks lie, by process, thread and
+// sequence. Damage is listed in Losses.
 type Log struct {
-	Header    event.Header
-	Processes []event.Process
-	Functions map[event.FunctionID]event.Function
-	Files     map[event.FileID]event.File
-	Sites     map[event.SiteID]event.Site
-	Threads   map[threadKey]event.Thread
-	Ends      map[uint16]event.End
-	Gaps      []event.Gap
-	Blocks    []Block
-	Losses    []Loss
+	*event.Tables
+	Blocks []event.Block
+	Losses []event.Loss
 
-	types map[typeKey]*event.Type
-	r     io.ReaderAt
-	size  int64
+	headers map[int64]BlockHeader // by the offset of the payload
+	r       io.ReaderAt
+	size    int64
 }
 
 // ErrNotALog says that the bytes are not an execution log at all.
@@ -60,7 +31,7 @@ var ErrNotALog = errors.New("not a .wraith execution log")
 // Open reads the prefix and tables of the log in r, size bytes long, and finds
 // its event blocks. Damage does not fail the opening: it is listed in Losses.
 func Open(r io.ReaderAt, size int64) (*Log, error) {
-	l := NewTables(r, size)
+	l := &Log{Tables: event.NewTables(), headers: map[int64]BlockHeader{}, r: r, size: size}
 	if size == 0 {
 		return nil, fmt.Errorf("%w: the file is empty", ErrNotALog)
 	}
@@ -80,31 +51,11 @@ func Open(r io.ReaderAt, size int64) (*Log, error) {
 	if err := l.scan(); err != nil {
 		return nil, err
 	}
-	sort.SliceStable(l.Blocks, func(i, j int) bool {
-		a, b := l.Blocks[i], l.Blocks[j]
-		if a.Process != b.Process {
-			return a.Process < b.Process
-		}
-		if a.Thread != b.Thread {
-			return a.Thread < b.Thread
-		}
-		return a.Sequence < b.Sequence
+	slices.SortStableFunc(l.Blocks, func(a, b event.Block) int {
+		return cmp.Or(cmp.Compare(a.Process, b.Process), cmp.Compare(a.Thread, b.Thread), cmp.Compare(l.headers[a.Offset].Sequence, l.headers[b.Offset].Sequence))
 	})
 	return l, nil
 }
-
-// NewTables returns the empty tables of a log that is made of the evidence in r,
-// size bytes long.
-func NewTables(r io.ReaderAt, size int64) *Log {
-	return &Log{
-		Functions: map[event.FunctionID]event.Function{}, Files: map[event.FileID]event.File{},
-		Sites: map[event.SiteID]event.Site{}, Threads: map[threadKey]event.Thread{},
-		Ends: map[uint16]event.End{}, types: map[typeKey]*event.Type{}, r: r, size: size,
-	}
-}
-
-// AddType adds a type that all processes share.
-func (l *Log) AddType(t event.Type) { l.types[typeKey{0, t.ID}] = &t }
 
 // OpenFile opens the log at path; Close gives the file back.
 func OpenFile(path string) (*Log, error) {
@@ -174,32 +125,31 @@ func (l *Log) take(h BlockHeader, payload int64) error {
 		return nil // room that a recorder kept for later
 	}
 	if h.Type == EventBlock {
-		l.Blocks = append(l.Blocks, Block{h, payload})
+		l.Blocks = append(l.Blocks, event.Block{Process: h.Process, Thread: h.Thread, Base: h.Base, Offset: payload, Bytes: int64(h.Stored)})
+		l.headers[payload] = h
 		return nil
 	}
-	plain, err := l.read(h, payload)
+	plain, err := ReadPayload(l.r, h, payload)
 	if err != nil {
 		return err
 	}
 	if h.Type == HeaderBlock {
-		return decodeMode.Unmarshal(plain, &l.Header)
+		return event.DecodeHeader(plain, &l.Header)
 	}
-	return l.addRecords(plain, h.Process)
+	return l.Take(plain, h.Process)
 }
 
 func (l *Log) lose(at, n int64, what string) {
-	l.Losses = append(l.Losses, Loss{Offset: at, Bytes: n, What: what})
+	l.Losses = append(l.Losses, event.Loss{Offset: at, Bytes: n, What: what})
 }
 
-func (l *Log) read(h BlockHeader, at int64) ([]byte, error) { return ReadPayload(l.r, Block{h, at}) }
-
-// ReadPayload reads and unpacks the payload of a block of the log in r.
-func ReadPayload(r io.ReaderAt, b Block) ([]byte, error) {
-	stored := make([]byte, b.Stored)
-	if _, err := r.ReadAt(stored, b.Offset); err != nil {
-		return nil, fmt.Errorf("read the block at byte %d: %w", b.Offset, err)
+// ReadPayload reads and unpacks the payload of a block at an offset of the log in r.
+func ReadPayload(r io.ReaderAt, h BlockHeader, at int64) ([]byte, error) {
+	stored := make([]byte, h.Stored)
+	if _, err := r.ReadAt(stored, at); err != nil {
+		return nil, fmt.Errorf("read the block at byte %d: %w", at, err)
 	}
-	return b.unpack(stored)
+	return h.unpack(stored)
 }
 
 // Reader returns what the log is read from.
@@ -208,37 +158,11 @@ func (l *Log) Reader() io.ReaderAt { return l.r }
 // Size returns the log's length in bytes.
 func (l *Log) Size() int64 { return l.size }
 
-// WriteTables writes the log's tables, but for its threads, as a log without events.
-func (l *Log) WriteTables(to io.Writer) error {
-	w, err := NewWriter(to, l.Header, Zstd)
-	if err != nil {
-		return err
-	}
-	for _, f := range l.Files {
-		_ = w.File(f) // the writer's errors stick and Flush returns them
-	}
-	for _, f := range l.Functions {
-		_ = w.Function(f)
-	}
-	for _, s := range l.Sites {
-		_ = w.Site(s)
-	}
-	for _, p := range l.Processes {
-		_ = w.Process(p)
-	}
-	l.EachType(func(process uint16, t *event.Type) { _ = w.Type(process, *t) })
-	for _, e := range l.Ends {
-		_ = w.End(e)
-	}
-	for _, g := range l.Gaps {
-		_ = w.Gap(g)
-	}
-	return w.Flush()
-}
-
 // Payload returns the plain payload of an event block. Where its bytes are
 // damaged the error says so and the block counts as lost.
-func (l *Log) Payload(b Block) ([]byte, error) { return l.read(b.BlockHeader, b.Offset) }
+func (l *Log) Payload(b event.Block) ([]byte, error) {
+	return ReadPayload(l.r, l.headers[b.Offset], b.Offset)
+}
 
 // nextBlock finds the next place from at on where a whole block header lies, or
 // the end of the log.
@@ -279,26 +203,4 @@ func (l *Log) unused(from, to int64) bool {
 		from += int64(n)
 	}
 	return true
-}
-
-// Types returns the type table of a process. What was not recorded by a program
-// has the same types everywhere, those of process 0.
-func (l *Log) Types(process uint16) Types {
-	if l.Header.Kind != "" {
-		process = 0
-	}
-	return func(id event.TypeID) *event.Type { return l.types[typeKey{process, id}] }
-}
-
-// EachType calls f for every type of the log with its process.
-func (l *Log) EachType(f func(process uint16, t *event.Type)) {
-	for k, t := range l.types {
-		f(k.process, t)
-	}
-}
-
-// Thread returns what the log says of a thread.
-func (l *Log) Thread(process uint16, thread uint32) (event.Thread, bool) {
-	t, ok := l.Threads[threadKey{process, thread}]
-	return t, ok
 }

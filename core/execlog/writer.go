@@ -61,16 +61,13 @@ func (w *Writer) block(h BlockHeader, payload []byte) error {
 // maxTableBlock is the size at which gathered records are written out.
 const maxTableBlock = 1 << 20
 
-func (w *Writer) record(process uint16, r any) error {
+func (w *Writer) record(process uint16, r event.Record) error {
 	if w.err != nil {
 		return w.err
 	}
-	b, err := cbor.Marshal(r)
-	if err != nil {
-		w.err = fmt.Errorf("encode a table record: %w", err)
+	if w.tables[process], w.err = event.AppendRecords(w.tables[process], process, r); w.err != nil {
 		return w.err
 	}
-	w.tables[process] = append(w.tables[process], b...)
 	if len(w.tables[process]) > maxTableBlock {
 		return w.Flush()
 	}
@@ -91,82 +88,30 @@ func (w *Writer) Flush() error {
 }
 
 // Function adds a function to the tables.
-func (w *Writer) Function(f event.Function) error {
-	r := functionRecord{Kind: recordFunction, ID: uint32(f.ID), Name: f.Name, File: uint32(f.File), Line: f.Line, EndLine: f.EndLine, Own: f.Own}
-	for _, v := range f.Variables {
-		r.Variables = append(r.Variables, variableRecord{Name: v.Name, Scope: string(v.Scope), Type: v.Type, Line: v.Line, EndLine: v.EndLine})
-	}
-	for _, p := range f.Parameters {
-		r.Parameters = append(r.Parameters, uint32(p))
-	}
-	for _, p := range f.Results {
-		r.Results = append(r.Results, uint32(p))
-	}
-	if err := w.record(0, r); err != nil || len(f.Outer) == 0 {
-		return err
-	}
-	return w.record(0, outerRecord{Kind: recordOuter, Function: uint32(f.ID), Outer: f.Outer})
-}
+func (w *Writer) Function(f event.Function) error { return w.record(0, f) }
 
 // File adds a source file to the tables.
-func (w *Writer) File(f event.File) error {
-	return w.record(0, fileRecord{Kind: recordFile, ID: uint32(f.ID), Path: f.Path, Text: f.Text})
-}
+func (w *Writer) File(f event.File) error { return w.record(0, f) }
 
 // Site adds a site to the tables.
-func (w *Writer) Site(s event.Site) error {
-	if err := w.record(0, siteRecord{Kind: recordSite, ID: uint32(s.ID), Function: uint32(s.Function), Line: s.Line, Reads: s.Reads, Writes: s.Writes}); err != nil {
-		return err
-	}
-	if len(s.Values) > 0 {
-		r := valuesRecord{Kind: recordValues, Site: uint32(s.ID), File: uint32(s.File)}
-		for _, v := range s.Values {
-			r.Variables = append(r.Variables, uint32(v))
-		}
-		if err := w.record(0, r); err != nil {
-			return err
-		}
-	}
-	if len(s.Flows) == 0 {
-		return nil
-	}
-	r := flowsRecord{Kind: recordFlows, Site: uint32(s.ID)}
-	for _, f := range s.Flows {
-		r.Flows = append(r.Flows, flowRecord{Kind: uint8(f.Kind), Target: f.Target, Callee: f.Callee, Text: f.Text, Reads: f.Reads, Calls: f.Calls, Receives: f.Receives, Foreign: f.Foreign})
-	}
-	return w.record(0, r)
-}
+func (w *Writer) Site(s event.Site) error { return w.record(0, s) }
 
 // Type adds a type of one process to the tables.
-func (w *Writer) Type(process uint16, t event.Type) error {
-	r := typeRecord{Kind: recordType, ID: uint32(t.ID), Process: process, Name: t.Name, Form: uint8(t.Form), Size: t.Size, Elem: uint32(t.Elem), Key: uint32(t.Key), Length: t.Length}
-	for _, f := range t.Fields {
-		r.Fields = append(r.Fields, fieldRecord{Name: f.Name, Type: uint32(f.Type), Offset: f.Offset})
-	}
-	return w.record(process, r)
-}
+func (w *Writer) Type(process uint16, t event.Type) error { return w.record(process, t) }
 
 // Thread adds a thread to the tables.
-func (w *Writer) Thread(t event.Thread) error {
-	return w.record(t.Process, threadRecord{Kind: recordThread, Thread: uint32(t.ID), Process: t.Process, Number: t.Number, Creator: t.Creator, Started: t.Started})
-}
+func (w *Writer) Thread(t event.Thread) error { return w.record(t.Process, t) }
 
 // Process adds a process to the tables.
-func (w *Writer) Process(p event.Process) error {
-	return w.record(p.ID, processRecord{Kind: recordProcess, Process: p})
-}
+func (w *Writer) Process(p event.Process) error { return w.record(p.ID, p) }
 
 // End says how a process ended.
-func (w *Writer) End(e event.End) error {
-	return w.record(e.Process, endRecord{Kind: recordEnd, End: e})
-}
+func (w *Writer) End(e event.End) error { return w.record(e.Process, e) }
 
 // Gap says what the evidence lacks.
-func (w *Writer) Gap(g event.Gap) error {
-	return w.record(0, gapRecord{Kind: recordGap, Gap: g})
-}
+func (w *Writer) Gap(g event.Gap) error { return w.record(0, g) }
 
-// Events writes one thread's events, encoded as WalkEvents reads them, whose
+// Events writes one thread's events, encoded as event.Walk reads them, whose
 // times count from base. Blocks of one thread must be written in their order.
 func (w *Writer) Events(process uint16, thread event.ThreadID, base int64, payload []byte) error {
 	if err := w.Flush(); err != nil {

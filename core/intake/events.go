@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"wraithology/core/event"
-	"wraithology/core/execlog"
+	"wraithology/core/fault"
 	"wraithology/core/ordered"
 	"wraithology/core/timeline"
 )
@@ -35,7 +35,7 @@ func (in Input) Tell(done float64) {
 	}
 }
 
-// Event is an event on its way into a timeline, as execlog's Append functions
+// Event is an event on its way into a timeline, as event's Append functions
 // write it, with where it belongs. Events are put in the order of Time, in
 // nanoseconds since 1970; of Trace; and of Order.
 type Event struct {
@@ -161,13 +161,13 @@ func (e *Events) Build(ctx context.Context, t *Tables, in Input) error {
 		e.First, e.Last = 0, 0
 	}
 	if span := uint64(e.Last) - uint64(e.First); span > math.MaxInt64 {
-		return fmt.Errorf("the times of the evidence lie more than 292 years apart: %w", execlog.ErrNotALog)
+		return fmt.Errorf("the times of the evidence span more than 292 years: %w", fault.OutOfRange)
 	}
-	for i := range t.Log.Processes {
-		t.Log.Processes[i].Started = e.First
+	for i := range t.Processes {
+		t.Processes[i].Started = e.First
 	}
 	t.Seal()
-	feed, err := timeline.NewFeed(t.Log, in.Folder, in.Lasting)
+	feed, err := timeline.NewFeed(timeline.Source{Tables: t.Tables, File: in.File, Size: in.Size}, in.Folder, in.Lasting)
 	if err != nil {
 		return err
 	}

@@ -12,7 +12,6 @@ import (
 	"unicode/utf8"
 
 	"wraithology/core/event"
-	"wraithology/core/execlog"
 )
 
 // The types of values, the same for all processes. Their names are those of
@@ -39,7 +38,7 @@ const (
 
 // Tables are the tables of evidence, as far as they are known.
 type Tables struct {
-	Log       *execlog.Log
+	*event.Tables
 	functions map[string]*Function
 	files     map[string]event.FileID
 	sites     map[string]event.SiteID
@@ -54,19 +53,20 @@ type gap struct {
 	what, remedy string
 }
 
-// NewTables returns empty tables for evidence of a kind.
-func NewTables(kind string, in Input) *Tables {
-	t := &Tables{Log: execlog.NewTables(in.File, in.Size), functions: map[string]*Function{}, files: map[string]event.FileID{}, sites: map[string]event.SiteID{},
+// NewTables returns empty tables for evidence of a kind; threadKind is the word for one of
+// its threads.
+func NewTables(kind, threadKind string, in Input) *Tables {
+	t := &Tables{Tables: event.NewTables(), functions: map[string]*Function{}, files: map[string]event.FileID{}, sites: map[string]event.SiteID{},
 		processes: map[string]uint16{}, gaps: map[string]*gap{}}
-	t.Log.Header.Kind = kind
+	t.Header.Kind, t.Header.ThreadKind = kind, threadKind
 	for _, x := range []event.Type{
 		{ID: String, Name: "string", Form: event.Text}, {ID: Int, Name: "int", Form: event.Int, Size: 8}, {ID: Double, Name: "double", Form: event.Float, Size: 8},
 		{ID: Bool, Name: "bool", Form: event.Bool}, {ID: Bytes, Name: "bytes", Form: event.Text}, {ID: List, Name: "list", Form: event.Array, Elem: Any},
 		{ID: Any, Name: "any", Form: event.Interface}, {ID: Duration, Name: event.DurationType, Form: event.Int, Size: 8}, {ID: Timestamp, Name: event.TimestampType, Form: event.Int, Size: 8},
 	} {
-		t.Log.AddType(x)
+		t.Tables.AddType(x)
 	}
-	t.Log.Files[0] = event.File{}
+	t.Tables.Files[0] = event.File{}
 	if in.Damage != "" {
 		t.Gap(in.Damage, "fetch the file again, or look at the one that follows it")
 	}
@@ -122,7 +122,7 @@ func (t *Tables) File(path string) event.FileID {
 		}
 		id = event.FileID(len(t.files) + 1)
 		t.files[path] = id
-		t.Log.Files[id] = event.File{ID: id, Path: path}
+		t.Tables.Files[id] = event.File{ID: id, Path: path}
 	}
 	return id
 }
@@ -149,7 +149,7 @@ func (f *Function) Parameter(name []byte) (id event.VariableID, position int, ok
 	if id, ok = f.Variable(name); !ok {
 		return id, -1, false
 	}
-	if f.positions[id] < 0 && len(f.Parameters) < execlog.MaxArgs {
+	if f.positions[id] < 0 && len(f.Parameters) < event.MaxArgs {
 		f.positions[id] = len(f.Parameters)
 		f.Parameters = append(f.Parameters, id)
 		f.Variables[id].Scope = event.Parameter
@@ -169,7 +169,7 @@ func (t *Tables) Site(f *Function, file event.FileID, line int, values []event.V
 	if !ok {
 		id = event.SiteID(len(t.sites))
 		t.sites[string(k)] = id
-		t.Log.Sites[id] = event.Site{ID: id, Function: f.ID, File: file, Line: line, Values: append([]event.VariableID(nil), values...)}
+		t.Tables.Sites[id] = event.Site{ID: id, Function: f.ID, File: file, Line: line, Values: append([]event.VariableID(nil), values...)}
 	}
 	return id
 }
@@ -196,7 +196,7 @@ func (t *Tables) Process(key string, make func() event.Process) uint16 {
 	}
 	made.ID = uint16(len(t.processes))
 	t.processes[key] = made.ID
-	t.Log.Processes = append(t.Log.Processes, made)
+	t.Tables.Processes = append(t.Tables.Processes, made)
 	return made.ID
 }
 
@@ -214,15 +214,15 @@ func (t *Tables) Gap(what, remedy string) {
 // Seal puts what was gathered into the log's tables.
 func (t *Tables) Seal() {
 	for _, f := range t.functions {
-		t.Log.Functions[f.ID] = f.Function
+		t.Tables.Functions[f.ID] = f.Function
 	}
-	t.Log.Gaps = nil
+	t.Tables.Gaps = nil
 	for _, g := range t.order {
 		what := g.what
 		if g.n > 1 {
 			what = strconv.Itoa(g.n) + " × " + what
 		}
-		t.Log.Gaps = append(t.Log.Gaps, event.Gap{What: what, Remedy: g.remedy})
+		t.Tables.Gaps = append(t.Tables.Gaps, event.Gap{What: what, Remedy: g.remedy})
 	}
 }
 
@@ -241,9 +241,9 @@ func Clean(s string) string {
 // AppendString appends a text value.
 func AppendString(b []byte, s string) []byte {
 	if len(s) > MaxText {
-		return execlog.AppendBeginning(b, String, Clean(s), len(s))
+		return event.AppendBeginning(b, String, Clean(s), len(s))
 	}
-	return execlog.AppendText(b, String, Clean(s))
+	return event.AppendText(b, String, Clean(s))
 }
 
 // maxBytes is how many bytes of a byte string are written out.
@@ -253,7 +253,7 @@ const maxBytes = 4 << 10
 func AppendBytes(b, x []byte) []byte {
 	text := hex.EncodeToString(x[:min(len(x), maxBytes)])
 	if len(x) > maxBytes {
-		return execlog.AppendBeginning(b, Bytes, text, 2*len(x))
+		return event.AppendBeginning(b, Bytes, text, 2*len(x))
 	}
-	return execlog.AppendText(b, Bytes, text)
+	return event.AppendText(b, Bytes, text)
 }

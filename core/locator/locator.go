@@ -4,10 +4,11 @@
 package locator
 
 import (
-	"errors"
 	"fmt"
 	"strconv"
 	"strings"
+
+	"wraithology/core/fault"
 
 	"wraithology/core/event"
 )
@@ -21,9 +22,6 @@ type Locator struct {
 	Frame    int
 }
 
-// ErrMalformed says that a text is no locator.
-var ErrMalformed = errors.New("not a locator")
-
 // Parse reads a locator. An @ in a path is part of the path unless a moment
 // follows it.
 func Parse(text string) (Locator, error) {
@@ -33,12 +31,12 @@ func Parse(text string) (Locator, error) {
 		thread, frame, _ := strings.Cut(rest[i+1:], ".")
 		n, err := strconv.ParseUint(thread, 10, 32)
 		if err != nil || n == 0 {
-			return l, fmt.Errorf("%w: %q: after # a thread's number is wanted, as in run.wraith@4711#1.2", ErrMalformed, text)
+			return l, fmt.Errorf("%w: %q: after # a thread's number is wanted, as in run.wraith@4711#1.2", fault.InvalidLocator, text)
 		}
 		l.Thread = event.ThreadID(n)
 		if frame != "" {
 			if l.Frame, err = strconv.Atoi(frame); err != nil || l.Frame < 0 {
-				return l, fmt.Errorf("%w: %q: after the dot a frame's number is wanted, as in run.wraith@4711#1.2", ErrMalformed, text)
+				return l, fmt.Errorf("%w: %q: after the dot a frame's number is wanted, as in run.wraith@4711#1.2", fault.InvalidLocator, text)
 			}
 		}
 		rest = rest[:i]
@@ -49,11 +47,11 @@ func Parse(text string) (Locator, error) {
 		case err == nil && n >= 0:
 			l.Moment, rest = event.Moment(n), rest[:i]
 		case !strings.Contains(rest[i:], "/"):
-			return l, fmt.Errorf("%w: %q: after @ a moment is wanted, a whole number from 0 on", ErrMalformed, text)
+			return l, fmt.Errorf("%w: %q: after @ a moment is wanted, a whole number from 0 on", fault.InvalidLocator, text)
 		}
 	}
 	if rest == "" {
-		return l, fmt.Errorf("%w: %q names no evidence", ErrMalformed, text)
+		return l, fmt.Errorf("%w: %q names no evidence", fault.InvalidLocator, text)
 	}
 	l.Evidence = rest
 	return l, nil

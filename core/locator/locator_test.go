@@ -3,6 +3,8 @@ package locator_test
 import (
 	"testing"
 
+	"wraithology/core/fault"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -26,7 +28,7 @@ func TestParse(t *testing.T) {
 	}
 	for _, text := range []string{"", "@4", "#1", "r@x", "r@-3", "r@4#0", "r@4#x", "r@4#1.x", "r@4#1.-2"} {
 		_, err := locator.Parse(text)
-		require.ErrorIs(t, err, locator.ErrMalformed, text)
+		require.ErrorIs(t, err, fault.InvalidLocator, text)
 	}
 }
 

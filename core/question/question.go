@@ -4,12 +4,13 @@ package question
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"regexp"
 	"sort"
 	"strings"
 	"time"
+
+	"wraithology/core/fault"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
@@ -20,13 +21,6 @@ import (
 
 	"wraithology/core/event"
 	"wraithology/core/replay"
-)
-
-// Errors that callers tell apart.
-var (
-	ErrSyntax  = errors.New("the expression cannot be read")
-	ErrNoName  = errors.New("no such name here")
-	ErrNoValue = errors.New("no value")
 )
 
 // costLimit bounds the work of one evaluation, in CEL's cost units.
@@ -47,17 +41,17 @@ type Answer struct {
 	Type  string
 }
 
-// Parse reads an expression. The error wraps ErrSyntax and names the place.
+// Parse reads an expression. The error wraps fault.InvalidExpression and names the place.
 func Parse(text string) (*Question, error) {
 	if strings.TrimSpace(text) == "" {
-		return nil, fmt.Errorf("%w: it is empty", ErrSyntax)
+		return nil, fmt.Errorf("%w: it is empty", fault.InvalidExpression)
 	}
 	parsed, issues := environment.Parse(text)
 	if issues != nil && issues.Err() != nil {
 		if d := bareDuration.FindString(text); d != "" {
-			return nil, fmt.Errorf("%w: a duration is written as duration(%q)", ErrSyntax, d)
+			return nil, fmt.Errorf("%w: a duration is written as duration(%q)", fault.InvalidExpression, d)
 		}
-		return nil, fmt.Errorf("%w: %s", ErrSyntax, firstLine(issues.Err().Error()))
+		return nil, fmt.Errorf("%w: %s", fault.InvalidExpression, firstLine(issues.Err().Error()))
 	}
 	q := &Question{text: text}
 	if root := parsed.NativeRep().Expr(); isPath(root) {
@@ -67,7 +61,7 @@ func Parse(text string) (*Question, error) {
 	mixNumbers(parsed.NativeRep())
 	program, err := environment.Program(parsed, cel.CostLimit(costLimit), cel.InterruptCheckFrequency(1000))
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrSyntax, err)
+		return nil, fmt.Errorf("%w: %w", fault.InvalidExpression, err)
 	}
 	q.program = program
 	return q, nil
@@ -81,8 +75,8 @@ func firstLine(s string) string {
 	return strings.TrimPrefix(line, "ERROR: ")
 }
 
-// Ask evaluates the question in a frame. Errors wrap ErrNoName where a name does
-// not exist there, and ErrNoValue where something has no value there.
+// Ask evaluates the question in a frame. Errors wrap fault.NoName where a name does
+// not exist there, and fault.NoValue where something has no value there.
 func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment, t event.ThreadID, frame int) (Answer, error) {
 	s := &scope{ctx: ctx, r: r, at: at, t: t, frame: frame}
 	if q.path != nil {
@@ -111,7 +105,7 @@ func (q *Question) Holds(ctx context.Context, r replay.Recording, at event.Momen
 	}
 	b, ok := out.(types.Bool)
 	if !ok {
-		return false, fmt.Errorf("%q: %w: a condition is true or false, this is of type %s", q.text, ErrNoValue, out.Type().TypeName())
+		return false, fmt.Errorf("%q: %w: a condition is true or false, this is of type %s", q.text, fault.NoValue, out.Type().TypeName())
 	}
 	return bool(b), nil
 }
@@ -129,9 +123,9 @@ func (q *Question) eval(ctx context.Context, s *scope) (ref.Val, error) {
 			return nil, fmt.Errorf("%q: %w", q.text, s.unknown(name))
 		}
 		if strings.Contains(err.Error(), "no such overload") {
-			return nil, fmt.Errorf("%q: %w: the operands' types do not go together; int(x), double(x) and string(x) convert; durations are written as duration(\"250ms\"), times as timestamp(\"2026-11-25T10:00:00Z\")", q.text, ErrNoValue)
+			return nil, fmt.Errorf("%q: %w: the operands' types do not go together; int(x), double(x) and string(x) convert; durations are written as duration(\"250ms\"), times as timestamp(\"2026-11-25T10:00:00Z\")", q.text, fault.NoValue)
 		}
-		return nil, fmt.Errorf("%q: %w: %s", q.text, ErrNoValue, firstLine(err.Error()))
+		return nil, fmt.Errorf("%q: %w: %s", q.text, fault.NoValue, firstLine(err.Error()))
 	}
 	return out, nil
 }
@@ -165,7 +159,7 @@ type scope struct {
 // ResolveName implements interpreter.Activation.
 func (s *scope) ResolveName(name string) (any, bool) {
 	if path, ok := strings.CutPrefix(name, oldName); ok {
-		past, ok := s.r.(replay.Replay)
+		past, ok := s.r.(replay.Past)
 		if !ok {
 			return types.NewErr("the evidence has one moment only"), true
 		}
@@ -195,10 +189,11 @@ func (s *scope) ResolveName(name string) (any, bool) {
 
 // castTo finds a type by name, where the evidence has types by name.
 func (s *scope) castTo(name string) ref.Val {
-	memory, ok := replay.TypesOf(s.r)
+	machine, ok := s.r.(replay.Machine)
 	if !ok {
 		return types.NewErr("cast needs the memory of a core dump")
 	}
+	memory := machine.Types()
 	of := memory.TypeNamed(name)
 	if of == nil {
 		return types.NewErr("the debug information has no type %s", name)
@@ -234,16 +229,16 @@ func within(name string, names []string) (list []string) {
 func (s *scope) unknown(name string) error {
 	names := s.names()
 	if list := within(name, names); len(list) > 0 {
-		return fmt.Errorf("%s: %w, but %s", name, ErrNoName, strings.Join(list[:min(len(list), 8)], ", "))
+		return fmt.Errorf("%s: %w, but %s", name, fault.NoName, strings.Join(list[:min(len(list), 8)], ", "))
 	}
 	sort.SliceStable(names, func(i, j int) bool { return distance(name, names[i]) < distance(name, names[j]) })
 	switch {
 	case len(names) == 0:
-		return fmt.Errorf("%s: %w; the frame has no variables", name, ErrNoName)
+		return fmt.Errorf("%s: %w; the frame has no variables", name, fault.NoName)
 	case distance(name, names[0]) <= max(2, len(name)/3):
-		return fmt.Errorf("%s: %w; did you mean %s?", name, ErrNoName, names[0])
+		return fmt.Errorf("%s: %w; did you mean %s?", name, fault.NoName, names[0])
 	}
-	return fmt.Errorf("%s: %w; there are %s", name, ErrNoName, strings.Join(names[:min(len(names), 8)], ", "))
+	return fmt.Errorf("%s: %w; there are %s", name, fault.NoName, strings.Join(names[:min(len(names), 8)], ", "))
 }
 
 // distance is the number of single-letter edits between two names, letter case

@@ -5,6 +5,8 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"wraithology/core/fault"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -123,22 +125,22 @@ func TestErrorsSayWhatIsWrong(t *testing.T) {
 		is   error
 		says string
 	}{
-		"":                     {question.ErrSyntax, "empty"},
-		"water +":              {question.ErrSyntax, "Syntax error"},
-		"water > 250ms":        {question.ErrSyntax, `a duration is written as duration("250ms")`},
-		"watr > 1.0":           {question.ErrNoName, "did you mean water?"},
-		"zebra":                {question.ErrNoName, "there are"},
-		"later > 1.0":          {question.ErrNoValue, "later has not been assigned yet"},
-		"hidden > 1.0":         {question.ErrNoValue, "hidden is unrecorded"},
-		"quay.Depth":           {question.ErrNoValue, "no field Depth; it has Name, Sill"},
-		"list[2]":              {question.ErrNoValue, "out of range, there are 2"},
-		"given['Kelp Quay 3']": {question.ErrNoValue, "no entry"},
-		"size(list[0])":        {question.ErrNoValue, "operands' types"},
-		"tides == null":        {question.ErrNoName, "tides: no such name here, but tides.Mean"},
-		"tides.Maen > 1.0":     {question.ErrNoName, "did you mean tides.Mean?"},
-		"3 in quay":            {question.ErrNoValue, "has no elements"},
-		"name - 1":             {question.ErrNoValue, "operands' types"},
-		"[1,2,3,4,5,6,7,8,9,10].all(a, [1,2,3,4,5,6,7,8,9,10].all(b, [1,2,3,4,5,6,7,8,9,10].all(c, [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, [1,2,3,4,5,6,7,8,9,10].all(f, true))))))": {question.ErrNoValue, "cost"},
+		"":                     {fault.InvalidExpression, "empty"},
+		"water +":              {fault.InvalidExpression, "Syntax error"},
+		"water > 250ms":        {fault.InvalidExpression, `a duration is written as duration("250ms")`},
+		"watr > 1.0":           {fault.NoName, "did you mean water?"},
+		"zebra":                {fault.NoName, "there are"},
+		"later > 1.0":          {fault.NoValue, "later has not been assigned yet"},
+		"hidden > 1.0":         {fault.NoValue, "hidden is unrecorded"},
+		"quay.Depth":           {fault.NoValue, "no field Depth; it has Name, Sill"},
+		"list[2]":              {fault.NoValue, "out of range, there are 2"},
+		"given['Kelp Quay 3']": {fault.NoValue, "no entry"},
+		"size(list[0])":        {fault.NoValue, "operands' types"},
+		"tides == null":        {fault.NoName, "tides: name not found, but tides.Mean"},
+		"tides.Maen > 1.0":     {fault.NoName, "did you mean tides.Mean?"},
+		"3 in quay":            {fault.NoValue, "has no elements"},
+		"name - 1":             {fault.NoValue, "operands' types"},
+		"[1,2,3,4,5,6,7,8,9,10].all(a, [1,2,3,4,5,6,7,8,9,10].all(b, [1,2,3,4,5,6,7,8,9,10].all(c, [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, [1,2,3,4,5,6,7,8,9,10].all(f, true))))))": {fault.NoValue, "cost"},
 	} {
 		_, err := ask(expression)
 		require.ErrorIs(t, err, want.is, expression)
@@ -150,7 +152,7 @@ func TestAConditionIsTrueOrFalse(t *testing.T) {
 	q, err := question.Parse("count")
 	require.NoError(t, err)
 	_, err = q.Holds(context.Background(), here, 0, 1)
-	require.ErrorIs(t, err, question.ErrNoValue)
+	require.ErrorIs(t, err, fault.NoValue)
 	q, err = question.Parse("count == 7")
 	require.NoError(t, err)
 	holds, err := q.Holds(context.Background(), here, 0, 1)

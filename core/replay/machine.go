@@ -30,15 +30,6 @@ type TypeNames interface {
 	TypeNamed(name string) *event.Type
 }
 
-// TypesOf returns the memory of evidence whose types are known by name.
-func TypesOf(r Recording) (TypeNames, bool) {
-	m, ok := AsMachine(r)
-	if !ok {
-		return nil, false
-	}
-	return m.Types(), true
-}
-
 // Stretch is memory from an address on. Why says why there is less than was asked
 // for.
 type Stretch struct {
@@ -82,9 +73,6 @@ type Grouper interface {
 
 // Groups groups the threads at a moment by what they do and where.
 func Groups(ctx context.Context, r Recording, at event.Moment) ([]Group, error) {
-	if s, ok := r.(still); ok {
-		r = s.Recording
-	}
 	if g, ok := r.(Grouper); ok {
 		return g.Groups(ctx, at)
 	}
@@ -124,9 +112,6 @@ type Waiter interface {
 
 // WaitsFor says what stands in a thread's way, where the evidence can say that.
 func WaitsFor(ctx context.Context, r Recording, at event.Moment, t event.ThreadID) (string, error) {
-	if s, ok := r.(still); ok {
-		r = s.Recording
-	}
 	if w, ok := r.(Waiter); ok {
 		return w.WaitsFor(ctx, at, t)
 	}

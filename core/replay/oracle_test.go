@@ -8,13 +8,17 @@ import (
 	"strconv"
 	"testing"
 
+	"wraithology/core/evidence/kinds/executionlog/logtest"
+	"wraithology/core/fault"
+	"wraithology/core/replay/find"
+	"wraithology/core/replay/history"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/event"
 	"wraithology/core/execlog"
 	"wraithology/core/replay"
-	"wraithology/core/timeline"
 )
 
 // The streams of these tests come from a little machine that runs random
@@ -196,7 +200,7 @@ func (m *machine) leave(t int, unwound bool) {
 }
 
 // open writes the machine's log and opens it for replay.
-func (m *machine) open(t testing.TB) replay.Replay {
+func (m *machine) open(t testing.TB) history.Replay {
 	var out bytes.Buffer
 	w, err := execlog.NewWriter(&out, event.Header{Program: "machine"}, execlog.Zstd)
 	require.NoError(t, err)
@@ -223,9 +227,7 @@ func (m *machine) open(t testing.TB) replay.Replay {
 	require.NoError(t, w.Flush())
 	log, err := execlog.Open(bytes.NewReader(out.Bytes()), int64(out.Len()))
 	require.NoError(t, err)
-	built, err := timeline.OfLog(context.Background(), log, nil)
-	require.NoError(t, err)
-	return replay.OfLog(built)
+	return history.Open(logtest.Timeline(t, log))
 }
 
 // threadAt is the thread's number in the recording: by first appearance.
@@ -436,7 +438,7 @@ func (m *machine) tellings(call, variable int, address uint64) (list []told) {
 }
 
 // checkWrites holds the lists of writes, and the last one, against a scan.
-func (m *machine) checkWrites(ctx context.Context, t *testing.T, r replay.Replay, seed, at, thread int, number event.ThreadID) {
+func (m *machine) checkWrites(ctx context.Context, t *testing.T, r history.Replay, seed, at, thread int, number event.ThreadID) {
 	call := m.topAt(thread, at)
 	if call < 0 {
 		return
@@ -492,7 +494,7 @@ func (m *machine) checkWrites(ctx context.Context, t *testing.T, r replay.Replay
 
 // checkKinds holds checkpoints on calls and errors, hit numbers, and steps to
 // places against a scan.
-func (m *machine) checkKinds(ctx context.Context, t *testing.T, r replay.Replay, seed int) {
+func (m *machine) checkKinds(ctx context.Context, t *testing.T, r history.Replay, seed int) {
 	whole := replay.Page{Count: len(m.list)}
 	function := m.random.IntN(functions)
 	var enters, returns, errors []event.Moment
@@ -511,9 +513,9 @@ func (m *machine) checkKinds(ctx context.Context, t *testing.T, r replay.Replay,
 		c    replay.Checkpoint
 		want []event.Moment
 	}{
-		{replay.Checkpoint{Kind: replay.OnEnter, Function: name}, enters},
-		{replay.Checkpoint{Kind: replay.OnReturn, Function: name}, returns},
-		{replay.Checkpoint{Kind: replay.OnError}, errors},
+		{replay.Checkpoint{Kind: "enter", About: name}, enters},
+		{replay.Checkpoint{Kind: "return", About: name}, returns},
+		{replay.Checkpoint{Kind: "error"}, errors},
 	} {
 		hits, err := r.Hits(ctx, x.c, whole)
 		require.NoError(t, err)
@@ -599,7 +601,7 @@ func (m *machine) begun(thread, at int) bool {
 	return false
 }
 
-func (m *machine) checkFrames(ctx context.Context, t *testing.T, r replay.Replay, seed, at, thread int, number event.ThreadID) {
+func (m *machine) checkFrames(ctx context.Context, t *testing.T, r history.Replay, seed, at, thread int, number event.ThreadID) {
 	frames, err := r.Frames(ctx, event.Moment(at), number)
 	require.NoError(t, err)
 	i := 0
@@ -642,7 +644,7 @@ func (even) Holds(ctx context.Context, r replay.Recording, at event.Moment, t ev
 	return v.Value.Int%2 == 0, err
 }
 
-func (m *machine) checkHits(ctx context.Context, t *testing.T, r replay.Replay, seed int) {
+func (m *machine) checkHits(ctx context.Context, t *testing.T, r history.Replay, seed int) {
 	line := 10*m.random.IntN(functions) + 1 + m.random.IntN(linesEach)
 	var all, some []event.Moment
 	for i, d := range m.list {
@@ -655,11 +657,11 @@ func (m *machine) checkHits(ctx context.Context, t *testing.T, r replay.Replay, 
 		}
 	}
 	whole := replay.Page{Count: len(m.list)}
-	hits, err := r.Hits(ctx, replay.Checkpoint{File: "machine.go", Line: line}, whole)
+	hits, err := r.Hits(ctx, replay.Checkpoint{Kind: "line", About: find.LineText("machine.go", line)}, whole)
 	require.NoError(t, err)
 	require.Equal(t, len(all), hits.Total, "seed %d", seed)
 	require.Equal(t, all, hits.Page, "seed %d", seed)
-	conditional := replay.Checkpoint{File: "a/machine.go", Line: line, When: even{}}
+	conditional := replay.Checkpoint{Kind: "line", About: find.LineText("a/machine.go", line), When: even{}}
 	hits, err = r.Hits(ctx, conditional, whole)
 	require.NoError(t, err)
 	require.Equal(t, some, hits.Page, "seed %d", seed)
@@ -693,21 +695,21 @@ func TestPlacesThatAreNotThere(t *testing.T) {
 	r := newMachine(3).open(t)
 	n := event.Moment(r.Info().Moments)
 	_, err := r.Frames(ctx, n, 1)
-	require.ErrorIs(t, err, replay.ErrOutOfRange)
+	require.ErrorIs(t, err, fault.OutOfRange)
 	_, err = r.Frames(ctx, 0, 99)
-	require.ErrorIs(t, err, replay.ErrNoThread)
+	require.ErrorIs(t, err, fault.NoThread)
 	_, err = r.Variables(ctx, n-1, 1, 99)
-	require.ErrorIs(t, err, replay.ErrNoFrame)
-	_, err = r.Hits(ctx, replay.Checkpoint{File: "machine.go", Line: 8}, replay.Page{})
-	require.ErrorIs(t, err, replay.ErrNoCode)
+	require.ErrorIs(t, err, fault.NoFrame)
+	_, err = r.Hits(ctx, replay.Checkpoint{Kind: "line", About: find.LineText("machine.go", 8)}, replay.Page{})
+	require.ErrorIs(t, err, fault.NoCode)
 	require.ErrorContains(t, err, "machine.go:5 and machine.go:11")
-	_, err = r.Hits(ctx, replay.Checkpoint{File: "other.go", Line: 8}, replay.Page{})
+	_, err = r.Hits(ctx, replay.Checkpoint{Kind: "line", About: find.LineText("other.go", 8)}, replay.Page{})
 	require.ErrorContains(t, err, "a/machine.go")
 	_, err = r.Source("other.go")
-	require.ErrorIs(t, err, replay.ErrNoSource)
+	require.ErrorIs(t, err, fault.NoSource)
 	stopped, cancel := context.WithCancel(ctx)
 	cancel()
-	_, err = r.Hits(stopped, replay.Checkpoint{File: "machine.go", Line: 1, When: even{}}, replay.Page{})
+	_, err = r.Hits(stopped, replay.Checkpoint{Kind: "line", About: find.LineText("machine.go", 1), When: even{}}, replay.Page{})
 	require.ErrorIs(t, err, context.Canceled)
 }
 
@@ -746,8 +748,8 @@ func FuzzRecording(f *testing.F) {
 				require.NoError(t, err)
 			}
 		}
-		_, _ = r.Hits(ctx, replay.Checkpoint{File: "machine.go", Line: 1}, replay.Page{Count: 5})
-		_, _ = r.Hits(ctx, replay.Checkpoint{Kind: replay.OnError, Text: "x"}, replay.Page{Count: 5})
+		_, _ = r.Hits(ctx, replay.Checkpoint{Kind: "line", About: find.LineText("machine.go", 1)}, replay.Page{Count: 5})
+		_, _ = r.Hits(ctx, replay.Checkpoint{Kind: "error", About: "x"}, replay.Page{Count: 5})
 		for _, path := range []string{"pointer.A", "shared", "local"} {
 			if thread, err := r.ThreadOf(moment); err == nil {
 				_, _ = r.Writes(ctx, path, moment, thread, 0, replay.Page{Count: 5})
@@ -768,7 +770,7 @@ func FuzzPath(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		p, err := replay.ParsePath(text)
 		if err != nil {
-			require.ErrorIs(t, err, replay.ErrPath)
+			require.ErrorIs(t, err, fault.InvalidPath)
 			return
 		}
 		again, err := replay.ParsePath(p.String())

@@ -1,36 +1,84 @@
 package replay
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"math"
+	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
+
+	"wraithology/core/event"
+	"wraithology/core/fault"
 )
 
-// ErrPath says that the name of a variable, field or element cannot be read.
-var ErrPath = errors.New("this names no variable, field or element")
-
 // Path names a variable, or a field or element that it leads to: quay.Depth,
-// berths[2].Name, table["Inner Ness"], *p. References on the way are followed.
+// berths[2].Name, table["Inner Ness"], *p. References on the way are followed. A name with
+// other characters is quoted, ["http.status-code"]; an entry of a map whose key cannot be
+// written is named by its position, berths[#3].
 type Path struct {
 	Root  string
 	Steps []PathStep
 }
 
 // PathStep is one step of a path: a field, or an element whose index is a number,
-// a text or itself a path. Any stands for an element that is not known.
+// a text, itself a path, or a position among the entries of a map. Any stands for an
+// element that is not known.
 type PathStep struct {
-	Field  string
-	Number *int64
-	Text   *string
-	Index  *Path
-	Any    bool
-	Deref  bool
+	Field    string
+	Number   *int64
+	Text     *string
+	Index    *Path
+	Position *int
+	Any      bool
+	Deref    bool
+}
+
+func numberStep(i int) PathStep {
+	n := int64(i)
+	return PathStep{Number: &n}
+}
+
+// keyStep is the step to an entry of a map.
+func keyStep(key event.Value, position int) PathStep {
+	if key.Form() == event.Interface && len(key.Items) == 1 {
+		key = key.Items[0]
+	}
+	switch {
+	case key.State != event.Known || key.Nil || key.Whole > 0:
+	case key.Form() == event.Text:
+		return PathStep{Text: &key.Text}
+	case key.Form() == event.Int:
+		return PathStep{Number: &key.Int}
+	case key.Form() == event.Uint && key.Uint <= math.MaxInt64:
+		n := int64(key.Uint)
+		return PathStep{Number: &n}
+	}
+	return PathStep{Position: &position}
+}
+
+// With returns the path with another step. A step behind a pointer follows the pointer.
+func (p Path) With(s PathStep) Path {
+	if n := len(p.Steps); n > 0 && p.Steps[n-1].Deref {
+		p.Steps = p.Steps[:n-1]
+	}
+	p.Steps = append(slices.Clip(p.Steps), s)
+	return p
+}
+
+// Last returns the last step of the path, or its root, as a name.
+func (p Path) Last() string {
+	if n := len(p.Steps); n > 0 {
+		return strings.TrimPrefix(Path{Steps: p.Steps[n-1:]}.String(), ".")
+	}
+	return p.Root
 }
 
 const maxPathSteps = 32
 
-// ParsePath reads a path. Its error wraps ErrPath.
+// ParsePath reads a path. Its error wraps fault.InvalidPath.
 func ParsePath(text string) (Path, error) {
 	p := pathParser{rest: strings.TrimSpace(text)}
 	path, err := p.path()
@@ -38,7 +86,7 @@ func ParsePath(text string) (Path, error) {
 		err = fmt.Errorf("what follows from %q is not understood", p.rest)
 	}
 	if err != nil {
-		return Path{}, fmt.Errorf("%q: %w: %w", text, ErrPath, err)
+		return Path{}, fmt.Errorf("%q: %w: %w", text, fault.InvalidPath, err)
 	}
 	return path, nil
 }
@@ -46,9 +94,11 @@ func ParsePath(text string) (Path, error) {
 // String writes the path as it is read.
 func (p Path) String() string {
 	var b strings.Builder
-	b.WriteString(p.Root)
+	b.WriteString(rootText(p.Root))
 	for _, s := range p.Steps {
 		switch {
+		case s.Field != "" && !isName(s.Field):
+			b.WriteString("." + strconv.Quote(s.Field))
 		case s.Field != "":
 			b.WriteString("." + s.Field)
 		case s.Number != nil:
@@ -57,6 +107,8 @@ func (p Path) String() string {
 			fmt.Fprintf(&b, "[%q]", *s.Text)
 		case s.Index != nil:
 			b.WriteString("[" + s.Index.String() + "]")
+		case s.Position != nil:
+			fmt.Fprintf(&b, "[#%d]", *s.Position)
 		case s.Any:
 			b.WriteString("[]")
 		}
@@ -65,6 +117,27 @@ func (p Path) String() string {
 		return "*" + b.String()
 	}
 	return b.String()
+}
+
+// rootText writes a variable's name; it is quoted where it would be read otherwise.
+func rootText(name string) string {
+	plain := name == "" || strings.HasPrefix(name, "result ") && strings.Trim(name[len("result "):], "0123456789") == ""
+	if !plain {
+		plain = true
+		for part := range strings.SplitSeq(name, ".") {
+			plain = plain && isName(part)
+		}
+	}
+	if plain {
+		return name
+	}
+	return "[" + strconv.Quote(name) + "]"
+}
+
+// isName reports whether a text is read as one name.
+func isName(s string) bool {
+	p := pathParser{rest: s}
+	return s != "" && utf8.ValidString(s) && p.word() == s
 }
 
 type pathParser struct {
@@ -112,6 +185,16 @@ func (p *pathParser) path() (Path, error) {
 		}
 		p.rest = p.rest[1:]
 		path = inner
+	case strings.HasPrefix(p.rest, `["`):
+		p.rest = p.rest[1:]
+		name, err := p.quoted()
+		if err != nil {
+			return path, err
+		}
+		if !strings.HasPrefix(p.rest, "]") {
+			return path, errors.New("a closing bracket is missing")
+		}
+		path.Root, p.rest = name, p.rest[1:]
 	case strings.HasPrefix(p.rest, "result "): // a result that has no name of its own
 		p.rest = p.rest[len("result "):]
 		n := 0
@@ -130,6 +213,12 @@ func (p *pathParser) path() (Path, error) {
 		case strings.HasPrefix(p.rest, "."):
 			p.rest = p.rest[1:]
 			name := p.word()
+			if strings.HasPrefix(p.rest, `"`) && name == "" {
+				var err error
+				if name, err = p.quoted(); err != nil {
+					return path, err
+				}
+			}
 			if name == "" {
 				return path, errors.New("a field's name is wanted after the dot")
 			}
@@ -161,13 +250,20 @@ func (p *pathParser) index() (PathStep, error) {
 	case strings.HasPrefix(p.rest, "]"):
 		return PathStep{Any: true}, nil
 	case strings.HasPrefix(p.rest, `"`) || strings.HasPrefix(p.rest, "`"):
-		quoted, err := strconv.QuotedPrefix(p.rest)
-		if err != nil {
-			return PathStep{}, errors.New("a text has no end")
-		}
-		p.rest = p.rest[len(quoted):]
-		text, err := strconv.Unquote(quoted)
+		text, err := p.quoted()
 		return PathStep{Text: &text}, err
+	case strings.HasPrefix(p.rest, "#"):
+		p.rest = p.rest[1:]
+		n := 0
+		for n < len(p.rest) && p.rest[n] >= '0' && p.rest[n] <= '9' {
+			n++
+		}
+		position, err := strconv.Atoi(p.rest[:n])
+		if err != nil {
+			return PathStep{}, errors.New("a position is wanted after #")
+		}
+		p.rest = p.rest[n:]
+		return PathStep{Position: &position}, nil
 	}
 	n := 0
 	for n < len(p.rest) && (p.rest[n] == '-' && n == 0 || p.rest[n] >= '0' && p.rest[n] <= '9') {
@@ -180,4 +276,83 @@ func (p *pathParser) index() (PathStep, error) {
 	}
 	inner, err := p.path()
 	return PathStep{Index: &inner}, err
+}
+
+// quoted takes a quoted text.
+func (p *pathParser) quoted() (string, error) {
+	quoted, err := strconv.QuotedPrefix(p.rest)
+	if err != nil {
+		return "", errors.New("a text has no end")
+	}
+	p.rest = p.rest[len(quoted):]
+	return strconv.Unquote(quoted)
+}
+
+// Follow returns the value that a path leads to in a frame.
+func Follow(ctx context.Context, r Recording, at event.Moment, t event.ThreadID, frame int, p Path) (Value, error) {
+	v, ok, err := r.Variable(ctx, at, t, frame, p.Root)
+	steps := p.Steps
+	// Names have dots in them: those of other packages' variables, and attributes.
+	for name := p.Root; !ok && err == nil && len(steps) > 0 && steps[0].Field != ""; {
+		name += "." + steps[0].Field
+		steps = steps[1:]
+		v, ok, err = r.Variable(ctx, at, t, frame, name)
+	}
+	if err != nil {
+		return Value{}, err
+	}
+	if !ok {
+		return Value{}, fmt.Errorf("%s: %w in the frame", p.Root, fault.NoName)
+	}
+	value := v.Value
+	for i, s := range steps {
+		if s.Index != nil {
+			index, err := Follow(ctx, r, at, t, frame, *s.Index)
+			if err != nil {
+				return Value{}, err
+			}
+			s = keyStep(index.Value, -1)
+		}
+		if value, ok = value.step(s); !ok {
+			return Value{}, fmt.Errorf("%s: %w: there is no such part", Path{p.Root, p.Steps[:len(p.Steps)-len(steps)+i+1]}, fault.NoName)
+		}
+	}
+	return value, nil
+}
+
+// step takes one step of a path, and reports whether it leads anywhere.
+func (v Value) step(s PathStep) (Value, bool) {
+	switch {
+	case s.Deref:
+		d := v.Inside(s)
+		if v.Form() == event.Pointer {
+			d = v.Deref()
+		}
+		return d, d.Type != nil
+	case s.Field != "":
+		f := v.Field(s.Field)
+		return f, f.Type != nil
+	}
+	c := v.Settled()
+	if c.Form() == event.Map {
+		pairs, _ := c.Memory.Entries(c.Address, c.Type)
+		for i := 0; i+1 < len(pairs); i += 2 {
+			if s.Position != nil && *s.Position == i/2 || s.Position == nil && keyStep(pairs[i], -1).same(s) {
+				return c.With(pairs[i+1]), true
+			}
+		}
+		return Value{}, false
+	}
+	if s.Number == nil || *s.Number < 0 {
+		return Value{}, false
+	}
+	list, _ := c.Children(Page{From: int(min(*s.Number, math.MaxInt32)), Count: 1})
+	if len(list) == 0 {
+		return Value{}, false
+	}
+	return list[0].Value, true
+}
+
+func (s PathStep) same(x PathStep) bool {
+	return s.Number != nil && x.Number != nil && *s.Number == *x.Number || s.Text != nil && x.Text != nil && *s.Text == *x.Text
 }

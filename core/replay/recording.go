@@ -1,12 +1,12 @@
-// Package replay answers what people ask of evidence: the threads, the stack and
-// the values at a moment, steps from one moment to another in both directions,
-// and all the hits of a checkpoint. What it stands on, an execution log's
-// timeline or a core dump, is behind the interfaces Recording and Replay.
+// Package replay says what can be asked of evidence: its threads, its stacks and values
+// at a moment, steps in both directions, the hits of a checkpoint, where a value came
+// from. Evidence opened for replay is a Recording; what else a kind of evidence can
+// answer are capabilities, which it implements or not. The folders below answer from a
+// timeline; core dumps and crash texts have answers of their own.
 package replay
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"wraithology/core/event"
@@ -26,79 +26,15 @@ type Recording interface {
 	// Variable returns the variable that a name means in a frame, and whether
 	// there is one.
 	Variable(ctx context.Context, at event.Moment, t event.ThreadID, frame int, name string) (Variable, bool, error)
-	// Source returns the text of a source file, or ErrNoSource.
+	// Source returns the text of a source file. The error wraps fault.NoSource.
 	Source(file string) (string, error)
-	// ThreadOf returns the thread on which a moment lies.
+	// ThreadOf returns the thread of a moment.
 	ThreadOf(at event.Moment) (event.ThreadID, error)
 }
 
-// Replay is a recording with a history.
-type Replay interface {
-	Recording
-	// Step goes from a moment to another one on the same thread.
-	Step(ctx context.Context, at event.Moment, t event.ThreadID, s Step) (event.Moment, Reason, error)
-	// Hits lists the moments at which a checkpoint holds.
-	Hits(ctx context.Context, c Checkpoint, page Page) (Hits, error)
-	// Density counts a checkpoint's hits in equal spans of the recording.
-	Density(ctx context.Context, c Checkpoint, spans int) ([]int, error)
-	// NextHit goes from a moment to the next or previous hit of any of the
-	// checkpoints. which is the index of the one that holds there, -1 for none.
-	NextHit(ctx context.Context, at event.Moment, back bool, of []Checkpoint) (m event.Moment, which int, err error)
-	// Lines lists the lines of a source file that can hold a checkpoint.
-	Lines(file string) []int
-	// FindLine returns the full path of the file that a name fits, if the line
-	// can hold a checkpoint; else its error names the nearest that can.
-	FindLine(file string, line int) (string, error)
-	// FindFunction returns the full name of the function that a name means; else
-	// its error lists those that it may mean.
-	FindFunction(name string) (string, error)
-	// Place says where a moment lies.
-	Place(at event.Moment) (Place, error)
-	// Text says what an error or output moment is: the error's type and message with
-	// those of the errors that it wraps, or the text that was put out; else nothing.
-	Text(at event.Moment) string
-	// CallLines lists the moments at which the call of a frame reached a line.
-	CallLines(ctx context.Context, at event.Moment, t event.ThreadID, frame int, page Page) (Hits, error)
-	// Writes lists what was written to a variable, field or element, oldest first.
-	Writes(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, page Page) (Writes, error)
-	// LastWrite returns the write that gave a variable, field or element the value
-	// that it has at a moment, and whether there is one.
-	LastWrite(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) (Write, bool, error)
-	// Origin explains a value by the writes that it came from.
-	Origin(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, depth int) (Origin, error)
-	// Changed compares a frame's variables with those at its previous moment.
-	Changed(ctx context.Context, at event.Moment, t event.ThreadID, frame int) (Changes, error)
-	// ValueBefore returns what a path led to at the frame's previous moment.
-	ValueBefore(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) (Value, error)
-	// Returned lists the calls that returned on the way to a moment, with what
-	// they returned.
-	Returned(ctx context.Context, at event.Moment, t event.ThreadID, frame int) ([]Returned, error)
-	// ObjectAt returns where the object lies that a path leads to.
-	ObjectAt(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) (address uint64, process uint16, err error)
-	// Search finds a value among all that were recorded.
-	Search(ctx context.Context, s Search, page Page) (Found, error)
-	// Timing says how long the call that a moment belongs to took, and the step
-	// from the moment to the next line of it; a negative duration is not known.
-	Timing(at event.Moment) (call, step time.Duration, err error)
-	// Meanwhile says what each thread did between two moments.
-	Meanwhile(ctx context.Context, from, to event.Moment) ([]Doing, error)
-	// Activity counts moments for each thread in equal spans of a stretch of moments.
-	Activity(ctx context.Context, from, to event.Moment, spans int) ([]Lane, error)
-}
-
-// Errors that callers tell apart. Each comes wrapped with what and where.
-var (
-	ErrOutOfRange = errors.New("out of range")
-	ErrNoCode     = errors.New("no code there")
-	ErrNoSource   = errors.New("no source text")
-	ErrNoThread   = errors.New("no such thread")
-	ErrNoFrame    = errors.New("no such frame")
-	ErrNoMachine  = errors.New("the evidence has no memory or instructions")
-)
-
 // Info says what a recording is.
 type Info struct {
-	Kind     string // "execution-log", "core-dump", "event-trace", "structured-log", "crash-text", "runtime-trace"
+	Kind     string // as the kind of evidence is registered
 	Program  string
 	BuildID  string
 	Revision string
@@ -256,36 +192,25 @@ type Condition interface {
 	Holds(ctx context.Context, r Recording, at event.Moment, t event.ThreadID) (bool, error)
 }
 
-// CheckpointKind says what a checkpoint is on.
-type CheckpointKind string
-
-// The kinds of checkpoint.
-const (
-	OnLine   CheckpointKind = "line"
-	OnEnter  CheckpointKind = "enter"
-	OnReturn CheckpointKind = "return"
-	OnError  CheckpointKind = "error"
-	OnWrite  CheckpointKind = "write"
-	OnOutput CheckpointKind = "output"
-)
-
-// Checkpoint is a place or an event, with an optional condition, hit number and
-// thread. Which members count depends on its kind; the zero kind is OnLine.
+// Checkpoint is a place or an event, with an optional condition, hit number and thread.
 type Checkpoint struct {
-	Kind     CheckpointKind
-	File     string // a path, or the end of one
-	Line     int
-	Function string // a name, or its last parts
-	Text     string // that an error or an output must have in it; empty for any
-	// A path, as it is reached from a frame at a moment; writes to what it leads
-	// to there are meant, whichever way they come.
-	Path       string
+	Kind  string // as the package find registers it: "line", "enter"
+	About string // which place or event of the kind; empty for any
+	// Where About is a path: the place from which it is reached.
 	At         event.Moment
 	PathThread event.ThreadID
 	Frame      int
 	When       Condition      // nil for always
 	Thread     event.ThreadID // 0 for any
 	Number     Number
+}
+
+// Located is what a checkpoint is on, in full: About names a file by its whole path and a
+// function by its whole name. File and Line are empty for kinds that are on no line.
+type Located struct {
+	About string
+	File  string
+	Line  int
 }
 
 // Hits are the moments at which a checkpoint holds: how many there are, and a

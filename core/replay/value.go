@@ -10,6 +10,18 @@ import (
 	"wraithology/core/event"
 )
 
+// Identity tells keys of a map apart, exactly.
+func Identity(v event.Value) string {
+	s := fmt.Sprintf("%t %d %d %v %v %q %x", v.Nil, v.Int, v.Uint, v.Float, v.Imag, v.Text, v.Address)
+	if v.Type != nil && v.Type.Form == event.Interface && len(v.Items) == 1 && v.Items[0].Type != nil {
+		s += " " + v.Items[0].Type.Name
+	}
+	for _, item := range v.Items {
+		s += " (" + Identity(item) + ")"
+	}
+	return s
+}
+
 // Memory says what lay at an address at a moment.
 type Memory interface {
 	// Load returns the value of a type at an address; what is not known of it
@@ -37,9 +49,9 @@ type Value struct {
 	Memory Memory
 }
 
-func (v Value) with(x event.Value) Value { return Value{Value: x, Memory: v.Memory} }
+func (v Value) With(x event.Value) Value { return Value{Value: x, Memory: v.Memory} }
 
-func (v Value) elemType() *event.Type {
+func (v Value) ElemType() *event.Type {
 	if v.Type == nil || v.Memory == nil {
 		return nil
 	}
@@ -48,19 +60,19 @@ func (v Value) elemType() *event.Type {
 
 // Deref returns what a pointer points to.
 func (v Value) Deref() Value {
-	t := v.elemType()
+	t := v.ElemType()
 	if v.Form() != event.Pointer || v.Nil || t == nil || v.State != event.Known {
 		return Value{Value: event.Value{Type: t, State: event.Unrecorded}, Memory: v.Memory}
 	}
-	return v.with(v.Memory.Load(v.Address, t))
+	return v.With(v.Memory.Load(v.Address, t))
 }
 
-// settled follows interfaces, and pointers to structs, to where fields are.
-func (v Value) settled() Value {
+// Settled follows interfaces, and pointers to structs, to where fields are.
+func (v Value) Settled() Value {
 	for range 8 {
 		switch {
 		case v.Form() == event.Interface && len(v.Items) == 1:
-			v = v.with(v.Items[0])
+			v = v.With(v.Items[0])
 		case v.Form() == event.Pointer && !v.Nil && v.State == event.Known:
 			v = v.Deref()
 		default:
@@ -73,16 +85,16 @@ func (v Value) settled() Value {
 // Field returns a field of a struct, also through a pointer or an interface. Its
 // state is unrecorded and its type nil where there is no such field.
 func (v Value) Field(name string) Value {
-	s := v.settled()
+	s := v.Settled()
 	if s.Form() == event.Struct || s.Form() == event.Func && s.Type != nil {
 		for i, f := range s.Type.Fields {
 			if f.Name == name && i < len(s.Items) {
-				return s.with(s.Items[i])
+				return s.With(s.Items[i])
 			}
 		}
 		for i, f := range s.Type.Fields {
 			if f.Inner && i < len(s.Items) && s.Items[i].Form() == event.Struct {
-				if x := s.with(s.Items[i]).Field(name); x.Type != nil {
+				if x := s.With(s.Items[i]).Field(name); x.Type != nil {
 					return x
 				}
 			}
@@ -93,12 +105,12 @@ func (v Value) Field(name string) Value {
 
 // Fields lists the names of a struct's fields, also through a pointer.
 func (v Value) Fields() []string {
-	s := v.settled()
+	s := v.Settled()
 	var names []string
 	if s.Form() == event.Struct {
 		for i, f := range s.Type.Fields {
 			if names = append(names, f.Name); f.Inner && i < len(s.Items) && s.Items[i].Form() == event.Struct {
-				names = append(names, s.with(s.Items[i]).Fields()...)
+				names = append(names, s.With(s.Items[i]).Fields()...)
 			}
 		}
 	}
@@ -107,31 +119,31 @@ func (v Value) Fields() []string {
 
 // Element returns an element of a slice or array.
 func (v Value) Element(i uint64) Value {
-	s := v.settled()
-	t := s.elemType()
+	s := v.Settled()
+	t := s.ElemType()
 	unknown := Value{Value: event.Value{Type: t, State: event.Unrecorded}, Memory: v.Memory}
 	switch s.Form() {
 	case event.Array:
 		if i < uint64(len(s.Items)) {
-			return s.with(s.Items[i])
+			return s.With(s.Items[i])
 		}
 		if t != nil && s.Address != 0 && i < s.Length && s.Address <= math.MaxUint64-i*t.Size {
-			return s.with(s.Memory.Load(s.Address+i*t.Size, t))
+			return s.With(s.Memory.Load(s.Address+i*t.Size, t))
 		}
 	case event.Slice:
-		if list, ok := s.items(i, i+1); ok && i < s.Length {
-			return s.with(list[0])
+		if list, ok := s.Elements(i, i+1); ok && i < s.Length {
+			return s.With(list[0])
 		}
 		if t != nil && i < s.Length && s.Address <= math.MaxUint64-i*t.Size {
-			return s.with(s.Memory.Load(s.Address+i*t.Size, t))
+			return s.With(s.Memory.Load(s.Address+i*t.Size, t))
 		}
 	}
 	return unknown
 }
 
-// items returns elements of a list, from one on and before another, which is no more than
+// Elements returns elements of a list, from one on and before another, which is no more than
 // there are. ok is false for a list whose elements lie one after the other.
-func (v Value) items(from, to uint64) (list []event.Value, ok bool) {
+func (v Value) Elements(from, to uint64) (list []event.Value, ok bool) {
 	if len(v.Items) > 0 {
 		return v.Items[min(from, uint64(len(v.Items))):min(to, uint64(len(v.Items)))], to <= uint64(len(v.Items))
 	}
@@ -144,17 +156,17 @@ func (v Value) items(from, to uint64) (list []event.Value, ok bool) {
 // Beyond returns what lies a number of elements beyond what a pointer of C points
 // to; ok is false for other values.
 func (v Value) Beyond(i int64) (x Value, ok bool) {
-	t := v.elemType()
+	t := v.ElemType()
 	if v.Form() != event.Pointer || !strings.HasSuffix(v.Type.Name, "*") || v.Nil || v.State != event.Known || t == nil || t.Size == 0 || t.Form == event.Array {
 		return x, false
 	}
-	return v.with(v.Memory.Load(v.Address+uint64(i)*t.Size, t)), true
+	return v.With(v.Memory.Load(v.Address+uint64(i)*t.Size, t)), true
 }
 
 // Count returns how many elements or entries a list, map or channel has, also
 // through a pointer.
 func (v Value) Count() uint64 {
-	s := v.settled()
+	s := v.Settled()
 	n := s.Length
 	if s.Form() == event.Map && s.State == event.Known && !s.Nil {
 		// The number of entries was read when the variable was written; where all
@@ -169,6 +181,7 @@ func (v Value) Count() uint64 {
 // Child is a part of a value: a field, an element, an entry, a pointee.
 type Child struct {
 	Name  string
+	Step  PathStep // the step of a path that leads to it
 	Value Value
 }
 
@@ -180,7 +193,7 @@ func (v Value) Children(page Page) (list []Child, total int) {
 	switch v.Form() {
 	case event.Interface:
 		if len(v.Items) == 1 {
-			return v.with(v.Items[0]).Children(page)
+			return v.With(v.Items[0]).Children(page)
 		}
 	case event.Pointer:
 		d := v.Deref()
@@ -188,7 +201,7 @@ func (v Value) Children(page Page) (list []Child, total int) {
 			return d.Children(page)
 		}
 		if d.State == event.Known {
-			list = []Child{{"*", d}}
+			list = []Child{{"*", PathStep{Deref: true}, d}}
 		}
 	case event.Struct, event.Func: // of a function what it took along
 		if isTime(v.Value) {
@@ -196,31 +209,31 @@ func (v Value) Children(page Page) (list []Child, total int) {
 		}
 		for i, f := range v.Type.Fields {
 			if i < len(v.Items) {
-				list = append(list, Child{f.Name, v.with(v.Items[i])})
+				list = append(list, Child{f.Name, PathStep{Field: f.Name}, v.With(v.Items[i])})
 			}
 		}
 	case event.Array, event.Slice:
 		total = int(min(v.Length, math.MaxInt32))
 		from, to := page.Cut(total)
-		items, ok := v.items(uint64(from), uint64(to))
+		items, ok := v.Elements(uint64(from), uint64(to))
 		for i := from; i < to; i++ {
 			var x Value
 			if ok {
-				x = v.with(items[i-from])
+				x = v.With(items[i-from])
 			} else {
 				x = v.Element(uint64(i))
 			}
-			list = append(list, Child{"[" + strconv.Itoa(i) + "]", x})
+			list = append(list, Child{"[" + strconv.Itoa(i) + "]", numberStep(i), x})
 		}
 		return list, total
 	case event.Chan:
 		for i, x := range v.Items {
-			list = append(list, Child{"[" + strconv.Itoa(i) + "]", v.with(x)})
+			list = append(list, Child{"[" + strconv.Itoa(i) + "]", numberStep(i), v.With(x)})
 		}
 	case event.Map:
 		pairs, _ := v.Memory.Entries(v.Address, v.Type)
 		for i := 0; i+1 < len(pairs); i += 2 {
-			list = append(list, Child{"[" + v.with(pairs[i]).Text() + "]", v.with(pairs[i+1])})
+			list = append(list, Child{"[" + v.With(pairs[i]).Text() + "]", keyStep(pairs[i], i/2), v.With(pairs[i+1])})
 		}
 	}
 	from, to := page.Cut(len(list))
@@ -317,7 +330,7 @@ func (v Value) text(depth int) string {
 		return s
 	case event.Interface:
 		if len(v.Items) == 1 {
-			return v.with(v.Items[0]).text(depth)
+			return v.With(v.Items[0]).text(depth)
 		}
 	case event.Pointer:
 		if d := v.Deref(); depth < maxTextDepth && d.State == event.Known {
@@ -423,4 +436,17 @@ func (v Value) TypeName() string {
 		return v.Type.Name + " (" + v.Items[0].Type.Name + ")"
 	}
 	return v.Type.Name
+}
+
+// Inside takes one step of a path within a value.
+func (v Value) Inside(s PathStep) Value {
+	switch {
+	case s.Field != "":
+		return v.Field(s.Field)
+	case s.Number != nil:
+		return v.Element(uint64(*s.Number))
+	case s.Deref && v.Form() == event.Interface && len(v.Items) == 1:
+		return v.With(v.Items[0])
+	}
+	return v
 }

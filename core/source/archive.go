@@ -13,10 +13,9 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
-)
 
-// ErrArchive says that a file is no archive that can be unpacked.
-var ErrArchive = errors.New("not an archive of source text")
+	"wraithology/core/fault"
+)
 
 // Bounds of what an archive may unpack to.
 const (
@@ -76,7 +75,7 @@ func (u *unpacking) all(archive string) error {
 	defer f.Close()
 	head := make([]byte, 4)
 	if _, err := io.ReadFull(f, head); err != nil || !IsArchive(head) {
-		return fmt.Errorf("%w: give a .zip or a .tar.gz", ErrArchive)
+		return fmt.Errorf("%w: give a .zip or a .tar.gz", fault.InvalidSource)
 	}
 	if head[0] == 'P' {
 		info, err := f.Stat()
@@ -94,7 +93,7 @@ func (u *unpacking) all(archive string) error {
 func (u *unpacking) zip(f *os.File, size int64) error {
 	z, err := zip.NewReader(f, size)
 	if err != nil {
-		return fmt.Errorf("%w: %w", ErrArchive, err)
+		return fmt.Errorf("%w: %w", fault.InvalidSource, err)
 	}
 	for _, x := range z.File {
 		if !x.Mode().IsRegular() {
@@ -102,7 +101,7 @@ func (u *unpacking) zip(f *os.File, size int64) error {
 		}
 		r, err := x.Open()
 		if err != nil {
-			return fmt.Errorf("%w: %s: %w", ErrArchive, x.Name, err)
+			return fmt.Errorf("%w: %s: %w", fault.InvalidSource, x.Name, err)
 		}
 		if err := errors.Join(u.one(x.Name, r), r.Close()); err != nil {
 			return err
@@ -114,7 +113,7 @@ func (u *unpacking) zip(f *os.File, size int64) error {
 func (u *unpacking) tar(f *os.File) error {
 	z, err := gzip.NewReader(f)
 	if err != nil {
-		return fmt.Errorf("%w: %w", ErrArchive, err)
+		return fmt.Errorf("%w: %w", fault.InvalidSource, err)
 	}
 	for t := tar.NewReader(z); ; {
 		h, err := t.Next()
@@ -122,7 +121,7 @@ func (u *unpacking) tar(f *os.File) error {
 			return nil
 		}
 		if err != nil {
-			return fmt.Errorf("%w: %w", ErrArchive, err)
+			return fmt.Errorf("%w: %w", fault.InvalidSource, err)
 		}
 		if h.Typeflag == tar.TypeReg {
 			if err := u.one(h.Name, t); err != nil {
@@ -137,23 +136,23 @@ func (u *unpacking) one(name string, r io.Reader) error {
 		return err
 	}
 	if u.files++; u.files > maxFiles {
-		return fmt.Errorf("%w: it has over %d files", ErrArchive, maxFiles)
+		return fmt.Errorf("%w: it has over %d files", fault.InvalidSource, maxFiles)
 	}
 	name = strings.TrimPrefix(path.Clean("/"+name), "/")
 	if name == "" {
 		return nil
 	}
 	if err := u.root.MkdirAll(path.Dir(name), 0o700); err != nil {
-		return fmt.Errorf("%w: %s: %w", ErrArchive, name, err)
+		return fmt.Errorf("%w: %s: %w", fault.InvalidSource, name, err)
 	}
 	f, err := u.root.Create(name)
 	if err != nil {
-		return fmt.Errorf("%w: %s: %w", ErrArchive, name, err)
+		return fmt.Errorf("%w: %s: %w", fault.InvalidSource, name, err)
 	}
 	n, err := io.Copy(f, io.LimitReader(r, u.left+1))
 	u.left -= n
 	if u.left < 0 {
-		err = errors.Join(err, fmt.Errorf("%w: it unpacks to more than %d bytes", ErrArchive, int64(maxUnpacked)))
+		err = errors.Join(err, fmt.Errorf("%w: it unpacks to more than %d bytes", fault.InvalidSource, int64(maxUnpacked)))
 	}
 	return errors.Join(err, f.Close())
 }

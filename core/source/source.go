@@ -4,7 +4,6 @@ package source
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -13,10 +12,9 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
-)
 
-// ErrNone says that no place has a file.
-var ErrNone = errors.New("no source text")
+	"wraithology/core/fault"
+)
 
 // maxText bounds a source file that is read.
 const maxText = 16 << 20
@@ -62,7 +60,7 @@ func (p Places) Text(ctx context.Context, file string) (string, error) {
 			return text, nil
 		}
 	}
-	return "", fmt.Errorf("%s: %w", file, ErrNone)
+	return "", fmt.Errorf("%s: %w", file, fault.NoSource)
 }
 
 // inFolder reads a file below a folder; links do not lead out of it.
@@ -82,7 +80,7 @@ func inFolder(dir, rest string) (string, error) {
 		return "", err
 	}
 	if !info.Mode().IsRegular() || info.Size() > maxText {
-		return "", fmt.Errorf("%s: %w: it is not a source file", rest, ErrNone)
+		return "", fmt.Errorf("%s: %w: it is not a source file", rest, fault.NoSource)
 	}
 	b, err := io.ReadAll(f)
 	return string(b), err
@@ -95,11 +93,11 @@ func inRepository(ctx context.Context, dir, revision, rest string) (string, erro
 	ctx, cancel := context.WithTimeout(ctx, gitTime)
 	defer cancel()
 	if strings.Trim(revision, "0123456789abcdef") != "" {
-		return "", fmt.Errorf("%s: %w: it is no revision", revision, ErrNone)
+		return "", fmt.Errorf("%s: %w: it is no revision", revision, fault.NoSource)
 	}
 	out, err := exec.CommandContext(ctx, "git", "-C", dir, "show", revision+":"+rest).Output()
 	if err != nil || len(out) > maxText {
-		return "", fmt.Errorf("%s at %s: %w", rest, revision, ErrNone)
+		return "", fmt.Errorf("%s at %s: %w", rest, revision, fault.NoSource)
 	}
 	return string(out), nil
 }

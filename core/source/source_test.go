@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"wraithology/core/fault"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -39,7 +41,7 @@ func TestText(t *testing.T) {
 		assert.Equal(t, want, text, path)
 	}
 	_, err := p.Text(ctx, "/build/quay.c")
-	assert.ErrorIs(t, err, ErrNone)
+	assert.ErrorIs(t, err, fault.NoSource)
 	text, err := Places{Paths: map[string]string{"/build/harbour": dir}}.Text(ctx, "/build/harbour/gate.c")
 	require.NoError(t, err)
 	assert.Equal(t, "short", text)
@@ -81,7 +83,7 @@ func TestUnpack(t *testing.T) {
 	_, err = os.Stat(filepath.Join(dir, "deep/er/b/tide/book.go"))
 	assert.NoError(t, err, "a name that leads out is kept in")
 	write(t, filepath.Join(dir, "text"), "no archive at all")
-	assert.ErrorIs(t, Unpack(context.Background(), filepath.Join(dir, "text"), filepath.Join(dir, "c")), ErrArchive)
+	assert.ErrorIs(t, Unpack(context.Background(), filepath.Join(dir, "text"), filepath.Join(dir, "c")), fault.InvalidSource)
 	_, err = os.Stat(filepath.Join(dir, "c"))
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"os"
 	"path/filepath"
@@ -11,7 +12,6 @@ import (
 	"slices"
 
 	"wraithology/core/event"
-	"wraithology/core/execlog"
 )
 
 // maxMoments bounds what this store holds: moments are kept in 32 bits.
@@ -19,6 +19,18 @@ const maxMoments = math.MaxUint32 - 1
 
 // maxWords bounds the file of lists, since places in it are kept in 32 bits.
 const maxWords = math.MaxUint32 - 2*segmentSize
+
+// Source is what a timeline is built from. Blocks are ordered by process, thread and
+// sequence; they are nil for a Feed. File, Size bytes long, is the evidence itself, by
+// which an opened timeline is known to belong to it.
+type Source struct {
+	Tables  *event.Tables
+	Blocks  []event.Block
+	Losses  []event.Loss
+	Payload func(event.Block) ([]byte, error)
+	File    io.ReaderAt
+	Size    int64
+}
 
 // Build reads the log's events once and writes their timeline to the folder dir,
 // which must not be there yet. It holds no more than what is open at a time: the
@@ -28,7 +40,7 @@ const maxWords = math.MaxUint32 - 2*segmentSize
 // timeline stands under another name, so that it is never used half-built.
 // One that is to be lasting is brought to the disk before it counts; another one
 // counts only as long as the machine runs.
-func Build(ctx context.Context, log *execlog.Log, dir string, lasting bool, progress func(done float64)) error {
+func Build(ctx context.Context, log Source, dir string, lasting bool, progress func(done float64)) error {
 	partial, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".partial-*")
 	if err != nil {
 		return fmt.Errorf("make the timeline's folder: %w", err)
@@ -60,7 +72,7 @@ func (b *builder) place(partial, dir string) error {
 }
 
 type builder struct {
-	log      *execlog.Log
+	log      Source
 	dir      string
 	progress func(float64)
 	lasting  bool // what is written must outlast a power failure
@@ -88,7 +100,7 @@ type builder struct {
 	errors                 growing
 	globals                map[globalKey]uint32
 	halting                bool // beginnings and ends of calls are halts of their own
-	losses                 []execlog.Loss
+	losses                 []event.Loss
 	functions              []functionState
 	sizes                  map[typeKey]uint64
 	chunkTimes             []int64
@@ -123,9 +135,9 @@ type threadState struct {
 
 // cursor walks one thread's events over its blocks.
 type cursor struct {
-	blocks  []execlog.Block
+	blocks  []event.Block
 	next    chan unpackedBlock
-	walk    *execlog.Events
+	walk    *event.Walk
 	payload []byte
 	raw     []byte       // the event's bytes, where it comes from no block
 	caller  event.CallID // of the next outermost call, on another thread
@@ -152,7 +164,7 @@ type activation struct {
 	touched   []uint32
 }
 
-func newBuilder(log *execlog.Log, dir string, lasting bool, progress func(float64)) (*builder, error) {
+func newBuilder(log Source, dir string, lasting bool, progress func(float64)) (*builder, error) {
 	b := &builder{log: log, dir: dir, lasting: lasting, progress: progress, unpacked: make(chan struct{}, max(runtime.GOMAXPROCS(0), 2)),
 		notable: map[event.Kind]*growing{}, globals: map[globalKey]uint32{}, losses: slices.Clone(log.Losses), sizes: map[typeKey]uint64{}}
 	var err error
@@ -160,7 +172,7 @@ func newBuilder(log *execlog.Log, dir string, lasting bool, progress func(float6
 	if err == nil {
 		b.traces.f, err = os.Create(filepath.Join(dir, tracesFile))
 	}
-	b.halting = log.Header.Kind != ""
+	b.halting = log.Tables.Header.Kind != ""
 	err = errors.Join(err, begin(&b.kinds, dir, kindsFile), begin(&b.calls, dir, callsFile), begin(&b.ids, dir, idsFile), begin(&b.offsets, dir, offsetsFile),
 		begin(&b.data, dir, dataFile), begin(&b.times, dir, timesFile), begin(&b.chunks, dir, chunksFile), begin(&b.runs, dir, runsFile),
 		begin(&b.variables, dir, variableFile), begin(&b.words.column, dir, listsFile))
@@ -181,15 +193,15 @@ func begin[T any](c **column[T], dir, name string) (err error) {
 // tables makes the log's tables quick to look things up in.
 func (b *builder) tables() {
 	functions, sites := 0, 0
-	for id := range b.log.Functions {
+	for id := range b.log.Tables.Functions {
 		functions = max(functions, int(id)+1)
 	}
-	for id := range b.log.Sites {
+	for id := range b.log.Tables.Sites {
 		sites = max(sites, int(id)+1)
 	}
 	b.sites, b.enters, b.returns = make(grouped, sites), make(grouped, functions), make(grouped, functions)
 	b.functions = make([]functionState, functions)
-	for id, f := range b.log.Functions {
+	for id, f := range b.log.Tables.Functions {
 		s := functionState{globals: make([]string, len(f.Variables))}
 		for i, v := range f.Variables {
 			if v.Scope == event.Global {
@@ -202,7 +214,7 @@ func (b *builder) tables() {
 		}
 		b.functions[id] = s
 	}
-	b.log.EachType(func(process uint16, t *event.Type) { b.sizes[typeKey{process, t.ID}] = t.Size })
+	b.log.Tables.EachType(func(process uint16, t *event.Type) { b.sizes[typeKey{process, t.ID}] = t.Size })
 }
 
 // take appends the cursor's event to the columns.
@@ -253,14 +265,14 @@ func (b *builder) take(c *cursor) {
 			ended = a
 		}
 	case event.Open:
-		depth, f := execlog.DecodeOpen(e.Data)
+		depth, f := event.DecodeOpen(e.Data)
 		if depth == uint64(len(c.stack)+1) { // else it is known already
 			a = b.table.open(f, c.thread, call, m)
 			call = a.id
 			c.stack = append(c.stack, a)
 			c.current = len(c.stack) - 1
 			b.words.add(&c.state.calls, uint32(call))
-			if site, ok := b.log.Sites[event.SiteID(e.ID)]; ok && site.Function == f {
+			if site, ok := b.log.Tables.Sites[event.SiteID(e.ID)]; ok && site.Function == f {
 				b.words.add(&a.lines, m)
 			}
 		}
@@ -350,7 +362,7 @@ func (b *builder) post(m uint32, e *event.Event, a *activation, c *cursor) {
 			if e.Kind != event.Fields {
 				b.words.add(&a.lines, m)
 			}
-			for _, v := range b.log.Sites[event.SiteID(e.ID)].Values {
+			for _, v := range b.log.Tables.Sites[event.SiteID(e.ID)].Values {
 				a.wrote(b, uint32(v), m)
 			}
 		}
@@ -364,7 +376,7 @@ func (b *builder) post(m uint32, e *event.Event, a *activation, c *cursor) {
 	case event.Element, event.Delete, event.Entries:
 		tag := uint32(0)
 		if e.Kind != event.Entries {
-			tag = keyTag(execlog.FirstItem(e.Data))
+			tag = keyTag(event.FirstItem(e.Data))
 		}
 		b.addresses.add(addressKey(keyMap, c.process, e.Address), m, tag)
 	case event.Panic, event.Recover, event.Failure, event.Exit, event.Output:
@@ -418,7 +430,7 @@ func (b *builder) global(a *activation, variable, m uint32, process uint16) {
 // returned notes the first return of an error: one that the call did not just
 // get from a call of its own.
 func (b *builder) returned(m uint32, e *event.Event, a *activation, th *threadState) {
-	last, isNil := execlog.LastValue(e.Data, e.Args)
+	last, isNil := event.LastValue(e.Data, e.Args)
 	if isNil || last == nil {
 		return
 	}
@@ -441,17 +453,17 @@ func (b *builder) cover(m uint32, e *event.Event, process uint16) {
 	var size uint64
 	switch e.Kind {
 	case event.Cell, event.Memory, event.Store:
-		id, _ := execlog.TypeOf(e.Data)
+		id, _ := event.TypeOf(e.Data)
 		size = b.sizes[typeKey{process, id}]
 	case event.Spread:
-		id, n := execlog.TypeOf(e.Data)
+		id, n := event.TypeOf(e.Data)
 		if s := b.sizes[typeKey{process, id}]; s < maxCovered {
 			size = s * n
 		}
 	}
 	most := uint64(maxCovered)
 	if e.Kind == event.Move {
-		_, size = execlog.DecodeMove(e.Data)
+		_, size = event.DecodeMove(e.Data)
 		most = maxMoved
 	}
 	if size == 0 || e.Address > math.MaxUint64-maxMoved {
@@ -526,7 +538,7 @@ func (b *builder) finish() error {
 		return c.close()
 	}
 	err := errors.Join(write(sitesFile, b.sites), write(entersFile, b.enters), write(returnsFile, b.returns))
-	x := index{LogSize: b.log.Size(), Moments: b.kinds.n, Losses: b.losses, Notable: map[event.Kind][2]uint32{}, Sizes: map[string]int64{}}
+	x := index{LogSize: b.log.Size, Moments: b.kinds.n, Losses: b.losses, Notable: map[event.Kind][2]uint32{}, Sizes: map[string]int64{}}
 	for k, g := range b.notable {
 		r := b.words.end(g)
 		x.Notable[k] = [2]uint32{r.count, r.at}
@@ -563,7 +575,7 @@ func (b *builder) finish() error {
 		}
 		x.Sizes[entry.Name()] = info.Size()
 	}
-	if x.LogSum, err = logSum(b.log.Reader(), x.LogSize); err != nil {
+	if x.LogSum, err = logSum(b.log.File, x.LogSize); err != nil {
 		return err
 	}
 	if !b.lasting {
@@ -577,13 +589,15 @@ func (b *builder) finish() error {
 	return writeIndex(b.dir, x)
 }
 
-// writeTables writes the log's tables, but for its threads, as a log without
-// events, so that opening need not go through the whole log for them.
-func (b *builder) writeTables() (err error) {
-	f, err := os.Create(filepath.Join(b.dir, tablesFile))
+// writeTables keeps the log's tables, so that opening need not go through the whole log
+// for them.
+func (b *builder) writeTables() error {
+	encoded, err := b.log.Tables.Encode()
+	if err == nil {
+		err = os.WriteFile(filepath.Join(b.dir, tablesFile), encoded, 0o600)
+	}
 	if err != nil {
 		return fmt.Errorf("write the timeline's tables: %w", err)
 	}
-	defer func() { err = errors.Join(err, f.Close()) }()
-	return b.log.WriteTables(f)
+	return nil
 }

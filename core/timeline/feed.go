@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 
 	"wraithology/core/event"
-	"wraithology/core/execlog"
 )
 
 // Feed builds a timeline of events that come in their order already, whatever
@@ -31,12 +30,12 @@ type openTrace struct {
 
 // NewFeed begins a timeline in the folder dir, which must not be there yet, over
 // tables that are complete. Finish or Abandon ends it.
-func NewFeed(tables *execlog.Log, dir string, lasting bool) (*Feed, error) {
+func NewFeed(source Source, dir string, lasting bool) (*Feed, error) {
 	partial, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".partial-*")
 	if err != nil {
 		return nil, fmt.Errorf("make the timeline's folder: %w", err)
 	}
-	b, err := newBuilder(tables, partial, lasting, nil)
+	b, err := newBuilder(source, partial, lasting, nil)
 	if err != nil {
 		return nil, errors.Join(err, os.RemoveAll(partial))
 	}
@@ -61,10 +60,10 @@ func (f *Feed) Add(thread event.ThreadID, time int64, raw []byte, caller event.C
 	}
 	if f.b.kinds.n >= maxMoments || f.b.words.n >= maxWords {
 		f.full = true
-		f.b.losses = append(f.b.losses, execlog.Loss{What: "the evidence has more moments than this program holds; the later ones are left out"})
+		f.b.losses = append(f.b.losses, event.Loss{What: "the evidence has more moments than this program holds; the later ones are left out"})
 		return event.NoMoment, event.NoCall, nil
 	}
-	e, err := execlog.EventAt(raw)
+	e, err := event.EventAt(raw)
 	if err != nil {
 		return event.NoMoment, event.NoCall, fmt.Errorf("take an event: %w", err)
 	}

@@ -15,13 +15,12 @@ import (
 	"github.com/fxamacker/cbor/v2"
 
 	"wraithology/core/event"
-	"wraithology/core/execlog"
 	"wraithology/core/mapped"
 )
 
 // Version is the version of a timeline's files. A timeline of another version
 // is built anew.
-const Version = 4
+const Version = 5
 
 // A timeline is a folder with one file for each column. All are arrays of fixed
 // records in the machine's byte order, which the index names, so that they are
@@ -113,7 +112,7 @@ type index struct {
 	LogSum    uint32
 	Moments   int64
 	Sizes     map[string]int64
-	Losses    []execlog.Loss
+	Losses    []event.Loss
 	Notable   map[event.Kind][2]uint32
 	Errors    [2]uint32
 	Globals   []globalRecord

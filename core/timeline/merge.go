@@ -9,7 +9,6 @@ import (
 	"slices"
 
 	"wraithology/core/event"
-	"wraithology/core/execlog"
 )
 
 // cursorQueue orders threads by the time of their next event; threads whose
@@ -90,7 +89,7 @@ func (b *builder) merge(ctx context.Context) error {
 				}
 			}
 			if b.kinds.n >= maxMoments || b.words.n >= maxWords {
-				b.losses = append(b.losses, execlog.Loss{What: "the log has more moments than this program holds; the later ones are left out"})
+				b.losses = append(b.losses, event.Loss{What: "the log has more moments than this program holds; the later ones are left out"})
 				return nil
 			}
 			b.take(c)
@@ -151,11 +150,11 @@ func (b *builder) advance(c *cursor) bool {
 			continue
 		}
 		c.payload = got.payload
-		c.walk = execlog.WalkEvents(got.payload, c.blocks[0].Base)
+		c.walk = event.NewWalk(got.payload, c.blocks[0].Base)
 	}
 }
 
-func (b *builder) ahead(block execlog.Block) chan unpackedBlock {
+func (b *builder) ahead(block event.Block) chan unpackedBlock {
 	out := make(chan unpackedBlock, 1)
 	go func() {
 		b.unpacked <- struct{}{}
@@ -167,13 +166,13 @@ func (b *builder) ahead(block execlog.Block) chan unpackedBlock {
 }
 
 func (b *builder) lose(c *cursor, err error) {
-	b.losses = append(b.losses, execlog.Loss{Offset: c.blocks[0].Offset, Bytes: int64(c.blocks[0].Stored), What: err.Error()})
+	b.losses = append(b.losses, event.Loss{Offset: c.blocks[0].Offset, Bytes: c.blocks[0].Bytes, What: err.Error()})
 }
 
 // begin gives a cursor's thread its number.
 func (b *builder) begin(c *cursor) {
 	block := c.blocks[0]
-	th, ok := b.log.Thread(block.Process, block.Thread)
+	th, ok := b.log.Tables.Thread(block.Process, block.Thread)
 	if !ok {
 		th = event.Thread{Process: block.Process, Number: uint64(block.Thread)}
 	}

@@ -7,7 +7,6 @@
 package timeline
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -19,7 +18,6 @@ import (
 	"strings"
 
 	"wraithology/core/event"
-	"wraithology/core/execlog"
 )
 
 // Call is one activation of a function. Leave is event.NoMoment where the call
@@ -42,7 +40,7 @@ type Timeline struct {
 	Files     map[event.FileID]event.File
 	Sites     map[event.SiteID]event.Site
 	Gaps      []event.Gap
-	Losses    []execlog.Loss
+	Losses    []event.Loss
 
 	functions []*event.Function // by number
 	siteTable []*event.Site     // by number
@@ -68,7 +66,7 @@ type Timeline struct {
 	notable   map[event.Kind]listRecord
 	errors    listRecord
 	globals   map[globalKey]event.Moment
-	types     *execlog.Log
+	types     *event.Tables
 }
 
 // Stale reports whether an error of Open says that the timeline is to be built anew.
@@ -101,11 +99,14 @@ func OpenKnown(dir string) (*Timeline, error) {
 }
 
 func (x index) open(dir string) (*Timeline, error) {
-	tables, err := execlog.OpenFile(filepath.Join(dir, tablesFile))
+	encoded, err := os.ReadFile(filepath.Join(dir, tablesFile))
 	if err != nil {
 		return nil, fmt.Errorf("open the timeline's tables: %w", err)
 	}
-	defer tables.Close()
+	tables, err := event.DecodeTables(encoded)
+	if err != nil {
+		return nil, fmt.Errorf("%w: its tables: %w", errStale, err)
+	}
 	t := &Timeline{Header: tables.Header, Processes: tables.Processes, Ends: tables.Ends, Functions: tables.Functions, Files: tables.Files, Sites: tables.Sites, Gaps: tables.Gaps,
 		Losses: x.Losses, types: tables, notable: map[event.Kind]listRecord{}, globals: map[globalKey]event.Moment{}, errors: listRecord{x.Errors[0], x.Errors[1]}}
 	for k, r := range x.Notable {
@@ -139,21 +140,6 @@ func (t *Timeline) mapFiles(dir string) error {
 		mapColumn(t, &t.runs, dir, runsFile), mapColumn(t, &t.table, dir, tableFile), mapColumn(t, &t.variables, dir, variableFile), mapColumn(t, &t.words, dir, listsFile),
 		mapColumn(t, &t.threads, dir, threadsFile), mapColumn(t, &t.creators, dir, creatorsFile), mapColumn(t, &t.sites, dir, sitesFile),
 		mapColumn(t, &t.enters, dir, entersFile), mapColumn(t, &t.returns, dir, returnsFile), mapColumn(t, &t.keys, dir, keysFile), mapColumn(t, &t.posted, dir, postedFile), mapColumn(t, &t.traces, dir, tracesFile))
-}
-
-// OfLog builds the timeline of a log in a temporary folder and opens it. The
-// folder is removed at once; what is open stays usable, and nothing is left behind.
-func OfLog(ctx context.Context, log *execlog.Log, progress func(done float64)) (*Timeline, error) {
-	parent, err := os.MkdirTemp("", "wraith-timeline-*")
-	if err != nil {
-		return nil, fmt.Errorf("make a folder for the timeline: %w", err)
-	}
-	defer os.RemoveAll(parent)
-	dir := filepath.Join(parent, "timeline")
-	if err := Build(ctx, log, dir, false, progress); err != nil {
-		return nil, err
-	}
-	return Open(dir, log.Reader(), log.Size())
 }
 
 // noFunction stands for a function that the log's tables do not have.
@@ -254,7 +240,7 @@ func (t *Timeline) Event(m event.Moment) event.Event {
 	if t.offsets[m] == noData {
 		return event.Event{Kind: t.kinds[m], ID: t.ids[m], Time: chunk.base + int64(uint64(t.times[m])<<chunk.shift)}
 	}
-	e, _ := execlog.EventAt(t.data[chunk.data+int64(t.offsets[m]):]) // it was walked when the timeline was built
+	e, _ := event.EventAt(t.data[chunk.data+int64(t.offsets[m]):]) // it was walked when the timeline was built
 	e.Time = chunk.base + int64(uint64(t.times[m])<<chunk.shift)
 	return e
 }
@@ -262,7 +248,7 @@ func (t *Timeline) Event(m event.Moment) event.Event {
 // Values decodes the values of the event at a moment.
 func (t *Timeline) Values(m event.Moment) ([]event.Value, error) {
 	e := t.Event(m)
-	return execlog.DecodeValues(e.Data, e.Args, t.Types(t.Process(m)))
+	return event.DecodeValues(e.Data, e.Args, t.Types(t.Process(m)))
 }
 
 // Process returns the process of a moment.
@@ -271,7 +257,7 @@ func (t *Timeline) Process(m event.Moment) uint16 {
 }
 
 // Types returns the types of a process.
-func (t *Timeline) Types(process uint16) execlog.Types { return t.types.Types(process) }
+func (t *Timeline) Types(process uint16) event.Types { return t.types.Types(process) }
 
 // noSite stands for a site that the log's tables do not have.
 var noSite event.Site

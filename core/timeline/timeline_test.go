@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/executionlog"
+	"wraithology/core/evidence/kinds/executionlog/logtest"
 	"wraithology/core/execlog"
 	"wraithology/core/timeline"
 )
@@ -41,8 +43,7 @@ func aLog(t *testing.T, n int, more ...byte) *execlog.Log {
 func TestLongListsAndTimes(t *testing.T) {
 	t.Parallel()
 	const n = 20_000
-	tl, err := timeline.OfLog(context.Background(), aLog(t, n), nil)
-	require.NoError(t, err)
+	tl := logtest.Timeline(t, aLog(t, n))
 	require.Equal(t, event.Moment(n+1), tl.Len())
 	list := tl.SiteMoments(0)
 	require.Equal(t, n, list.Len())
@@ -67,7 +68,7 @@ func TestATimelineIsUsedWholeOrNotAtAll(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "timeline")
 	stopped, cancel := context.WithCancel(ctx)
 	cancel()
-	require.ErrorIs(t, timeline.Build(stopped, log, dir, false, nil), context.Canceled)
+	require.ErrorIs(t, timeline.Build(stopped, executionlog.Source(log), dir, false, nil), context.Canceled)
 	_, err := timeline.Open(dir, log.Reader(), log.Size())
 	require.True(t, timeline.Stale(err), "a build that was stopped leaves nothing: %v", err)
 	left, err := os.ReadDir(filepath.Dir(dir))
@@ -76,12 +77,12 @@ func TestATimelineIsUsedWholeOrNotAtAll(t *testing.T) {
 
 	for _, lasting := range []bool{true, false} {
 		require.NoError(t, os.RemoveAll(dir))
-		require.NoError(t, timeline.Build(ctx, log, dir, lasting, nil))
+		require.NoError(t, timeline.Build(ctx, executionlog.Source(log), dir, lasting, nil))
 		tl, err := timeline.Open(dir, log.Reader(), log.Size())
 		require.NoError(t, err)
 		require.Equal(t, event.Moment(101), tl.Len())
 	}
-	require.NoError(t, timeline.Build(ctx, log, dir, false, nil), "somebody else may build the same")
+	require.NoError(t, timeline.Build(ctx, executionlog.Source(log), dir, false, nil), "somebody else may build the same")
 
 	other := aLog(t, 101)
 	_, err = timeline.Open(dir, other.Reader(), other.Size())
@@ -119,7 +120,7 @@ func TestClaimsDoNotFillTheDisk(t *testing.T) {
 	}
 	log := aLog(t, 1, claims...)
 	dir := filepath.Join(t.TempDir(), "timeline")
-	require.NoError(t, timeline.Build(context.Background(), log, dir, false, nil))
+	require.NoError(t, timeline.Build(context.Background(), executionlog.Source(log), dir, false, nil))
 	size := int64(0)
 	files, err := os.ReadDir(dir)
 	require.NoError(t, err)

@@ -19,6 +19,10 @@ import (
 	"syscall"
 	"time"
 
+	"wraithology/api"
+
+	"wraithology/core/fault"
+
 	"wraithology/client"
 	"wraithology/service"
 	"wraithology/service/receive"
@@ -28,9 +32,9 @@ import (
 type person struct{ name, password, role string }
 
 var people = []person{
-	{"Ines", "curlew-bank-7", client.RoleLead},
-	{"Tomas", "osprey-wall-7", client.RoleMember},
-	{"Oyelaran", "skerry-gut-7", client.RoleViewer},
+	{"Ines", "curlew-bank-7", api.RoleLead},
+	{"Tomas", "osprey-wall-7", api.RoleMember},
+	{"Oyelaran", "skerry-gut-7", api.RoleViewer},
 }
 
 const caseName = "shallow-berth"
@@ -72,7 +76,7 @@ func serve(ctx context.Context, data, listen string) (err error) {
 		}
 	}
 	c := client.New(s.URL, "")
-	if _, err := c.SignIn(ctx, client.Credentials{Name: people[0].name, Password: people[0].password}, "demo"); err != nil {
+	if _, err := c.SignIn(ctx, api.Credentials{Name: people[0].name, Password: people[0].password}, "demo"); err != nil {
 		return err
 	}
 	if err := fill(ctx, c, data); err != nil {
@@ -127,14 +131,14 @@ func fill(ctx context.Context, c *client.Client, data string) error {
 // openCase makes a case with the demo's people, unless it is there.
 func openCase(ctx context.Context, c *client.Client, name, title string) error {
 	_, err := c.Case(ctx, name)
-	if errors.Is(err, client.ErrNotFound) {
-		_, err = c.NewCase(ctx, client.NewCase{Name: name, Title: title})
+	if errors.Is(err, fault.NotFound) {
+		_, err = c.NewCase(ctx, api.NewCase{Name: name, Title: title})
 	}
 	if err != nil {
 		return err
 	}
 	for _, p := range people[1:] {
-		if err := c.SetMember(ctx, name, client.Member{Name: p.name, Role: p.role}); err != nil {
+		if err := c.SetMember(ctx, name, api.Member{Name: p.name, Role: p.role}); err != nil {
 			return err
 		}
 	}
@@ -173,7 +177,7 @@ func upload(ctx context.Context, c *client.Client, caseName, name, path string) 
 		return fmt.Errorf("open the recording: %w", err)
 	}
 	defer f.Close()
-	if _, err := c.Upload(ctx, caseName, name, f, client.Reading{}); err != nil {
+	if _, err := c.Upload(ctx, caseName, name, f, api.Reading{}); err != nil {
 		return err
 	}
 	e, err := c.Await(ctx, caseName, name, nil)

@@ -12,17 +12,12 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"wraithology/core/fault"
+
 	"github.com/alexedwards/argon2id"
 	"github.com/alexedwards/scs/v2"
 
 	"wraithology/service/store"
-)
-
-// Errors that callers tell apart.
-var (
-	ErrWrong    = errors.New("name or password is wrong")
-	ErrPassword = errors.New("a password needs at least 8 characters")
-	ErrName     = errors.New("a name is 1 to 64 letters, digits, dots or hyphens")
 )
 
 // Accounts checks who somebody is.
@@ -49,10 +44,10 @@ var params = &argon2id.Params{Memory: 64 << 10, Iterations: 3, Parallelism: 2, S
 // Add adds a person, or gives one a new password.
 func (a *Accounts) Add(ctx context.Context, name, password string, admin bool) error {
 	if name == "" || len(name) > 64 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-") != "" {
-		return fmt.Errorf("%q: %w", name, ErrName)
+		return fmt.Errorf("%q: %w", name, fault.InvalidName)
 	}
 	if utf8.RuneCountInString(password) < 8 {
-		return ErrPassword
+		return fault.WeakPassword
 	}
 	hash, err := argon2id.CreateHash(password, params)
 	if err != nil {
@@ -69,7 +64,7 @@ var unknownHash, _ = argon2id.CreateHash(rand.Text(), params)
 func (a *Accounts) Check(ctx context.Context, name, password string) (store.Person, error) {
 	p, err := a.store.PersonByName(ctx, name)
 	hash := p.PasswordHash
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, fault.NotFound) {
 		hash = unknownHash
 	} else if err != nil {
 		return p, err
@@ -79,7 +74,7 @@ func (a *Accounts) Check(ctx context.Context, name, password string) (store.Pers
 		return store.Person{}, fmt.Errorf("check the password: %w", compareErr)
 	}
 	if err != nil || !match {
-		return store.Person{}, ErrWrong
+		return store.Person{}, fault.WrongPassword
 	}
 	return p, nil
 }
@@ -132,7 +127,7 @@ func (a *Accounts) Middleware(failed func(http.ResponseWriter, *http.Request, er
 			switch {
 			case err == nil:
 				r = r.WithContext(context.WithValue(r.Context(), personKey{}, p))
-			case !errors.Is(err, store.ErrNotFound):
+			case !errors.Is(err, fault.NotFound):
 				failed(w, r, err)
 				return
 			}
@@ -148,7 +143,7 @@ func (a *Accounts) identify(r *http.Request) (store.Person, error) {
 	}
 	id := a.Sessions.GetInt64(r.Context(), sessionPerson)
 	if id == 0 {
-		return store.Person{}, store.ErrNotFound
+		return store.Person{}, fault.NotFound
 	}
 	return a.store.PersonByID(r.Context(), id)
 }

@@ -11,14 +11,16 @@ import (
 	"strings"
 	"time"
 
+	"wraithology/api"
+
+	"wraithology/core/fault"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
-	"wraithology/client"
-	"wraithology/core/answer"
-	"wraithology/core/evidence"
+	"wraithology/core/ask"
 	"wraithology/core/replay"
 	"wraithology/service/recordings"
 	"wraithology/service/store"
@@ -51,10 +53,7 @@ func (*indexer) Timeout(*river.Job[indexArgs]) time.Duration { return -1 }
 // Work implements river.Worker.
 func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 	e, err := w.store.EvidenceByID(ctx, job.Args.Evidence)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil // deleted in the meantime
-	}
-	if err != nil || e.State != client.StateIndexing {
+	if err != nil || e.State != api.StateIndexing {
 		return err
 	}
 	told := time.Now()
@@ -65,21 +64,21 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 		}
 	})
 	if err != nil {
-		if !errors.Is(err, evidence.ErrUnreadable) {
+		if !errors.Is(err, fault.Unreadable) {
 			return err // the queue tries again
 		}
-		e.State, e.Trouble, e.Outcome = client.StateFailed, err.Error(), "cannot be read"
+		e.State, e.Trouble, e.Outcome = api.StateFailed, err.Error(), "cannot be read"
 		return w.store.SaveEvidence(ctx, e)
 	}
 	describe(&e, r.Info())
-	if e.Fingerprint, err = answer.FingerprintOf(ctx, r); err != nil {
+	if e.Fingerprint, err = ask.Fingerprint(ctx, r); err != nil {
 		return err
 	}
 	return w.store.SaveEvidence(ctx, e)
 }
 
 func describe(e *store.Evidence, info replay.Info) {
-	e.State, e.Progress = client.StateReady, 1
+	e.State, e.Progress = api.StateReady, 1
 	e.Kind, e.Program, e.BuildID, e.Host = info.Kind, info.Program, info.BuildID, info.Host
 	e.Started, e.DurationNs, e.Moments, e.Gaps = info.Started, int64(info.Duration), info.Moments, len(info.Gaps)
 	e.Outcome = "ended without a failure"

@@ -5,8 +5,8 @@ import (
 	"math"
 	"time"
 
-	"wraithology/core/eventtrace"
-	"wraithology/core/eventtrace/otlp"
+	"wraithology/core/evidence/kinds/eventtrace"
+	"wraithology/core/evidence/kinds/eventtrace/otlp"
 )
 
 // along is what goes along into the next piece of a case's evidence: traces that were under

@@ -16,7 +16,7 @@ import (
 	tracepb "go.opentelemetry.io/proto/otlp/trace/v1"
 	"google.golang.org/protobuf/proto"
 
-	"wraithology/core/eventtrace/otlp"
+	"wraithology/core/evidence/kinds/eventtrace/otlp"
 )
 
 // request holds spans of traces, each TRACE, SPAN, PARENT.

@@ -15,7 +15,7 @@ import (
 	"google.golang.org/protobuf/proto"
 	"google.golang.org/protobuf/types/known/durationpb"
 
-	"wraithology/core/eventtrace/otlp"
+	"wraithology/core/evidence/kinds/eventtrace/otlp"
 )
 
 // raw is a message as it came: it is checked where it lies, and kept so.

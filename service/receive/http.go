@@ -7,10 +7,12 @@ import (
 	"net/http"
 	"strconv"
 
+	"wraithology/core/fault"
+
 	"google.golang.org/grpc/codes"
 	"google.golang.org/protobuf/encoding/protowire"
 
-	"wraithology/core/eventtrace/otlp"
+	"wraithology/core/evidence/kinds/eventtrace/otlp"
 )
 
 // The addresses of OTLP over HTTP.
@@ -70,13 +72,13 @@ func status(err error) (int, codes.Code) {
 	switch {
 	case errors.Is(err, otlp.ErrMalformed), errors.Is(err, otlp.ErrOther):
 		return http.StatusBadRequest, codes.InvalidArgument
-	case errors.Is(err, ErrToken):
+	case errors.Is(err, fault.UnknownToken):
 		return http.StatusUnauthorized, codes.Unauthenticated
-	case errors.Is(err, ErrNoRight):
+	case errors.Is(err, fault.PermissionDenied):
 		return http.StatusForbidden, codes.PermissionDenied
-	case errors.Is(err, ErrTooLarge):
+	case errors.Is(err, fault.TooLarge):
 		return http.StatusRequestEntityTooLarge, codes.InvalidArgument
-	case errors.Is(err, ErrBusy):
+	case errors.Is(err, fault.Busy):
 		return http.StatusTooManyRequests, codes.Unavailable
 	}
 	return http.StatusServiceUnavailable, codes.Unavailable

@@ -7,7 +7,10 @@ import (
 	"io"
 	"time"
 
-	"wraithology/client"
+	"wraithology/api"
+
+	"wraithology/core/fault"
+
 	"wraithology/service/jobs"
 	"wraithology/service/store"
 	"wraithology/service/vault"
@@ -37,9 +40,9 @@ func (v Vaulted) Keep(ctx context.Context, caseID, personID int64, name string, 
 	if err != nil || kept.Bytes == 0 {
 		return err
 	}
-	e := store.Evidence{CaseID: caseID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: personID, State: client.StateIndexing, Started: time.Unix(0, 0).UTC()}
+	e := store.Evidence{CaseID: caseID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: personID, State: api.StateIndexing, Started: time.Unix(0, 0).UTC()}
 	if err := v.Store.AddEvidence(ctx, &e); err != nil {
-		if errors.Is(err, store.ErrExists) {
+		if errors.Is(err, fault.Exists) {
 			return nil
 		}
 		return err

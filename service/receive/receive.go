@@ -17,15 +17,9 @@ import (
 	"sync"
 	"time"
 
-	"wraithology/service/store"
-)
+	"wraithology/core/fault"
 
-// Errors that are answered as the protocol says.
-var (
-	ErrToken    = errors.New("the token is not known")
-	ErrNoRight  = errors.New("this token may not send: wraith sender CASE makes one that may")
-	ErrBusy     = errors.New("too much is waiting to be written; try again")
-	ErrTooLarge = errors.New("the request is too large")
+	"wraithology/service/store"
 )
 
 // Bounds of what is taken.
@@ -113,15 +107,15 @@ func (r *Receiver) Stop() error {
 func (r *Receiver) Sender(ctx context.Context, header string) (store.Sender, error) {
 	secret, ok := strings.CutPrefix(header, "Bearer ")
 	if !ok || secret == "" {
-		return store.Sender{}, fmt.Errorf("%w: send it as the header authorization: Bearer TOKEN", ErrToken)
+		return store.Sender{}, fmt.Errorf("%w: send it as the header authorization: Bearer TOKEN", fault.UnknownToken)
 	}
 	hash := sha256.Sum256([]byte(secret))
 	s, err := r.store.SenderByToken(ctx, hash[:])
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, fault.NotFound) {
 		if _, personErr := r.store.PersonByToken(ctx, hash[:]); personErr == nil {
-			return s, ErrNoRight
+			return s, fault.PermissionDenied.New("wraith sender CASE makes a token that may send", "permission denied: the token may not send")
 		}
-		return s, ErrToken
+		return s, fault.UnknownToken
 	}
 	return s, err
 }
@@ -198,7 +192,7 @@ func (r *Receiver) keep(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
-	if err := r.store.HasCase(ctx, caseID); errors.Is(err, store.ErrNotFound) {
+	if err := r.store.HasCase(ctx, caseID); errors.Is(err, fault.NotFound) {
 		r.log.WarnContext(ctx, "what was received belongs to a case that is gone; it is removed", "file", path)
 		return os.Remove(path)
 	} else if err != nil {

@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"io"
 
+	"wraithology/core/fault"
+
 	tracepb "go.opentelemetry.io/proto/otlp/trace/v1"
 	"google.golang.org/protobuf/proto"
 
-	"wraithology/core/eventtrace/otlp"
+	"wraithology/core/evidence/kinds/eventtrace/otlp"
 	"wraithology/service/store"
 )
 
@@ -34,7 +36,7 @@ func unpack(r io.Reader, packed bool) ([]byte, error) {
 	}
 	b, err := io.ReadAll(r)
 	if len(b) > MaxRequest {
-		return nil, fmt.Errorf("%w: more than %d bytes, unpacked; send smaller batches", ErrTooLarge, MaxRequest)
+		return nil, fmt.Errorf("%w: more than %d bytes, unpacked; send smaller batches", fault.TooLarge, MaxRequest)
 	}
 	if err != nil && packed {
 		return nil, fmt.Errorf("%w: %w", otlp.ErrMalformed, err)

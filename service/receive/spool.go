@@ -13,6 +13,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"wraithology/core/fault"
 )
 
 // A spool file is a sequence of requests, each with its length and its CRC32C before
@@ -52,7 +54,7 @@ func (s *stream) take(ctx context.Context, person int64, request []byte, most in
 	s.mu.Lock()
 	if s.size > 0 && s.size+len(request) > most {
 		s.mu.Unlock()
-		return ErrBusy
+		return fault.Busy
 	}
 	s.waiting, s.size = append(s.waiting, w), s.size+len(request)
 	if !s.writing {

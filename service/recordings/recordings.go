@@ -10,12 +10,13 @@ import (
 	"path/filepath"
 	"sync"
 
-	"wraithology/client"
-	"wraithology/core/coredump/module"
+	"wraithology/api"
+
 	"wraithology/core/evidence"
+	"wraithology/core/evidence/kinds"
+	"wraithology/core/guard"
 	"wraithology/core/replay"
 	"wraithology/core/source"
-	"wraithology/core/structuredlog"
 	"wraithology/service/store"
 	"wraithology/service/vault"
 )
@@ -45,7 +46,7 @@ type entry struct {
 	key   string
 	bytes int64
 	ready chan struct{}
-	r     replay.Replay
+	r     replay.Recording
 	err   error
 }
 
@@ -65,17 +66,13 @@ func (r *Recordings) timelines() string { return filepath.Join(r.dir, "timelines
 // Open returns the recording of a piece of evidence, which is explained by the
 // artifacts of its case. Several that ask at once wait for one opening; it goes on
 // when one of them gives up.
-func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(float64)) (replay.Replay, error) {
+func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(float64)) (replay.Recording, error) {
 	artifacts, key, err := r.artifacts(ctx, e)
 	if err != nil {
 		return nil, err
 	}
-	rules, err := structuredlog.ParseRules(e.Fields)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", evidence.ErrUnreadable, err)
-	}
-	o := evidence.Options{Timelines: evidence.Timelines{Folder: r.timelines(), Lasting: true}, Artifacts: artifacts, As: evidence.Kind(e.ReadAs), Rules: rules}
-	key += fmt.Sprint(" ", e.ReadAs, rules)
+	o := evidence.Options{Timelines: evidence.Timelines{Folder: r.timelines(), Lasting: true}, Artifacts: artifacts, As: e.ReadAs, Fields: e.Fields}
+	key += fmt.Sprint(" ", e.ReadAs, e.Fields) // fmt writes maps in the order of their keys
 	x := r.entry(ctx, key, r.vault.Path(e.SHA256), e.Bytes, o, progress)
 	select {
 	case <-x.ready:
@@ -114,21 +111,20 @@ func (r *Recordings) remove(e *list.Element) {
 // artifacts gathers what explains evidence. The key differs where that does. Files
 // of this machine are not looked at: they are not those of the one that crashed.
 func (r *Recordings) artifacts(ctx context.Context, e store.Evidence) (out evidence.Artifacts, key string, err error) {
-	switch evidence.Kind(e.Kind) {
-	case evidence.ExecutionLog, evidence.EventTrace, evidence.StructuredLog, evidence.RuntimeTrace:
-		return out, e.SHA256, nil // they explain themselves
+	if k, err := kinds.All.Named(e.Kind); err == nil && !k.Explained {
+		return out, e.SHA256, nil
 	}
 	list, err := r.store.ArtifactsOf(ctx, e.CaseID)
 	if err != nil {
 		return out, "", err
 	}
 	key = e.SHA256
-	out.Modules = module.Sources{Alone: true, Cache: filepath.Join(r.dir, "modules"), Names: map[string]string{}}
+	out = evidence.Artifacts{Alone: true, Cache: filepath.Join(r.dir, "modules"), Names: map[string]string{}}
 	for _, a := range list {
 		key += " " + a.SHA256 + " " + a.Name
-		if a.Kind != client.ArtifactSource {
+		if a.Kind != api.ArtifactSource {
 			path := r.vault.Path(a.SHA256)
-			out.Modules.Offered, out.Modules.Names[path] = append(out.Modules.Offered, path), a.Name
+			out.Offered, out.Names[path] = append(out.Offered, path), a.Name
 			continue
 		}
 		into := filepath.Join(r.dir, "sources", a.SHA256)
@@ -142,16 +138,13 @@ func (r *Recordings) artifacts(ctx context.Context, e store.Evidence) (out evide
 
 func (r *Recordings) load(ctx context.Context, x *entry, path string, o evidence.Options, progress func(float64)) {
 	defer close(x.ready)
-	defer func() {
-		// A fault in reading evidence must not bring down the service.
-		if p := recover(); p != nil {
-			x.err = fmt.Errorf("%w: reading it failed: %v", evidence.ErrUnreadable, p)
-		}
-		if x.err != nil {
-			r.forget(x.key)
-		}
-	}()
-	x.r, x.err = evidence.Open(ctx, path, o, progress)
+	x.err = guard.Do(func() (err error) {
+		x.r, err = kinds.All.Open(ctx, path, o, progress)
+		return err
+	})
+	if x.err != nil {
+		r.forget(x.key)
+	}
 }
 
 func (r *Recordings) forget(key string) {

@@ -5,14 +5,15 @@ package sittings
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"sort"
-	"strconv"
 	"sync"
 	"time"
 
-	"wraithology/client"
+	"wraithology/api"
+
+	"wraithology/core/event"
+	"wraithology/core/fault"
+
 	"wraithology/service/store"
 )
 
@@ -30,15 +31,12 @@ type room struct {
 
 type attendee struct {
 	mode  string
-	place client.Place
+	place api.Place
 	seen  time.Time
 }
 
 // lingers is how long somebody without a watcher still counts as being here.
 const lingers = 30 * time.Second
-
-// ErrNotHere says that somebody has not joined the sitting.
-var ErrNotHere = errors.New("join the sitting first")
 
 // New returns the sittings of a store.
 func New(s *store.Store) *Hub { return &Hub{store: s, rooms: map[int64]*room{}} }
@@ -72,7 +70,7 @@ func (r *room) present(name string) bool {
 
 func (r *room) leader() string {
 	for name, p := range r.people {
-		if p.mode == client.ModeLead && r.present(name) {
+		if p.mode == api.ModeLead && r.present(name) {
 			return name
 		}
 	}
@@ -81,20 +79,20 @@ func (r *room) leader() string {
 
 // Join brings somebody into a sitting. Without a mode, who may lead does so if
 // nobody else does; everybody else follows.
-func (h *Hub) Join(x store.Sitting, name, mode string, mayLead bool) client.Sitting {
+func (h *Hub) Join(x store.Sitting, name, mode string, mayLead bool) api.Sitting {
 	h.mu.Lock()
 	r := h.room(x.ID)
 	leader := r.leader()
 	if mode == "" {
-		mode = client.ModeFollow
+		mode = api.ModeFollow
 		if have := r.people[name]; have != nil && r.present(name) {
 			mode = have.mode
 		} else if mayLead && leader == "" {
-			mode = client.ModeLead
+			mode = api.ModeLead
 		}
 	}
-	if mode == client.ModeLead && leader != "" && leader != name {
-		r.people[leader].mode = client.ModeFollow
+	if mode == api.ModeLead && leader != "" && leader != name {
+		r.people[leader].mode = api.ModeFollow
 	}
 	r.people[name] = &attendee{mode: mode, place: placeOf(x), seen: time.Now()}
 	r.changed()
@@ -104,37 +102,35 @@ func (h *Hub) Join(x store.Sitting, name, mode string, mayLead bool) client.Sitt
 
 // Change moves somebody, or changes the mode. Who leads takes the sitting along;
 // who follows and moves looks around alone from then on.
-func (h *Hub) Change(ctx context.Context, x store.Sitting, name string, c client.SittingChange) (client.Sitting, error) {
+func (h *Hub) Change(ctx context.Context, x store.Sitting, name string, c api.SittingChange) (api.Sitting, error) {
 	h.mu.Lock()
 	r := h.room(x.ID)
 	p := r.people[name]
 	if p == nil {
 		h.mu.Unlock()
-		return client.Sitting{}, ErrNotHere
+		return api.Sitting{}, fault.NotInSitting
 	}
 	p.seen = time.Now()
 	if c.Mode != "" {
-		if leader := r.leader(); c.Mode == client.ModeLead && leader != "" && leader != name {
-			r.people[leader].mode = client.ModeFollow
+		if leader := r.leader(); c.Mode == api.ModeLead && leader != "" && leader != name {
+			r.people[leader].mode = api.ModeFollow
 		}
 		p.mode = c.Mode
-	} else if c.Place != nil && p.mode == client.ModeFollow {
-		p.mode = client.ModeRoam
+	} else if c.Place != nil && p.mode == api.ModeFollow {
+		p.mode = api.ModeRoam
 	}
-	leads := p.mode == client.ModeLead
+	leads := p.mode == api.ModeLead
 	if c.Place != nil {
 		p.place = *c.Place
 	}
 	h.mu.Unlock()
 	if c.Place != nil && leads {
-		thread, err := strconv.ParseInt(c.Place.Thread, 10, 64)
-		if err != nil {
-			return client.Sitting{}, fmt.Errorf("thread %q is no number: %w", c.Place.Thread, err)
+		moment, thread := int64(c.Place.Moment), int64(c.Place.Thread)
+		var err error
+		if x.Version, err = h.store.MoveSitting(ctx, x.ID, moment, thread, c.Place.Frame); err != nil {
+			return api.Sitting{}, err
 		}
-		if x.Version, err = h.store.MoveSitting(ctx, x.ID, c.Place.Moment, thread, c.Place.Frame); err != nil {
-			return client.Sitting{}, err
-		}
-		x.Moment, x.Thread, x.Frame = c.Place.Moment, thread, c.Place.Frame
+		x.Moment, x.Thread, x.Frame = moment, thread, c.Place.Frame
 	}
 	h.mu.Lock()
 	h.room(x.ID).changed()
@@ -142,14 +138,14 @@ func (h *Hub) Change(ctx context.Context, x store.Sitting, name string, c client
 	return h.describe(x), nil
 }
 
-func placeOf(x store.Sitting) client.Place {
-	return client.Place{Moment: x.Moment, Thread: strconv.FormatInt(x.Thread, 10), Frame: x.Frame}
+func placeOf(x store.Sitting) api.Place {
+	return api.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame}
 }
 
-func (h *Hub) describe(x store.Sitting) client.Sitting {
+func (h *Hub) describe(x store.Sitting) api.Sitting {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	out := client.Sitting{ID: x.ID, Case: x.Case.Name, Evidence: x.Evidence.Name, Place: placeOf(x), Version: x.Version, Here: []client.Attendee{}}
+	out := api.Sitting{ID: x.ID, Case: x.Case.Name, Evidence: x.Evidence.Name, Place: placeOf(x), Version: x.Version, Here: []api.Attendee{}}
 	r := h.room(x.ID)
 	for name, p := range r.people {
 		if !r.present(name) {
@@ -157,10 +153,10 @@ func (h *Hub) describe(x store.Sitting) client.Sitting {
 			continue
 		}
 		place := p.place
-		if p.mode != client.ModeRoam {
+		if p.mode != api.ModeRoam {
 			place = out.Place
 		}
-		out.Here = append(out.Here, client.Attendee{Name: name, Mode: p.mode, Place: place})
+		out.Here = append(out.Here, api.Attendee{Name: name, Mode: p.mode, Place: place})
 	}
 	sort.Slice(out.Here, func(i, j int) bool { return out.Here[i].Name < out.Here[j].Name })
 	return out
@@ -168,7 +164,7 @@ func (h *Hub) describe(x store.Sitting) client.Sitting {
 
 // Watch calls f with the sitting's state now and after every change, until the
 // context ends or f fails; beat is called when nothing has changed for a while.
-func (h *Hub) Watch(ctx context.Context, id int64, name string, f func(client.Sitting) error, beat func() error) error {
+func (h *Hub) Watch(ctx context.Context, id int64, name string, f func(api.Sitting) error, beat func() error) error {
 	told := make(chan struct{}, 1)
 	told <- struct{}{}
 	h.mu.Lock()

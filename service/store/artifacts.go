@@ -35,9 +35,9 @@ func (s *Store) ArtifactByName(ctx context.Context, caseID int64, name string) (
 	return a, told(s.in(ctx).Preload("Person").Where("case_id = ? and name = ?", caseID, name).Take(&a).Error, "artifact "+name)
 }
 
-// IndexAgain puts a case's evidence of a kind back into the state of being
+// IndexAgain puts a case's evidence of some kinds back into the state of being
 // indexed, and returns it.
-func (s *Store) IndexAgain(ctx context.Context, caseID int64, kind string) (list []Evidence, err error) {
-	err = s.in(ctx).Raw("update evidence set state = 'indexing', progress = 0 where case_id = ? and (kind = ? or state = 'failed') returning *", caseID, kind).Scan(&list).Error
+func (s *Store) IndexAgain(ctx context.Context, caseID int64, kinds []string) (list []Evidence, err error) {
+	err = s.in(ctx).Raw("update evidence set state = 'indexing', progress = 0 where case_id = ? and (kind in ? or state = 'failed') returning *", caseID, kinds).Scan(&list).Error
 	return list, told(err, "evidence")
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"wraithology/core/fault"
+
 	"gorm.io/gorm"
 )
 
@@ -40,7 +42,7 @@ func (s *Store) SendersOf(ctx context.Context, caseID int64) (list []Sender, err
 func (s *Store) DeleteSender(ctx context.Context, caseID, id int64) error {
 	done := s.in(ctx).Where("case_id = ?", caseID).Delete(&Sender{}, id)
 	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("sender %d: %w", id, ErrNotFound)
+		return fmt.Errorf("sender %d: %w", id, fault.NotFound)
 	}
 	return told(done.Error, "sender")
 }

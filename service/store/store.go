@@ -10,6 +10,8 @@ import (
 	"io/fs"
 	"time"
 
+	"wraithology/core/fault"
+
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -21,12 +23,6 @@ import (
 
 //go:embed migrations/*.sql
 var migrations embed.FS
-
-// Errors that callers tell apart.
-var (
-	ErrNotFound = errors.New("not found")
-	ErrExists   = errors.New("exists already")
-)
 
 // Person can sign in.
 type Person struct {
@@ -214,9 +210,9 @@ func told(err error, what string) error {
 	case err == nil:
 		return nil
 	case errors.Is(err, gorm.ErrRecordNotFound):
-		return fmt.Errorf("%s: %w", what, ErrNotFound)
+		return fmt.Errorf("%s: %w", what, fault.NotFound)
 	case errors.Is(err, gorm.ErrDuplicatedKey), errors.As(err, &pg) && pg.Code == "23505":
-		return fmt.Errorf("%s: %w", what, ErrExists)
+		return fmt.Errorf("%s: %w", what, fault.Exists)
 	}
 	return fmt.Errorf("%s: %w", what, err)
 }
@@ -280,7 +276,7 @@ func (s *Store) CaseByName(ctx context.Context, name string) (c Case, err error)
 	return c, told(s.in(ctx).Preload("Members.Person").Where("name = ?", name).Take(&c).Error, "case "+name)
 }
 
-// HasCase returns ErrNotFound where there is no case of an ID.
+// HasCase returns fault.NotFound where there is no case of an ID.
 func (s *Store) HasCase(ctx context.Context, id int64) error {
 	return told(s.in(ctx).Select("id").Take(&Case{}, id).Error, fmt.Sprintf("case %d", id))
 }
@@ -358,7 +354,7 @@ func (s *Store) DeleteCheckpoints(ctx context.Context, caseID int64) error {
 func (s *Store) DeleteCheckpoint(ctx context.Context, caseID, id int64) error {
 	done := s.in(ctx).Where("case_id = ?", caseID).Delete(&Checkpoint{}, id)
 	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("checkpoint %d: %w", id, ErrNotFound)
+		return fmt.Errorf("checkpoint %d: %w", id, fault.NotFound)
 	}
 	return told(done.Error, "checkpoint")
 }

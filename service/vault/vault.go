@@ -12,6 +12,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"wraithology/core/fault"
+
 	"wraithology/core/sparse"
 )
 
@@ -23,9 +25,6 @@ type Stored struct {
 	SHA256 string
 	Bytes  int64
 }
-
-// ErrBrokenOff says that the bytes ended before they were all there.
-var ErrBrokenOff = errors.New("the upload broke off")
 
 // Open opens the vault in dir, making it at the first time, and clears away what
 // uploads that never finished have left.
@@ -58,7 +57,7 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 	sum := sha256.New()
 	if s.Bytes, err = sparse.Copy(f, io.TeeReader(&contextReader{ctx, r}, sum)); err != nil {
 		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
-			return s, fmt.Errorf("%w after %d bytes: upload it again", ErrBrokenOff, s.Bytes)
+			return s, fmt.Errorf("%w after %d bytes: upload it again", fault.CutOff, s.Bytes)
 		}
 		return s, fmt.Errorf("keep the evidence: %w", err)
 	}

@@ -1,18 +1,18 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { words } from '../api/service'
-import { useSitting } from '../stores/sitting'
+import { useFrame } from '../stores/frame'
 
-const s = useSitting()
+const here = useFrame()
 const expression = ref('')
 const answers = ref<{ expression: string; moment: number; text: string; type: string; wrong: boolean }[]>([])
 
 async function ask() {
   const asked = expression.value.trim()
   if (!asked) return
-  const at = { expression: asked, moment: s.place.moment }
+  const at = { expression: asked, moment: here.place.moment }
   try {
-    const a = await s.ask(asked)
+    const a = await here.ask(asked)
     answers.value.unshift({ ...at, text: a.value, type: a.type, wrong: false })
   } catch (e) {
     answers.value.unshift({ ...at, text: words(e), type: '', wrong: true })

@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Frame } from '../api/service'
+import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
 
-const s = useSitting()
+const here = useFrame()
+const sitting = useSitting()
 
 interface Row {
   frame?: Frame
@@ -13,7 +15,7 @@ interface Row {
 // Frames of foreign code that follow each other are one line.
 const rows = computed(() => {
   const out: Row[] = []
-  for (const f of s.frames) {
+  for (const f of here.frames) {
     const last = out[out.length - 1]
     if (f.own) out.push({ frame: f, foreign: 0 })
     else if (last && !last.frame) last.foreign++
@@ -29,11 +31,11 @@ function short(name: string) {
 
 <template>
   <section aria-label="Descent">
-    <h2>Descent <span class="soft">thread {{ s.place.thread }}</span></h2>
+    <h2>Descent <span class="soft">thread {{ here.place.thread }}</span></h2>
     <p v-if="!rows.length" class="soft">No own code runs on this thread here. Step, or choose another moment in the lanes.</p>
     <ol>
       <li v-for="(r, i) in rows" :key="i">
-        <button v-if="r.frame" type="button" :class="{ chosen: r.frame.index === s.place.frame }" :aria-current="r.frame.index === s.place.frame" :data-frame="r.frame.index" @click="s.chooseFrame(r.frame.index)">
+        <button v-if="r.frame" type="button" :class="{ chosen: r.frame.index === here.place.frame }" :aria-current="r.frame.index === here.place.frame" :data-frame="r.frame.index" @click="sitting.chooseFrame(r.frame.index)">
           <span class="index">{{ r.frame.index }}</span>
           <span class="mono name" :title="r.frame.function">{{ short(r.frame.function) }}</span>
           <span class="soft mono file" :title="r.frame.file"><bdi>{{ r.frame.file ? `${r.frame.file}:${r.frame.line}` : '' }}</bdi></span>

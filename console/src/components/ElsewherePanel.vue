@@ -2,32 +2,34 @@
 import { ref, watch } from 'vue'
 import type { Instant } from '../api/service'
 import { data, duration, service, words } from '../api/service'
-import { useSitting } from '../stores/sitting'
+import { useEvidence } from '../stores/evidence'
+import { useFrame } from '../stores/frame'
 
-const s = useSitting()
-const here = ref<Instant>()
+const evidence = useEvidence()
+const here = useFrame()
+const instant = ref<Instant>()
 const trouble = ref('')
 
 async function load() {
   try {
-    here.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/instant', { params: { path: s.path, query: { moment: s.place.moment, thread: Number(s.place.thread) } } }))
+    instant.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/instant', { params: { path: evidence.path, query: { moment: here.place.moment, thread: here.place.thread } } }))
     trouble.value = ''
   } catch (e) {
     trouble.value = words(e)
   }
 }
 
-watch(() => s.place.moment, load, { immediate: true })
+watch(() => here.place.moment, load, { immediate: true })
 
 /** Says how far another clock is behind, in seconds. */
-async function shift(evidence: string, seconds: string) {
+async function shift(name: string, seconds: string) {
   const ns = Math.round(Number(seconds) * 1e9)
   if (!Number.isFinite(ns)) {
-    trouble.value = `“${seconds}” is no number of seconds.`
+    trouble.value = `Invalid number of seconds: “${seconds}”.`
     return
   }
   try {
-    await data(service.PUT('/api/cases/{case}/evidence/{evidence}/offset', { params: { path: { case: s.path.case, evidence } }, body: { offsetNs: ns } }))
+    await data(service.PUT('/api/cases/{case}/evidence/{evidence}/offset', { params: { path: { case: evidence.path.case, evidence: name } }, body: { offsetNs: ns } }))
     await load()
   } catch (e) {
     trouble.value = words(e)
@@ -39,16 +41,16 @@ const how: Record<string, string> = { trace: 'by the trace', clock: 'by the cloc
 
 <template>
   <p v-if="trouble" class="wrong" role="alert">{{ trouble }}</p>
-  <p v-if="here" class="soft">
-    The same instant, <span class="mono">{{ here.at }}</span><template v-if="here.traceID">, or trace <span class="mono">{{ here.traceID.slice(0, 16) }}</span></template>, in the case's other evidence<template v-if="!here.places.length">: there is none yet</template>
+  <p v-if="instant" class="soft">
+    The same instant, <span class="mono">{{ instant.at }}</span><template v-if="instant.traceID">, or trace <span class="mono">{{ instant.traceID.slice(0, 16) }}</span></template>, in the case's other evidence<template v-if="!instant.places.length">: there is none yet</template>
   </p>
-  <table v-if="here?.places.length">
+  <table v-if="instant?.places.length">
     <thead>
       <tr><th>Evidence</th><th>There</th><th>Found</th><th>Away</th><th>Its clock is behind by, seconds</th></tr>
     </thead>
     <tbody>
-      <tr v-for="p in here.places" :key="p.evidence">
-        <td><RouterLink :to="{ name: 'sitting', params: { case: s.path.case, evidence: p.evidence }, query: { moment: String(p.moment), thread: p.thread } }">{{ p.evidence }}@{{ p.moment }}</RouterLink></td>
+      <tr v-for="p in instant.places" :key="p.evidence">
+        <td><RouterLink :to="{ name: 'sitting', params: { case: evidence.path.case, evidence: p.evidence }, query: { moment: String(p.moment), thread: p.thread } }">{{ p.evidence }}@{{ p.moment }}</RouterLink></td>
         <td>{{ p.text || p.function }}</td>
         <td>{{ how[p.by] }}</td>
         <td class="number">{{ p.by === 'one-moment' ? '' : duration(p.differenceNs) }}</td>

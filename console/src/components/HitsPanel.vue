@@ -1,19 +1,27 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
-import type { Checkpoint } from '../api/service'
+import { newKinds } from '../checkpointKinds'
+import { useCheckpoints } from '../stores/checkpoints'
+import { useEvidence } from '../stores/evidence'
+import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
+import { useTrouble } from '../stores/trouble'
 
-const s = useSitting()
+const checkpoints = useCheckpoints()
+const evidence = useEvidence()
+const here = useFrame()
+const sitting = useSitting()
+const trouble = useTrouble()
 const when = ref('')
 const from = ref(0)
 const page = 100
-const kind = ref<'enter' | 'return' | 'error' | 'output'>('enter')
+const kind = ref(newKinds[0]!)
 const about = ref('')
 const nth = ref('')
 const show = ref('')
 
 watch(
-  () => s.checkpoint,
+  () => checkpoints.checkpoint,
   (c) => {
     when.value = c?.when ?? ''
     nth.value = c?.nth ?? ''
@@ -23,35 +31,19 @@ watch(
   { immediate: true },
 )
 
-function placeOf(c: Checkpoint) {
-  switch (c.kind) {
-    case 'enter':
-      return `enter ${c.function}`
-    case 'return':
-      return `return ${c.function}`
-    case 'error':
-    case 'output':
-      return c.about ? `${c.kind} “${c.about}”` : `any ${c.kind}`
-    case 'write':
-      return `write ${c.about}, of ${c.evidence}@${c.moment}`
-  }
-  return `${c.file}:${c.line}`
-}
-
 async function add() {
-  const onFunction = kind.value === 'enter' || kind.value === 'return'
-  await s.addCheckpoint(onFunction ? { kind: kind.value, function: about.value.trim() } : { kind: kind.value, about: about.value.trim() })
-  if (!s.trouble) about.value = ''
+  await checkpoints.add({ on: `${kind.value.kind} ${about.value.trim()}` })
+  if (!trouble.trouble) about.value = ''
 }
 
 function apply() {
   const list = show.value.split(',').map((x) => x.trim()).filter(Boolean)
-  void s.changeCheckpoint(s.checkpoint!, { when: when.value, nth: nth.value.trim(), show: list })
+  void checkpoints.change(checkpoints.checkpoint!, { when: when.value, nth: nth.value.trim(), show: list })
 }
 
 function turn(to: number) {
   from.value = to
-  void s.choose(s.chosen, to)
+  void checkpoints.choose(checkpoints.chosen, to)
 }
 
 function time(ns: number) {
@@ -62,41 +54,38 @@ function time(ns: number) {
 <template>
   <div class="hits">
     <div class="list">
-      <p v-if="!s.checkpoints.length" class="soft">No checkpoints yet. <template v-if="s.hasLines">Click in the margin beside a line, or press <kbd>m</kbd>.</template><template v-else>Set one here: all its hits are known at once.</template></p>
-      <div v-for="c in s.checkpoints" :key="c.id" class="checkpoint" :class="{ chosen: c.id === s.chosen }">
-        <input type="checkbox" :checked="c.enabled" :aria-label="`checkpoint ${c.id} enabled`" @change="s.changeCheckpoint(c, { enabled: !c.enabled })" />
-        <button type="button" class="place mono" :title="c.text" @click="s.choose(c.id)">{{ placeOf(c) }}</button>
-        <span class="total" :data-total="c.id">{{ s.totals.get(c.id)?.toLocaleString() ?? 'no such place here' }}</span>
-        <button type="button" :aria-label="`delete checkpoint ${c.id}`" @click="s.deleteCheckpoint(c)">delete</button>
+      <p v-if="!checkpoints.list.length" class="soft">No checkpoints yet. <template v-if="evidence.hasLines">Click in the margin beside a line, or press <kbd>m</kbd>.</template><template v-else>Set one here: all its hits are known at once.</template></p>
+      <div v-for="c in checkpoints.list" :key="c.id" class="checkpoint" :class="{ chosen: c.id === checkpoints.chosen }">
+        <input type="checkbox" :checked="c.enabled" :aria-label="`checkpoint ${c.id} enabled`" @change="checkpoints.change(c, { enabled: !c.enabled })" />
+        <button type="button" class="place mono" :title="c.text" @click="checkpoints.choose(c.id)">{{ c.label }}</button>
+        <span class="total" :data-total="c.id">{{ checkpoints.totals.get(c.id)?.toLocaleString() ?? 'no such place here' }}</span>
+        <button type="button" :aria-label="`delete checkpoint ${c.id}`" @click="checkpoints.remove(c)">delete</button>
       </div>
       <form class="new" @submit.prevent="add">
         <select v-model="kind" aria-label="kind of the new checkpoint">
-          <option value="enter">on entering</option>
-          <option value="return">on returning from</option>
-          <option value="error">on errors with</option>
-          <option value="output">on output with</option>
+          <option v-for="k in newKinds" :key="k.kind" :value="k">{{ k.words }}</option>
         </select>
-        <el-input v-model="about" size="small" aria-label="function or text of the new checkpoint" :placeholder="kind === 'enter' || kind === 'return' ? 'a function' : 'a text; empty for any'" />
+        <el-input v-model="about" size="small" aria-label="function or text of the new checkpoint" :placeholder="kind.about" />
         <el-button size="small" native-type="submit">Set</el-button>
       </form>
-      <p v-if="s.checkpoints.length > 1" class="turn">
-        <button type="button" @click="s.switchAll(true)">enable all</button>
-        <button type="button" @click="s.switchAll(false)">disable all</button>
+      <p v-if="checkpoints.list.length > 1" class="turn">
+        <button type="button" @click="checkpoints.switchAll(true)">enable all</button>
+        <button type="button" @click="checkpoints.switchAll(false)">disable all</button>
       </p>
     </div>
-    <div v-if="s.checkpoint" class="detail">
+    <div v-if="checkpoints.checkpoint" class="detail">
       <form @submit.prevent="apply">
         <label for="when">only when</label>
         <el-input id="when" v-model="when" size="small" placeholder="a condition on the values there" />
         <el-input v-model="nth" class="nth" size="small" aria-label="hit number" placeholder="5, every 100, last" />
         <el-input v-model="show" class="show" size="small" aria-label="values to show at each hit" placeholder="show: water, quay.Name" />
         <el-button size="small" native-type="submit">Apply</el-button>
-        <span v-if="s.hits" class="soft">{{ s.hits.total.toLocaleString() }} {{ s.hits.total === 1 ? 'hit' : 'hits' }}</span>
-        <span v-if="s.hits?.undecided" class="soft">, no answer at {{ s.hits.undecided }}: {{ s.hits.trouble }}</span>
+        <span v-if="checkpoints.hits" class="soft">{{ checkpoints.hits.total.toLocaleString() }} {{ checkpoints.hits.total === 1 ? 'hit' : 'hits' }}</span>
+        <span v-if="checkpoints.hits?.undecided" class="soft">, no answer at {{ checkpoints.hits.undecided }}: {{ checkpoints.hits.trouble }}</span>
       </form>
-      <ol v-if="s.hits" :start="from + 1">
-        <li v-for="h in s.hits.hits" :key="h.moment">
-          <button type="button" class="hit" :class="{ chosen: h.moment === s.place.moment }" :data-moment="h.moment" @click="s.go({ moment: h.moment, thread: h.thread, frame: 0 }, `hit of checkpoint ${s.chosen}`)">
+      <ol v-if="checkpoints.hits" :start="from + 1">
+        <li v-for="h in checkpoints.hits.hits" :key="h.moment">
+          <button type="button" class="hit" :class="{ chosen: h.moment === here.place.moment }" :data-moment="h.moment" @click="sitting.go({ moment: h.moment, thread: h.thread, frame: 0 }, `hit of checkpoint ${checkpoints.chosen}`)">
             <span class="mono">{{ h.moment }}</span> <span class="soft">+{{ time(h.timeNs) }}</span>
             <span v-if="h.text" class="shown" :title="h.text">{{ h.text }}</span>
             <template v-for="x in h.shown ?? []" :key="x.expression">
@@ -105,10 +94,10 @@ function time(ns: number) {
           </button>
         </li>
       </ol>
-      <p v-if="s.hits && s.hits.total > page" class="turn">
+      <p v-if="checkpoints.hits && checkpoints.hits.total > page" class="turn">
         <button type="button" :disabled="from === 0" @click="turn(Math.max(0, from - page))">earlier hits</button>
-        <button type="button" :disabled="from + page >= s.hits.total" @click="turn(from + page)">later hits</button>
-        <button type="button" :disabled="from + page >= s.hits.total" @click="turn(Math.floor((s.hits.total - 1) / page) * page)">last hits</button>
+        <button type="button" :disabled="from + page >= checkpoints.hits.total" @click="turn(from + page)">later hits</button>
+        <button type="button" :disabled="from + page >= checkpoints.hits.total" @click="turn(Math.floor((checkpoints.hits.total - 1) / page) * page)">last hits</button>
       </p>
     </div>
   </div>

@@ -2,19 +2,21 @@
 import { ref, watch } from 'vue'
 import type { Instructions } from '../api/service'
 import { data, service, words } from '../api/service'
-import { useSitting } from '../stores/sitting'
+import { useEvidence } from '../stores/evidence'
+import { useFrame } from '../stores/frame'
 
-const s = useSitting()
+const evidence = useEvidence()
+const here = useFrame()
 const list = ref<Instructions>()
 const trouble = ref('')
 
 watch(
-  () => s.place,
+  () => here.place,
   async (p) => {
     try {
       trouble.value = ''
-      const query = { moment: p.moment, thread: Number(p.thread), frame: p.frame, before: 8, after: 8 }
-      list.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/instructions', { params: { path: s.path, query } }))
+      const query = { moment: p.moment, thread: p.thread, frame: p.frame, before: 8, after: 8 }
+      list.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/instructions', { params: { path: evidence.path, query } }))
     } catch (e) {
       list.value = undefined
       trouble.value = words(e)

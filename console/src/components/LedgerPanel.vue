@@ -1,24 +1,32 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import { useCheckpoints } from '../stores/checkpoints'
+import { useEvidence } from '../stores/evidence'
+import { useFrame } from '../stores/frame'
+import { useLedger } from '../stores/ledger'
 import { useSitting } from '../stores/sitting'
 
-const s = useSitting()
+const checkpoints = useCheckpoints()
+const evidence = useEvidence()
+const here = useFrame()
+const ledger = useLedger()
+const sitting = useSitting()
 const column = ref('')
 const page = 50
 const rows = computed(() => [
   { id: 'call', label: 'the lines of this call' },
-  ...(s.checkpoint ? [{ id: 'hits', label: `the hits of checkpoint ${s.checkpoint.id}` }] : []),
+  ...(checkpoints.checkpoint ? [{ id: 'hits', label: `the hits of checkpoint ${checkpoints.checkpoint.id}` }] : []),
 ])
 
 function add() {
   const c = column.value.trim()
-  if (c) void s.addColumn(c)
+  if (c) void ledger.addColumn(c)
   column.value = ''
 }
 
 /** The shown rows as text, for a file of one's own. */
 function text(markdown: boolean) {
-  const l = s.ledger
+  const l = ledger.table
   if (!l) return ''
   const quote = (x: string) => (markdown ? x.replace(/\|/g, '\\|') : /[",\n]/.test(x) ? `"${x.replace(/"/g, '""')}"` : x)
   const line = (cells: string[]) => (markdown ? `| ${cells.map(quote).join(' | ')} |` : cells.map(quote).join(','))
@@ -30,7 +38,7 @@ function text(markdown: boolean) {
 function save(markdown: boolean) {
   const a = document.createElement('a')
   a.href = URL.createObjectURL(new Blob([text(markdown)], { type: markdown ? 'text/markdown' : 'text/csv' }))
-  a.download = `${s.evidence}-ledger.${markdown ? 'md' : 'csv'}`
+  a.download = `${evidence.name}-ledger.${markdown ? 'md' : 'csv'}`
   a.click()
   URL.revokeObjectURL(a.href)
 }
@@ -41,28 +49,28 @@ function save(markdown: boolean) {
     <el-input v-model="column" aria-label="new column" placeholder="add a column: an expression over the names there" />
     <el-button native-type="submit">Add</el-button>
     <label>rows
-      <select :value="s.ledgerRows" aria-label="rows of the ledger" @change="s.chooseRows(($event.target as HTMLSelectElement).value)">
+      <select :value="ledger.rows" aria-label="rows of the ledger" @change="ledger.chooseRows(($event.target as HTMLSelectElement).value)">
         <option v-for="r in rows" :key="r.id" :value="r.id">{{ r.label }}</option>
       </select>
     </label>
-    <button v-if="s.ledger" type="button" class="quiet" @click="save(false)">save as CSV</button>
-    <button v-if="s.ledger" type="button" class="quiet" @click="save(true)">save as Markdown</button>
+    <button v-if="ledger.table" type="button" class="quiet" @click="save(false)">save as CSV</button>
+    <button v-if="ledger.table" type="button" class="quiet" @click="save(true)">save as Markdown</button>
   </form>
-  <p v-if="!s.columns.length" class="soft">No columns yet. Add one, or choose “ledger” beside a value.</p>
-  <div v-else-if="s.ledger" class="sheet">
+  <p v-if="!ledger.columns.length" class="soft">No columns yet. Add one, or choose “ledger” beside a value.</p>
+  <div v-else-if="ledger.table" class="sheet">
     <table>
       <thead>
         <tr>
           <th scope="col">moment</th>
           <th scope="col">place</th>
-          <th v-for="c in s.ledger.columns" :key="c" scope="col">
-            <code>{{ c }}</code> <button type="button" class="link" :aria-label="`remove column ${c}`" @click="s.dropColumn(c)">×</button>
+          <th v-for="c in ledger.table.columns" :key="c" scope="col">
+            <code>{{ c }}</code> <button type="button" class="link" :aria-label="`remove column ${c}`" @click="ledger.dropColumn(c)">×</button>
           </th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="r in s.ledger.rows" :key="r.moment" :class="{ here: r.moment === s.place.moment }">
-          <td><button type="button" class="link mono" @click="s.go({ moment: r.moment, thread: r.thread, frame: 0 }, 'ledger')">{{ r.moment }}</button></td>
+        <tr v-for="r in ledger.table.rows" :key="r.moment" :class="{ here: r.moment === here.place.moment }">
+          <td><button type="button" class="link mono" @click="sitting.go({ moment: r.moment, thread: r.thread, frame: 0 }, 'ledger')">{{ r.moment }}</button></td>
           <td class="mono soft">{{ r.file }}:{{ r.line }}</td>
           <td v-for="(c, i) in r.cells" :key="i" :class="{ changed: c.changed }">
             <span v-if="c.error" class="soft" :title="c.error">?</span>
@@ -72,9 +80,9 @@ function save(markdown: boolean) {
       </tbody>
     </table>
     <p class="soft">
-      {{ s.ledgerFrom + 1 }} to {{ s.ledgerFrom + s.ledger.rows.length }} of {{ s.ledger.total.toLocaleString() }}
-      <button type="button" class="link" :disabled="s.ledgerFrom === 0" @click="s.turnLedger(Math.max(0, s.ledgerFrom - page))">earlier rows</button>
-      <button type="button" class="link" :disabled="s.ledgerFrom + page >= s.ledger.total" @click="s.turnLedger(s.ledgerFrom + page)">later rows</button>
+      {{ ledger.from + 1 }} to {{ ledger.from + ledger.table.rows.length }} of {{ ledger.table.total.toLocaleString() }}
+      <button type="button" class="link" :disabled="ledger.from === 0" @click="ledger.turn(Math.max(0, ledger.from - page))">earlier rows</button>
+      <button type="button" class="link" :disabled="ledger.from + page >= ledger.table.total" @click="ledger.turn(ledger.from + page)">later rows</button>
     </p>
   </div>
 </template>

@@ -2,9 +2,9 @@
 import { ref } from 'vue'
 import type { Holders, Memory } from '../api/service'
 import { data, service, words } from '../api/service'
-import { useSitting } from '../stores/sitting'
+import { useEvidence } from '../stores/evidence'
 
-const s = useSitting()
+const evidence = useEvidence()
 const address = ref('')
 const memory = ref<Memory>()
 const holders = ref<Holders>()
@@ -15,13 +15,13 @@ async function show(at: string) {
   address.value = at
   holders.value = undefined
   await attempt(async () => {
-    memory.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/memory', { params: { path: s.path, query: { address: at, count: span } } }))
+    memory.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/memory', { params: { path: evidence.path, query: { address: at, count: span } } }))
   })
 }
 
 async function hold() {
   await attempt(async () => {
-    holders.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/holders', { params: { path: s.path, query: { address: address.value, count: 50 } } }))
+    holders.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/holders', { params: { path: evidence.path, query: { address: address.value, count: 50 } } }))
   })
 }
 

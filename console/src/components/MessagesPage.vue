@@ -3,9 +3,13 @@ import { nextTick, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Messages } from '../api/service'
 import { data, duration, service, words } from '../api/service'
+import { useEvidence } from '../stores/evidence'
+import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
 
-const s = useSitting()
+const evidence = useEvidence()
+const here = useFrame()
+const sitting = useSitting()
 const router = useRouter()
 const list = ref<Messages>()
 const of = ref<'all' | 'trace' | 'thread'>('all')
@@ -13,11 +17,11 @@ const trouble = ref('')
 const holder = ref<HTMLDivElement>()
 
 watch(
-  [() => s.place.moment, () => s.place.thread, of],
+  [() => here.place.moment, () => here.place.thread, of],
   async () => {
     try {
-      const query = { moment: s.place.moment, thread: Number(s.place.thread), of: of.value }
-      list.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/messages', { params: { path: s.path, query } }))
+      const query = { moment: here.place.moment, thread: here.place.thread, of: of.value }
+      list.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/messages', { params: { path: evidence.path, query } }))
       trouble.value = ''
       await nextTick()
       holder.value?.querySelector('.here')?.scrollIntoView({ block: 'center' })
@@ -31,8 +35,8 @@ watch(
 
 /** Goes to where a message was said, which may be in other evidence. */
 function go(m: Messages['messages'][number]) {
-  if (m.evidence) void router.push({ name: 'sitting', params: { case: s.path.case, evidence: m.evidence }, query: { moment: String(m.moment), thread: m.thread } })
-  else void s.go({ moment: m.moment, thread: m.thread, frame: 0 }, 'message')
+  if (m.evidence) void router.push({ name: 'sitting', params: { case: evidence.path.case, evidence: m.evidence }, query: { moment: String(m.moment), thread: m.thread } })
+  else void sitting.go({ moment: m.moment, thread: m.thread, frame: 0 }, 'message')
 }
 </script>
 

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import type { Origin } from '../api/service'
+import { useLookups } from '../stores/lookups'
 import { useSitting } from '../stores/sitting'
 
 const props = defineProps<{ node: Origin; depth: number }>()
-const s = useSitting()
+const lookups = useLookups()
+const sitting = useSitting()
 const folded = ref(props.depth > 14)
 
 const words: Record<string, string> = {
@@ -27,10 +29,10 @@ const leads = computed(() => props.node.kind !== 'constant' && props.node.kind !
       <code class="name">{{ node.name }}</code>
       <code v-if="node.value && node.value !== node.name" class="text" :title="node.value">{{ node.value }}</code>
       <span class="soft">{{ words[node.kind] ?? node.kind }}<template v-if="node.note">: {{ node.note }}</template></span>
-      <button v-if="leads" type="button" class="place mono" :title="`${node.function}, moment ${node.moment}`" @click="s.go({ moment: node.moment, thread: node.thread, frame: 0 }, `origin of ${node.name}`)">
+      <button v-if="leads" type="button" class="place mono" :title="`${node.function}, moment ${node.moment}`" @click="sitting.go({ moment: node.moment, thread: node.thread, frame: 0 }, `origin of ${node.name}`)">
         {{ node.file }}:{{ node.line }} @{{ node.moment }}
       </button>
-      <button v-if="node.more" type="button" class="place" @click="s.explain(node.asked.path, { moment: node.asked.moment, thread: node.asked.thread, frame: node.asked.frame })">go on from here</button>
+      <button v-if="node.more" type="button" class="place" @click="lookups.explain(node.asked.path, { moment: node.asked.moment, thread: node.asked.thread, frame: node.asked.frame })">go on from here</button>
     </div>
     <ul v-if="!folded && node.from.length">
       <OriginNode v-for="(n, i) in node.from" :key="i" :node="n" :depth="depth + 1" />

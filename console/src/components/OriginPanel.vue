@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
-import { useSitting } from '../stores/sitting'
+import { useLookups } from '../stores/lookups'
 import OriginNode from './OriginNode.vue'
 
-const s = useSitting()
+const lookups = useLookups()
 const path = ref('')
 
 watch(
-  () => s.origin,
+  () => lookups.origin,
   (o) => {
     if (o) path.value = o.asked.path
   },
@@ -15,13 +15,13 @@ watch(
 </script>
 
 <template>
-  <form @submit.prevent="s.explain(path.trim())">
+  <form @submit.prevent="lookups.explain(path.trim())">
     <el-input v-model="path" aria-label="value to explain" placeholder="a variable, field or element of the frame, for example quay.Depth" />
     <el-button native-type="submit">Ask why</el-button>
   </form>
-  <p v-if="!s.origin" class="soft">Name a value, or choose “why” beside one. Its writes are followed back to the inputs.</p>
+  <p v-if="!lookups.origin" class="soft">Name a value, or choose “why” beside one. Its writes are followed back to the inputs.</p>
   <ul v-else aria-label="Origin">
-    <OriginNode :key="s.origin.name + s.origin.moment" :node="s.origin" :depth="0" />
+    <OriginNode :key="lookups.origin.name + lookups.origin.moment" :node="lookups.origin" :depth="0" />
   </ul>
 </template>
 

@@ -1,15 +1,17 @@
 <script setup lang="ts">
 import { ref } from 'vue'
+import { useLookups } from '../stores/lookups'
 import { useSitting } from '../stores/sitting'
 
-const s = useSitting()
+const lookups = useLookups()
+const sitting = useSitting()
 const text = ref('')
 const from = ref(0)
 const page = 50
 
 function search(at: number) {
   from.value = at
-  if (text.value.trim()) void s.search(text.value.trim(), at, page)
+  if (text.value.trim()) void lookups.search(text.value.trim(), at, page)
 }
 </script>
 
@@ -17,18 +19,18 @@ function search(at: number) {
   <form @submit.prevent="search(0)">
     <el-input id="search" v-model="text" aria-label="value to find" placeholder="a number that is equal, or a text that a value has in it" />
     <el-button native-type="submit">Find</el-button>
-    <span v-if="s.found" class="soft">found at {{ s.found.total.toLocaleString() }} {{ s.found.total === 1 ? 'place' : 'places' }}</span>
+    <span v-if="lookups.found" class="soft">found at {{ lookups.found.total.toLocaleString() }} {{ lookups.found.total === 1 ? 'place' : 'places' }}</span>
   </form>
-  <p v-if="!s.found" class="soft">Every recorded value is searched.</p>
+  <p v-if="!lookups.found" class="soft">Every recorded value is searched.</p>
   <ul v-else>
-    <li v-for="f in s.found.found" :key="f.moment + f.name">
-      <button type="button" class="link mono" @click="s.go({ moment: f.moment, thread: f.thread, frame: 0 }, 'found')">{{ f.moment }}</button>
+    <li v-for="f in lookups.found.found" :key="f.moment + f.name">
+      <button type="button" class="link mono" @click="sitting.go({ moment: f.moment, thread: f.thread, frame: 0 }, 'found')">{{ f.moment }}</button>
       <code class="name">{{ f.name }}</code> <code :title="f.value">{{ f.value }}</code> <span class="soft mono">{{ f.file }}:{{ f.line }}</span>
     </li>
   </ul>
-  <p v-if="s.found && s.found.total > page">
+  <p v-if="lookups.found && lookups.found.total > page">
     <button type="button" class="link" :disabled="from === 0" @click="search(Math.max(0, from - page))">earlier places</button>
-    <button type="button" class="link" :disabled="from + page >= s.found.total" @click="search(from + page)">later places</button>
+    <button type="button" class="link" :disabled="from + page >= lookups.found.total" @click="search(from + page)">later places</button>
   </p>
 </template>
 

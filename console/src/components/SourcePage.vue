@@ -2,44 +2,48 @@
 import { EditorView } from '@codemirror/view'
 import { onMounted, onUnmounted, ref, watch } from 'vue'
 import { makePage, showFile, showMarks } from '../source/page'
-import { useSitting } from '../stores/sitting'
+import { useCheckpoints } from '../stores/checkpoints'
+import { useEvidence } from '../stores/evidence'
+import { useFrame } from '../stores/frame'
 
-const s = useSitting()
+const checkpoints = useCheckpoints()
+const evidence = useEvidence()
+const here = useFrame()
 const holder = ref<HTMLDivElement>()
 let view: EditorView | undefined
 
 function marks() {
   if (!view) return
-  const f = s.frame
+  const f = here.frame
   showMarks(view, {
-    line: f?.file === s.file ? f.line : 0,
-    caller: s.place.frame > 0,
-    wrong: s.peek?.failure?.moment === s.place.moment && s.peek.failure.frame === s.place.frame,
-    values: s.values,
-    able: new Set(s.lines),
-    checkpoints: s.checkpoints.filter((c) => c.file === s.file).map((c) => ({ line: c.line, enabled: c.enabled, condition: !!c.when, total: s.totals.get(c.id) })),
+    line: f?.file === here.file ? f.line : 0,
+    caller: here.place.frame > 0,
+    wrong: evidence.peek?.failure?.moment === here.place.moment && evidence.peek.failure.frame === here.place.frame,
+    values: here.values,
+    able: new Set(here.lines),
+    checkpoints: checkpoints.list.filter((c) => c.file === here.file).map((c) => ({ line: c.line, enabled: c.enabled, condition: !!c.when, total: checkpoints.totals.get(c.id) })),
   })
 }
 
 onMounted(() => {
-  view = makePage(holder.value!, (line) => s.toggleCheckpoint(line))
-  showFile(view, s.text)
+  view = makePage(holder.value!, (line) => checkpoints.toggle(line))
+  showFile(view, here.text)
   marks()
 })
 onUnmounted(() => view?.destroy())
 
 watch(
-  () => [s.file, s.text],
-  () => view && showFile(view, s.text),
+  () => [here.file, here.text],
+  () => view && showFile(view, here.text),
 )
-watch(() => [s.frames, s.place, s.values, s.checkpoints, s.totals, s.lines, s.file], marks, { deep: true, flush: 'post' })
+watch(() => [here.frames, here.place, here.values, checkpoints.list, checkpoints.totals, here.lines, here.file], marks, { deep: true, flush: 'post' })
 </script>
 
 <template>
   <section aria-label="Page">
     <h2>
-      <code>{{ s.file || 'no source text' }}</code>
-      <span v-if="s.frame" class="soft">{{ s.frame.function }}, line {{ s.frame.line }}<template v-if="s.place.frame > 0">, a caller</template></span>
+      <code>{{ here.file || 'no source text' }}</code>
+      <span v-if="here.frame" class="soft">{{ here.frame.function }}, line {{ here.frame.line }}<template v-if="here.place.frame > 0">, a caller</template></span>
     </h2>
     <div ref="holder" class="text"></div>
   </section>

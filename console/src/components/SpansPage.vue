@@ -3,23 +3,27 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Spans, Traces } from '../api/service'
 import { data, duration, service, words } from '../api/service'
+import { useEvidence } from '../stores/evidence'
+import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
 
-const s = useSitting()
+const evidence = useEvidence()
+const here = useFrame()
+const sitting = useSitting()
 const router = useRouter()
 const list = ref<Spans>()
 const parts = ref<Traces['traces']>([])
 const trouble = ref('')
 
 function partsOf(id: string) {
-  return data(service.GET('/api/cases/{case}/traces/{id}', { params: { path: { case: s.path.case, id } } }))
+  return data(service.GET('/api/cases/{case}/traces/{id}', { params: { path: { case: evidence.path.case, id } } }))
 }
 
 /** What other evidence of the case has of a trace. */
 async function findParts(id: string) {
   try {
     const found = await partsOf(id)
-    parts.value = found.traces.filter((t) => t.evidence !== s.path.evidence)
+    parts.value = found.traces.filter((t) => t.evidence !== evidence.path.evidence)
   } catch {
     parts.value = [] // the trace itself is shown all the same
   }
@@ -30,12 +34,12 @@ async function follow(link: { traceID: string; spanID: string }) {
   try {
     const found = await partsOf(link.traceID)
     for (const t of found.traces) {
-      const path = { case: s.path.case, evidence: t.evidence! }
+      const path = { case: evidence.path.case, evidence: t.evidence! }
       const there = await data(service.GET('/api/cases/{case}/evidence/{evidence}/trace', { params: { path, query: { id: link.traceID } } }))
       const x = there.spans.find((y) => y.spanID === link.spanID) ?? (t === found.traces[found.traces.length - 1] ? there.spans[0] : undefined)
       if (x) {
         trouble.value = ''
-        if (t.evidence === s.path.evidence) await s.go({ moment: x.moment, thread: x.thread, frame: 0 }, 'link')
+        if (t.evidence === evidence.path.evidence) await sitting.go({ moment: x.moment, thread: x.thread, frame: 0 }, 'link')
         else await router.push({ name: 'sitting', params: path, query: { moment: String(x.moment), thread: x.thread } })
         return
       }
@@ -46,12 +50,12 @@ async function follow(link: { traceID: string; spanID: string }) {
 }
 
 watch(
-  [() => s.place.moment, () => s.place.thread],
+  [() => here.place.moment, () => here.place.thread],
   async ([moment, thread]) => {
     const now = list.value?.trace
     if (now && moment >= now.moment && moment <= now.end && list.value!.spans.some((x) => x.thread === thread && moment >= x.moment && moment <= x.end)) return
     try {
-      list.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/trace', { params: { path: s.path, query: { moment, thread: Number(thread) } } }))
+      list.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/trace', { params: { path: evidence.path, query: { moment, thread: thread } } }))
       trouble.value = ''
       void findParts(list.value.trace.traceID)
     } catch (e) {
@@ -69,8 +73,8 @@ function at(x: Spans['spans'][number]) {
 }
 
 /** The span that the moment lies in: the innermost one on its thread. */
-const here = computed(() => {
-  const open = list.value?.spans.filter((x) => x.thread === s.place.thread && x.moment <= s.place.moment && s.place.moment <= x.end) ?? []
+const current = computed(() => {
+  const open = list.value?.spans.filter((x) => x.thread === here.place.thread && x.moment <= here.place.moment && here.place.moment <= x.end) ?? []
   return open[open.length - 1]
 })
 
@@ -88,11 +92,11 @@ function name(x: Spans['spans'][number]) {
       </p>
       <p v-if="parts.length" class="about">
         Other parts of it are in
-        <template v-for="(t, i) in parts" :key="t.evidence"><template v-if="i">, </template><RouterLink :to="{ name: 'sitting', params: { case: s.path.case, evidence: t.evidence }, query: { moment: String(t.moment) } }">{{ t.evidence }}</RouterLink> ({{ t.spans.toLocaleString() }} {{ t.spans === 1 ? 'span' : 'spans' }})</template>
+        <template v-for="(t, i) in parts" :key="t.evidence"><template v-if="i">, </template><RouterLink :to="{ name: 'sitting', params: { case: evidence.path.case, evidence: t.evidence }, query: { moment: String(t.moment) } }">{{ t.evidence }}</RouterLink> ({{ t.spans.toLocaleString() }} {{ t.spans === 1 ? 'span' : 'spans' }})</template>
       </p>
       <div class="row head soft"><span>span</span><span></span><span class="number">took</span><span class="number" title="time in which no child ran">own</span><span class="number" title="its share in the critical path">critical</span></div>
       <template v-for="x in list.spans" :key="x.spanID + x.moment">
-      <button type="button" class="row" :class="{ here: x === here }" :title="x.statusMessage" @click="s.go({ moment: x.moment, thread: x.thread, frame: 0 }, 'span')">
+      <button type="button" class="row" :class="{ current: x === current }" :title="x.statusMessage" @click="sitting.go({ moment: x.moment, thread: x.thread, frame: 0 }, 'span')">
         <span class="name" :style="{ paddingLeft: `${Math.min(x.depth, 12) * 12}px` }"><span class="notch" :class="{ none: x.status !== 'error' }" aria-hidden="true"></span>{{ name(x) }}<span v-if="x.status === 'error'" class="unseen">, error</span></span>
         <span class="bar" aria-hidden="true"><i :style="at(x)" :class="{ wrong: x.status === 'error', critical: x.criticalNs > 0 }"></i></span>
         <span class="number">{{ duration(x.durationNs) }}</span>
@@ -144,7 +148,7 @@ button.row:hover {
   padding: 0 14px 3px;
   font-size: 13px;
 }
-.here {
+.current {
   border-left-color: var(--now);
   background: var(--now-wash);
 }

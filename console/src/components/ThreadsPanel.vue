@@ -2,20 +2,24 @@
 import { ref, watch } from 'vue'
 import type { Groups } from '../api/service'
 import { data, service, words } from '../api/service'
+import { useEvidence } from '../stores/evidence'
+import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
 
-const s = useSitting()
+const evidence = useEvidence()
+const here = useFrame()
+const sitting = useSitting()
 const groups = ref<Groups>()
 const trouble = ref('')
 const shown = 12
 
 watch(
-  () => s.peek,
+  () => evidence.peek,
   async (p) => {
     groups.value = undefined
     if (!p) return
     try {
-      groups.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/threads', { params: { path: s.path, query: {} } }))
+      groups.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/threads', { params: { path: evidence.path, query: {} } }))
     } catch (e) {
       trouble.value = words(e)
     }
@@ -39,7 +43,7 @@ function where(g: Groups['groups'][number]) {
       <span class="what">{{ g.kind }}, {{ g.state }}<span v-if="g.waits" class="soft">; {{ g.waits }}</span></span>
       <code class="where" :title="where(g)">{{ where(g) }}</code>
       <span class="ids">
-        <button v-for="t in g.threads.slice(0, shown)" :key="t" type="button" class="link mono" :class="{ here: t === s.place.thread }" @click="s.go({ moment: 0, thread: t, frame: Math.max(0, g.frames.findIndex((x) => x.own)) })">{{ t }}</button>
+        <button v-for="t in g.threads.slice(0, shown)" :key="t" type="button" class="link mono" :class="{ here: t === here.place.thread }" @click="sitting.go({ moment: 0, thread: t, frame: Math.max(0, g.frames.findIndex((x) => x.own)) })">{{ t }}</button>
         <span v-if="g.count > shown" class="soft">and {{ (g.count - shown).toLocaleString() }} more</span>
       </span>
     </li>

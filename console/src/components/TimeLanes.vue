@@ -2,9 +2,17 @@
 import { useDark, useDebounceFn, useResizeObserver } from '@vueuse/core'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import { personColour, personLetter } from '../source/people'
+import { useCheckpoints } from '../stores/checkpoints'
+import { useEvidence } from '../stores/evidence'
+import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
+import { useTrouble } from '../stores/trouble'
 
-const s = useSitting()
+const checkpoints = useCheckpoints()
+const evidence = useEvidence()
+const here = useFrame()
+const sitting = useSitting()
+const trouble = useTrouble()
 const dark = useDark()
 const canvas = ref<HTMLCanvasElement>()
 const box = ref<HTMLDivElement>()
@@ -13,23 +21,23 @@ const width = ref(800)
 const laneHeight = 34
 const marks = 16 // room above the lanes for teammates and errors
 const names = 108 // room at the left for the threads' names
-const shown = computed(() => (s.lanes?.lanes ?? []).slice(0, 4))
+const shown = computed(() => (evidence.lanes?.lanes ?? []).slice(0, 4))
 const height = computed(() => marks + Math.max(shown.value.length, 1) * laneHeight + 14)
 
 function x(moment: number) {
-  const l = s.lanes!
+  const l = evidence.lanes!
   return names + ((moment - l.from) / Math.max(l.to - l.from, 1)) * (width.value - names - 8)
 }
 
 function momentAt(px: number) {
-  const l = s.lanes!
+  const l = evidence.lanes!
   const share = Math.min(Math.max((px - names) / (width.value - names - 8), 0), 1)
-  return Math.min(Math.round(l.from + share * (l.to - l.from)), s.moments - 1)
+  return Math.min(Math.round(l.from + share * (l.to - l.from)), evidence.moments - 1)
 }
 
 function draw() {
   const c = canvas.value
-  if (!c || !s.lanes) return
+  if (!c || !evidence.lanes) return
   const scale = window.devicePixelRatio || 1
   c.width = width.value * scale
   c.height = height.value * scale
@@ -57,18 +65,18 @@ function draw() {
     g.fillRect(names, base, width.value - names - 8, 1)
   })
   const bottom = marks + shown.value.length * laneHeight
-  const inside = (m: number) => m >= s.lanes!.from && m <= s.lanes!.to
+  const inside = (m: number) => m >= evidence.lanes!.from && m <= evidence.lanes!.to
   g.strokeStyle = g.fillStyle = colour('--mark')
-  const most = Math.max(...s.density, 1)
-  s.density.forEach((n, i) => {
-    const from = (i * s.moments) / s.density.length
-    const to = ((i + 1) * s.moments) / s.density.length
-    if (!n || to < s.lanes!.from || from > s.lanes!.to) return
+  const most = Math.max(...checkpoints.density, 1)
+  checkpoints.density.forEach((n, i) => {
+    const from = (i * evidence.moments) / checkpoints.density.length
+    const to = ((i + 1) * evidence.moments) / checkpoints.density.length
+    if (!n || to < evidence.lanes!.from || from > evidence.lanes!.to) return
     const left = Math.max(x(from), names)
     const h = 2 + 9 * (n / most)
     g.fillRect(left, bottom + 12 - h, Math.max(Math.min(x(to), width.value - 8) - left, 1), h)
   })
-  for (const h of s.density.length ? [] : (s.hits?.hits ?? [])) {
+  for (const h of checkpoints.density.length ? [] : (checkpoints.hits?.hits ?? [])) {
     if (!inside(h.moment)) continue
     const at = x(h.moment)
     g.beginPath()
@@ -78,7 +86,7 @@ function draw() {
     g.fill()
     g.fillRect(at - 0.5, bottom, 1, 12)
   }
-  const f = s.peek?.failure
+  const f = evidence.peek?.failure
   if (f && inside(f.moment)) {
     const at = x(f.moment)
     g.fillStyle = colour('--wrong')
@@ -89,8 +97,8 @@ function draw() {
     g.fill()
     g.fillRect(at - 0.5, marks, 1, bottom - marks)
   }
-  for (const p of s.sitting?.here ?? []) {
-    if (p.name === s.me || !inside(p.place.moment)) continue
+  for (const p of sitting.state?.here ?? []) {
+    if (p.name === sitting.me || !inside(p.place.moment)) continue
     const at = x(p.place.moment)
     g.fillStyle = personColour(p.name)
     g.fillRect(at - 6, 1, 13, 13)
@@ -98,31 +106,31 @@ function draw() {
     g.fillStyle = '#fff'
     g.fillText(personLetter(p.name), at - 3, 12)
   }
-  if (inside(s.place.moment)) {
-    const at = x(s.place.moment)
+  if (inside(here.place.moment)) {
+    const at = x(here.place.moment)
     g.fillStyle = colour('--now')
     g.fillRect(at - 1.5, marks - 2, 3, bottom - marks + 8)
   }
 }
 
-const reload = useDebounceFn((from: number, to: number) => s.attempt(() => s.loadLanes(from, to)), 80)
+const reload = useDebounceFn((from: number, to: number) => trouble.attempt(() => evidence.loadLanes(from, to)), 80)
 
 function zoom(e: WheelEvent) {
-  const l = s.lanes
+  const l = evidence.lanes
   if (!l) return
   const at = momentAt(e.offsetX)
   const factor = e.deltaY > 0 ? 1.6 : 1 / 1.6
-  const span = Math.min(Math.max((l.to - l.from) * factor, 40), s.moments)
+  const span = Math.min(Math.max((l.to - l.from) * factor, 40), evidence.moments)
   let from = Math.round(at - (at - l.from) * (span / (l.to - l.from)))
-  from = Math.min(Math.max(from, 0), s.moments - span)
+  from = Math.min(Math.max(from, 0), evidence.moments - span)
   void reload(Math.round(from), Math.round(from + span))
 }
 
 let dragging = false
-const slide = useDebounceFn((m: number) => s.goTo(m), 60)
+const slide = useDebounceFn((m: number) => sitting.goTo(m), 60)
 
 function down(e: PointerEvent) {
-  if (!s.lanes || e.offsetX < names) return
+  if (!evidence.lanes || e.offsetX < names) return
   dragging = true
   canvas.value?.setPointerCapture(e.pointerId)
   void slide(momentAt(e.offsetX))
@@ -136,10 +144,10 @@ useResizeObserver(box, ([entry]) => {
   width.value = Math.max(entry.contentRect.width, 320)
 })
 onMounted(draw)
-watch([() => s.lanes, () => s.place, () => s.hits, () => s.density, () => s.sitting, () => s.peek, width, dark], () => nextTick(draw))
+watch([() => evidence.lanes, () => here.place, () => checkpoints.hits, () => checkpoints.density, () => sitting.state, () => evidence.peek, width, dark], () => nextTick(draw))
 
-const spoken = computed(() => `Time lanes of ${shown.value.length} threads; moment ${s.place.moment} of ${s.moments}`)
-const hidden = computed(() => (s.lanes?.lanes.length ?? 0) - shown.value.length)
+const spoken = computed(() => `Time lanes of ${shown.value.length} threads; moment ${here.place.moment} of ${evidence.moments}`)
+const hidden = computed(() => (evidence.lanes?.lanes.length ?? 0) - shown.value.length)
 </script>
 
 <template>
@@ -155,9 +163,9 @@ const hidden = computed(() => (s.lanes?.lanes.length ?? 0) - shown.value.length)
       @pointerup="dragging = false"
     ></canvas>
     <span class="scale soft">
-      <template v-if="s.lanes">moments {{ s.lanes.from.toLocaleString() }} to {{ (s.lanes.to - 1).toLocaleString() }}</template>
+      <template v-if="evidence.lanes">moments {{ evidence.lanes.from.toLocaleString() }} to {{ (evidence.lanes.to - 1).toLocaleString() }}</template>
       <template v-if="hidden > 0">, {{ hidden }} more threads</template>
-      <button v-if="s.lanes && s.lanes.to - s.lanes.from < s.moments" type="button" @click="reload(0, 0)">show all</button>
+      <button v-if="evidence.lanes && evidence.lanes.to - evidence.lanes.from < evidence.moments" type="button" @click="reload(0, 0)">show all</button>
     </span>
   </div>
 </template>

@@ -1,10 +1,20 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import type { Variable } from '../api/service'
+import { useCheckpoints } from '../stores/checkpoints'
+import { useFrame } from '../stores/frame'
+import { useLedger } from '../stores/ledger'
+import { useLookups } from '../stores/lookups'
 import { useSitting } from '../stores/sitting'
+import { useTrouble } from '../stores/trouble'
 
-const props = defineProps<{ value: Variable; path: string[]; types: boolean; was?: string }>()
-const s = useSitting()
+const props = defineProps<{ value: Variable; types: boolean; was?: string }>()
+const checkpoints = useCheckpoints()
+const here = useFrame()
+const ledger = useLedger()
+const lookups = useLookups()
+const sitting = useSitting()
+const trouble = useTrouble()
 const open = ref(false)
 const parts = ref<Variable[]>([])
 const page = 50
@@ -17,13 +27,13 @@ const states: Record<string, string> = {
   redacted: 'redacted',
 }
 const known = computed(() => props.value.state === 'known')
-/** The value's name as the service reads it: quay.Depth, berths[2]. */
-const name = computed(() => props.path.reduce((all, part) => (part === '*' ? `*${all}` : part.startsWith('[') || !all ? all + part : `${all}.${part}`), ''))
+/** The value's path, as questions take it. */
+const name = computed(() => props.value.path)
 const changed = computed(() => props.was !== undefined && props.was !== props.value.value)
 
 async function more(from: number) {
-  await s.attempt(async () => {
-    const got = await s.parts(props.path, from, page)
+  await trouble.attempt(async () => {
+    const got = await here.parts(props.value.path, from, page)
     parts.value = from ? [...parts.value, ...got.children] : got.children
   })
 }
@@ -43,7 +53,7 @@ watch(
 
 <template>
   <div class="value">
-    <div class="row" :class="{ changed }" :data-name="path.join('.')">
+    <div class="row" :class="{ changed }" :data-name="name">
       <button v-if="value.count" type="button" :aria-expanded="open" :aria-label="`parts of ${value.name}`" @click="toggle">{{ open ? '–' : '+' }}</button>
       <span v-else class="pad"></span>
       <code class="name">{{ value.name }}</code>
@@ -52,14 +62,14 @@ watch(
       <code v-if="known" class="text" :title="value.value">{{ value.value }}</code>
       <i v-else class="soft">{{ states[value.state] }}</i>
       <span class="acts">
-        <button type="button" :aria-label="`why is ${name} so`" @click="s.explain(name)">why</button>
-        <button type="button" :aria-label="`checkpoint on writes to ${name}`" @click="s.watchWrites(name)">writes</button>
-        <button type="button" :aria-label="`add ${name} to the ledger`" @click="s.addColumn(name)">ledger</button>
+        <button type="button" :aria-label="`why is ${name} so`" @click="lookups.explain(name)">why</button>
+        <button type="button" :aria-label="`checkpoint on writes to ${name}`" @click="checkpoints.watchWrites(name)">writes</button>
+        <button type="button" :aria-label="`add ${name} to the ledger`" @click="ledger.addColumn(name)">ledger</button>
       </span>
-      <button v-if="value.written >= 0" type="button" class="written" :title="`written at moment ${value.written}`" @click="s.goTo(value.written)">@{{ value.written }}</button>
+      <button v-if="value.written >= 0" type="button" class="written" :title="`written at moment ${value.written}`" @click="sitting.goTo(value.written)">@{{ value.written }}</button>
     </div>
     <div v-if="open" class="parts">
-      <ValueRow v-for="p in parts" :key="p.name" :value="p" :path="[...path, p.name]" :types="types" />
+      <ValueRow v-for="p in parts" :key="p.name" :value="p" :types="types" />
       <button v-if="parts.length < value.count" type="button" class="more" @click="more(parts.length)">{{ parts.length }} of {{ value.count }}: show more</button>
     </div>
   </div>

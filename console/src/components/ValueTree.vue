@@ -1,16 +1,16 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
 import type { Variable } from '../api/service'
-import { useSitting } from '../stores/sitting'
+import { useFrame } from '../stores/frame'
 import ValueRow from './ValueRow.vue'
 
-const s = useSitting()
+const here = useFrame()
 const types = ref(false)
 const scopes: Record<string, string> = { parameter: 'parameters', return: 'results', local: 'locals', global: 'globals', register: 'registers' }
 const groups = ref<{ scope: string; list: Variable[] }[]>([])
 
 watch(
-  () => s.values,
+  () => here.values,
   (list) => {
     groups.value = Object.keys(scopes)
       .map((scope) => ({ scope, list: list.filter((v) => v.scope === scope) }))
@@ -23,13 +23,13 @@ watch(
 <template>
   <section aria-label="Values">
     <h2>
-      Values <span class="soft">frame {{ s.place.frame }}</span>
+      Values <span class="soft">frame {{ here.place.frame }}</span>
       <label><input v-model="types" type="checkbox" /> types</label>
     </h2>
     <p v-if="!groups.length" class="soft">No names are in scope here.</p>
     <div v-for="g in groups" :key="g.scope">
       <h3>{{ scopes[g.scope] }}</h3>
-      <ValueRow v-for="v in g.list" :key="v.name" :value="v" :path="[v.name]" :types="types" :was="s.before.get(v.name)" />
+      <ValueRow v-for="v in g.list" :key="v.name" :value="v" :types="types" :was="here.before.get(v.name)" />
     </div>
   </section>
 </template>

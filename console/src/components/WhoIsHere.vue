@@ -4,8 +4,8 @@ import type { Mode } from '../api/service'
 import { personColour, personLetter } from '../source/people'
 import { useSitting } from '../stores/sitting'
 
-const s = useSitting()
-const here = computed(() => s.sitting?.here ?? [])
+const sitting = useSitting()
+const here = computed(() => sitting.state?.here ?? [])
 const modes: { mode: Mode; text: string; hint: string }[] = [
   { mode: 'lead', text: 'lead', hint: 'take everybody along' },
   { mode: 'follow', text: 'follow', hint: 'go where the lead goes' },
@@ -22,7 +22,7 @@ const modes: { mode: Mode; text: string; hint: string }[] = [
       </li>
     </ul>
     <span class="modes" role="radiogroup" aria-label="How I take part">
-      <button v-for="m in modes" :id="`mode-${m.mode}`" :key="m.mode" type="button" role="radio" :aria-checked="s.mode === m.mode" :title="m.hint" @click="s.setMode(m.mode)">{{ m.text }}</button>
+      <button v-for="m in modes" :id="`mode-${m.mode}`" :key="m.mode" type="button" role="radio" :aria-checked="sitting.mode === m.mode" :title="m.hint" @click="sitting.setMode(m.mode)">{{ m.text }}</button>
     </span>
   </div>
 </template>

@@ -135,9 +135,9 @@ onMounted(load)
       Shown once: <code>{{ sender.secret }}</code><br />
       An SDK takes it from its environment: <code>OTEL_EXPORTER_OTLP_ENDPOINT={{ origin }}</code> <code>OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20{{ sender.secret }}</code>
     </p>
-    <template v-if="artifacts.length || list?.some((e) => e.kind === 'core-dump')">
+    <template v-if="artifacts.length || list?.some((e) => e.explained)">
       <h2>Binaries, debug files and source text</h2>
-      <p v-if="!artifacts.length">A core dump is explained by the program that crashed, its debug file, and its source text. Add them here; what a dump lacks stands beside it.</p>
+      <p v-if="!artifacts.length">A core dump is explained by the program that crashed, its debug file and its source text; a crash text by the source text. Add them here; what a dump lacks stands beside it.</p>
       <table v-else class="artifacts">
         <thead>
           <tr><th>Artifact</th><th>Kind</th><th>Build ID</th><th>Size</th></tr>

@@ -20,10 +20,20 @@ import TimeLanes from '../components/TimeLanes.vue'
 import ValueTree from '../components/ValueTree.vue'
 import WhoIsHere from '../components/WhoIsHere.vue'
 import { useSession } from '../stores/session'
+import { useCheckpoints } from '../stores/checkpoints'
+import { useDrawer } from '../stores/drawer'
+import { useEvidence } from '../stores/evidence'
+import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
+import { useTrouble } from '../stores/trouble'
 
 const props = defineProps<{ case: string; evidence: string }>()
-const s = useSitting()
+const checkpoints = useCheckpoints()
+const drawer = useDrawer()
+const loaded = useEvidence()
+const here = useFrame()
+const sitting = useSitting()
+const trouble = useTrouble()
 const session = useSession()
 const route = useRoute()
 const router = useRouter()
@@ -31,14 +41,20 @@ const help = ref(false)
 const moment = ref('')
 const momentField = ref<{ focus: () => void }>()
 
-const failure = computed(() => s.peek?.failure)
+const failure = computed(() => loaded.peek?.failure)
 /** What failed, said once. */
 const wrong = computed(() => {
   const f = failure.value
   return !f ? '' : f.summary.startsWith(`${f.kind}: `) ? f.summary : `${f.kind}: ${f.summary}`
 })
-const about = computed(() => [s.peek?.evidence.program, s.kind === 'execution-log' ? '' : s.kind.replace('-', ' '), s.still ? 'one moment' : `${s.moments.toLocaleString()} moments`].filter(Boolean).join(', '))
-const gaps = computed(() => s.peek?.gaps ?? [])
+const about = computed(() => [loaded.peek?.evidence.program, loaded.hasLines ? '' : loaded.kind.replaceAll('-', ' '), loaded.still ? 'one moment' : `${loaded.moments.toLocaleString()} moments`].filter(Boolean).join(', '))
+/** What the left half shows: source text where steps are its lines, else the spans of traces, else messages. */
+const page = computed(() => {
+  const t = loaded.traits
+  if (t?.traces) return 'spans'
+  return t?.messages && !t.lines ? 'messages' : 'source'
+})
+const gaps = computed(() => loaded.peek?.gaps ?? [])
 
 function linked() {
   const q = route.query
@@ -46,16 +62,16 @@ function linked() {
   return { moment: Number(q.moment), thread: String(q.thread ?? ''), frame: Number(q.frame ?? 0) }
 }
 
-onMounted(() => s.open(props.case, props.evidence, session.name, linked()))
+onMounted(() => sitting.open(props.case, props.evidence, session.name, linked()))
 watch(
   () => [props.case, props.evidence],
-  () => s.open(props.case, props.evidence, session.name, linked()),
+  () => sitting.open(props.case, props.evidence, session.name, linked()),
 )
-onUnmounted(() => s.close())
+onUnmounted(() => sitting.close())
 
 // The address always names the view, so that it can be sent to a teammate.
 watch(
-  () => s.place,
+  () => here.place,
   (p) => {
     moment.value = String(p.moment)
     void router.replace({ query: { moment: String(p.moment), thread: p.thread, frame: String(p.frame) } })
@@ -64,35 +80,35 @@ watch(
 
 function goToMoment() {
   const m = Number(moment.value)
-  if (Number.isInteger(m) && m >= 0) void s.goTo(m)
+  if (Number.isInteger(m) && m >= 0) void sitting.goTo(m)
 }
 
 const frameKeys: Record<string, () => unknown> = {
-  u: () => s.chooseFrame(s.place.frame + 1),
-  d: () => s.chooseFrame(s.place.frame - 1),
+  u: () => sitting.chooseFrame(here.place.frame + 1),
+  d: () => sitting.chooseFrame(here.place.frame - 1),
   '?': () => (help.value = !help.value),
 }
 
 const timeKeys: Record<string, () => unknown> = {
-  j: () => s.step('over', false),
-  k: () => s.step('over', true),
-  l: () => s.step('into', false),
-  L: () => s.step('into', true),
-  h: () => s.step('out', false),
-  H: () => s.step('out', true),
-  n: () => s.run(false),
-  p: () => s.run(true),
-  m: () => s.frame && s.toggleCheckpoint(s.frame.line),
+  j: () => sitting.step('over', false),
+  k: () => sitting.step('over', true),
+  l: () => sitting.step('into', false),
+  L: () => sitting.step('into', true),
+  h: () => sitting.step('out', false),
+  H: () => sitting.step('out', true),
+  n: () => sitting.run(false),
+  p: () => sitting.run(true),
+  m: () => here.frame && checkpoints.toggle(here.frame.line),
   g: () => momentField.value?.focus(),
-  w: () => s.frame && (s.drawer = 'why'),
+  w: () => here.frame && (drawer.tab = 'why'),
   '/': () => {
-    s.drawer = 'search'
+    drawer.tab = 'search'
     setTimeout(() => document.getElementById('search')?.focus())
   },
 }
 
 /** What has no history has no steps. */
-const keys = computed(() => (s.still ? frameKeys : { ...timeKeys, ...frameKeys }))
+const keys = computed(() => (loaded.still ? frameKeys : { ...timeKeys, ...frameKeys }))
 
 onKeyStroke(
   (e) => e.key in keys.value && !e.ctrlKey && !e.altKey && !e.metaKey,
@@ -111,55 +127,55 @@ onKeyStroke(
       <div class="title">
         <h1>{{ evidence }}</h1>
         <span class="soft">{{ about }}</span>
-        <button v-if="failure" id="to-failure" type="button" class="failure" :title="failure.summary" @click="s.go({ moment: failure.moment, thread: failure.thread, frame: failure.frame }, 'failure')">
-          <span class="notch" aria-hidden="true"></span>{{ s.still ? `to the ${failure.kind}` : wrong }}
+        <button v-if="failure" id="to-failure" type="button" class="failure" :title="failure.summary" @click="sitting.go({ moment: failure.moment, thread: failure.thread, frame: failure.frame }, 'failure')">
+          <span class="notch" aria-hidden="true"></span>{{ loaded.still ? `to the ${failure.kind}` : wrong }}
         </button>
       </div>
       <WhoIsHere />
     </header>
-    <TimeLanes v-if="!s.still" />
-    <div v-if="!s.still" class="steps" role="toolbar" aria-label="Steps">
+    <TimeLanes v-if="!loaded.still" />
+    <div v-if="!loaded.still" class="steps" role="toolbar" aria-label="Steps">
       <span class="group">
-        <button id="over-back" type="button" @click="s.step('over', true)">previous<template v-if="s.hasLines"> line</template> <kbd>k</kbd></button>
-        <button id="over" type="button" @click="s.step('over', false)">next<template v-if="s.hasLines"> line</template> <kbd>j</kbd></button>
+        <button id="over-back" type="button" @click="sitting.step('over', true)">previous<template v-if="loaded.hasLines"> line</template> <kbd>k</kbd></button>
+        <button id="over" type="button" @click="sitting.step('over', false)">next<template v-if="loaded.hasLines"> line</template> <kbd>j</kbd></button>
       </span>
       <span class="group">
-        <button id="into-back" type="button" @click="s.step('into', true)">back into <kbd>L</kbd></button>
-        <button id="into" type="button" @click="s.step('into', false)">into <kbd>l</kbd></button>
+        <button id="into-back" type="button" @click="sitting.step('into', true)">back into <kbd>L</kbd></button>
+        <button id="into" type="button" @click="sitting.step('into', false)">into <kbd>l</kbd></button>
       </span>
       <span class="group">
-        <button id="out-back" type="button" @click="s.step('out', true)">back out <kbd>H</kbd></button>
-        <button id="out" type="button" @click="s.step('out', false)">out <kbd>h</kbd></button>
+        <button id="out-back" type="button" @click="sitting.step('out', true)">back out <kbd>H</kbd></button>
+        <button id="out" type="button" @click="sitting.step('out', false)">out <kbd>h</kbd></button>
       </span>
       <span class="group">
-        <button id="run-back" type="button" @click="s.run(true)">previous hit <kbd>p</kbd></button>
-        <button id="run" type="button" @click="s.run(false)">next hit <kbd>n</kbd></button>
+        <button id="run-back" type="button" @click="sitting.run(true)">previous hit <kbd>p</kbd></button>
+        <button id="run" type="button" @click="sitting.run(false)">next hit <kbd>n</kbd></button>
       </span>
       <label class="moment">moment <el-input ref="momentField" v-model="moment" size="small" aria-label="moment" @keyup.enter="goToMoment" /></label>
-      <span id="reason" class="soft" aria-live="polite">{{ s.reason }}</span>
+      <span id="reason" class="soft" aria-live="polite">{{ sitting.reason }}</span>
       <button type="button" class="quiet" @click="help = !help">keys <kbd>?</kbd></button>
     </div>
-    <p v-if="s.trouble" class="trouble" role="alert">{{ s.trouble }} <button type="button" class="quiet" @click="s.trouble = ''">close</button></p>
-    <p v-if="s.still && failure" class="gap why">
+    <p v-if="trouble.trouble" class="trouble" role="alert">{{ trouble.trouble }} <button type="button" class="quiet" @click="trouble.trouble = ''">close</button></p>
+    <p v-if="loaded.still && failure" class="gap why">
       <span class="notch" aria-hidden="true"></span>{{ wrong }}<template v-for="c in (failure.causes ?? []).slice(1)" :key="c.type + c.message">; because of {{ c.type }}{{ c.type && c.message ? ': ' : '' }}{{ c.message }}</template><template v-if="failure.instruction">, by <code>{{ failure.instruction }}</code></template>
     </p>
     <p v-for="g in gaps" :key="g.what" class="gap"><b>Missing:</b> {{ g.what }}. <span class="soft">{{ g.remedy }}.</span></p>
     <KeyHelp v-if="help" />
     <div class="body">
-      <SpansPage v-if="s.kind === 'event-trace'" class="source" />
-      <MessagesPage v-else-if="s.kind === 'structured-log'" class="source" />
+      <SpansPage v-if="page === 'spans'" class="source" />
+      <MessagesPage v-else-if="page === 'messages'" class="source" />
       <SourcePage v-else class="source" />
       <div class="side">
         <Descent />
         <ValueTree />
       </div>
     </div>
-    <div class="drawer" :class="{ tall: s.still || s.drawer === 'why' || s.drawer === 'ledger' }">
-      <el-tabs v-model="s.drawer">
-        <template v-if="s.still">
+    <div class="drawer" :class="{ tall: loaded.still || drawer.tab === 'why' || drawer.tab === 'ledger' }">
+      <el-tabs v-model="drawer.tab">
+        <template v-if="loaded.still">
           <el-tab-pane label="Threads" name="threads"><ThreadsPanel /></el-tab-pane>
-          <el-tab-pane v-if="s.kind === 'core-dump'" label="Memory" name="memory" lazy><MemoryPanel /></el-tab-pane>
-          <el-tab-pane v-if="s.kind === 'core-dump'" label="Instructions" name="instructions" lazy><InstructionsPanel /></el-tab-pane>
+          <el-tab-pane v-if="loaded.traits?.memory" label="Memory" name="memory" lazy><MemoryPanel /></el-tab-pane>
+          <el-tab-pane v-if="loaded.traits?.memory" label="Instructions" name="instructions" lazy><InstructionsPanel /></el-tab-pane>
         </template>
         <template v-else>
           <el-tab-pane label="Hits" name="hits"><HitsPanel /></el-tab-pane>
@@ -167,7 +183,7 @@ onKeyStroke(
           <el-tab-pane label="Ledger" name="ledger"><LedgerPanel /></el-tab-pane>
           <el-tab-pane label="Search" name="search"><SearchPanel /></el-tab-pane>
         </template>
-        <el-tab-pane v-if="s.kind !== 'structured-log'" label="Messages" name="messages" lazy><MessagesPage /></el-tab-pane>
+        <el-tab-pane v-if="page !== 'messages'" label="Messages" name="messages" lazy><MessagesPage /></el-tab-pane>
         <el-tab-pane label="Elsewhere" name="elsewhere" lazy><ElsewherePanel /></el-tab-pane>
         <el-tab-pane label="Ask" name="ask"><AskPanel /></el-tab-pane>
       </el-tabs>

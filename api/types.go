@@ -1,0 +1,231 @@
+// Package api holds the shapes that the service and its client share: people, cases,
+// evidence, checkpoints, sittings, and errors. Those of questions are in core/ask.
+package api
+
+import (
+	"cmp"
+	"time"
+
+	"wraithology/core/event"
+	"wraithology/core/replay/find"
+)
+
+// Person is somebody who can sign in.
+type Person struct {
+	Name  string `json:"name"`
+	Admin bool   `json:"admin"`
+}
+
+// Credentials sign a person in.
+type Credentials struct {
+	Name     string `json:"name" minLength:"1" maxLength:"64"`
+	Password string `json:"password" minLength:"1" maxLength:"1024"`
+}
+
+// Token lets programs act for a person. Secret is given out once.
+type Token struct {
+	Label  string `json:"label"`
+	Secret string `json:"secret"`
+}
+
+// Sender is a token with which programs may send spans and logs into a case, and do
+// nothing else. Secret is given out once.
+type Sender struct {
+	ID      int64     `json:"id"`
+	Case    string    `json:"case"`
+	Label   string    `json:"label"`
+	By      string    `json:"by"`
+	Created time.Time `json:"created"`
+	Secret  string    `json:"secret,omitempty"`
+}
+
+// Reading says how evidence is to be read, where its bytes do not: as a kind, and in
+// a log which field means what.
+type Reading struct {
+	As     string
+	Fields map[string]string
+}
+
+// Alike is evidence with the same failure as another.
+type Alike struct {
+	Case     string       `json:"case"`
+	Evidence EvidenceInfo `json:"evidence"`
+}
+
+// Roles of a member of a case.
+const (
+	RoleLead   = "lead"   // may add and remove members
+	RoleMember = "member" // may add evidence and checkpoints
+	RoleViewer = "viewer" // may look
+)
+
+// Member is a person's part in a case.
+type Member struct {
+	Name string `json:"name"`
+	Role string `json:"role" enum:"lead,member,viewer"`
+}
+
+// Case is one investigation.
+type Case struct {
+	Name    string    `json:"name"`
+	Title   string    `json:"title"`
+	Created time.Time `json:"created"`
+	Role    string    `json:"role" doc:"the asking person's role"`
+	Members []Member  `json:"members"`
+}
+
+// NewCase asks for a case to be opened.
+type NewCase struct {
+	Name  string `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,62}$" doc:"short name for links and locators"`
+	Title string `json:"title" maxLength:"200"`
+}
+
+// States of evidence.
+const (
+	StateIndexing = "indexing"
+	StateReady    = "ready"
+	StateFailed   = "failed"
+)
+
+// EvidenceInfo describes evidence of a case. Progress is the share of the
+// indexing that is done, between 0 and 1.
+type EvidenceInfo struct {
+	Name       string    `json:"name"`
+	Kind       string    `json:"kind"`
+	Bytes      int64     `json:"bytes"`
+	SHA256     string    `json:"sha256"`
+	Uploaded   time.Time `json:"uploaded"`
+	By         string    `json:"by"`
+	State      string    `json:"state" enum:"indexing,ready,failed"`
+	Progress   float64   `json:"progress"`
+	Trouble    string    `json:"trouble"`
+	Program    string    `json:"program"`
+	BuildID    string    `json:"buildID"`
+	Host       string    `json:"host"`
+	Started    time.Time `json:"started"`
+	DurationNs int64     `json:"durationNs"`
+	Moments    int64     `json:"moments"`
+	Outcome    string    `json:"outcome" doc:"one line on how the program ended"`
+	Gaps       int       `json:"gaps"`
+	// Fingerprint is the same for failures of the same kind at the same place;
+	// ClockOffsetNs is how far the evidence's clock counts as behind the case's.
+	Fingerprint   string `json:"fingerprint,omitempty"`
+	ClockOffsetNs int64  `json:"clockOffsetNs"`
+	// Explained is set where artifacts explain it: binaries, debug files, source text.
+	Explained bool `json:"explained,omitempty"`
+}
+
+// Checkpoint is a checkpoint of a case.
+type Checkpoint struct {
+	ID       int64     `json:"id"`
+	On       string    `json:"on" doc:"what it is on, as questions take it"`
+	Label    string    `json:"label" doc:"what it is on, for people"`
+	Kind     string    `json:"kind" `
+	File     string    `json:"file"`
+	Line     int       `json:"line"`
+	Text     string    `json:"text" doc:"the source text of the line when it was set"`
+	Function string    `json:"function" doc:"the function that is entered or returns"`
+	About    string    `json:"about" doc:"the text that an error or output must have in it; the path that is written to"`
+	Evidence string    `json:"evidence" doc:"for writes: the evidence, and where in it the path is reached"`
+	Moment   int64     `json:"moment"`
+	Frame    int       `json:"frame"`
+	When     string    `json:"when"`
+	Nth      string    `json:"nth" doc:"which of the hits count: 5, every 100, last, last before 4711; empty for all"`
+	Thread   uint32    `json:"thread" doc:"hits on this thread only; 0 for any"`
+	Listing  bool      `json:"listing" doc:"replay does not halt at it"`
+	Show     []string  `json:"show" doc:"expressions that are shown at each hit"`
+	Enabled  bool      `json:"enabled"`
+	By       string    `json:"by"`
+	Created  time.Time `json:"created"`
+}
+
+// About joins what a checkpoint is about: a line, a function, or a text.
+func About(file string, line int, function, about string) string {
+	if file != "" {
+		return find.LineText(file, line)
+	}
+	return cmp.Or(function, about)
+}
+
+// NewCheckpoint asks for a checkpoint to be set. The place, in Evidence, is that from which
+// the path of a checkpoint on writes is reached.
+type NewCheckpoint struct {
+	On       string   `json:"on" maxLength:"3000" doc:"what it is on: a kind, then what it is about: line FILE:N, enter FUNCTION, return FUNCTION, error [TEXT], output [TEXT], write PATH"`
+	Evidence string   `json:"evidence,omitempty" doc:"evidence in which the place is looked up; the newest if left off"`
+	Moment   int64    `json:"moment,omitempty" minimum:"0"`
+	Thread   uint32   `json:"thread,omitempty" doc:"of the place, or of the hits that count; 0 for any"`
+	Frame    int      `json:"frame,omitempty" minimum:"0" maximum:"2147483647"`
+	When     string   `json:"when,omitempty" maxLength:"2000"`
+	Nth      string   `json:"nth,omitempty" maxLength:"64"`
+	Listing  bool     `json:"listing,omitempty"`
+	Show     []string `json:"show,omitempty" maxItems:"16"`
+}
+
+// CheckpointChange changes a checkpoint; what is left off stays.
+type CheckpointChange struct {
+	When    *string   `json:"when,omitempty" maxLength:"2000"`
+	Nth     *string   `json:"nth,omitempty" maxLength:"64"`
+	Listing *bool     `json:"listing,omitempty"`
+	Show    *[]string `json:"show,omitempty" maxItems:"16"`
+	Enabled *bool     `json:"enabled,omitempty"`
+}
+
+// CheckpointSwitch enables or disables all checkpoints of a case at once.
+type CheckpointSwitch struct {
+	Enabled bool `json:"enabled"`
+}
+
+// Modes of a person in a sitting.
+const (
+	ModeLead   = "lead"
+	ModeFollow = "follow"
+	ModeRoam   = "roam"
+)
+
+// Place is what a sitting looks at.
+type Place struct {
+	Moment event.Moment   `json:"moment" minimum:"0"`
+	Thread event.ThreadID `json:"thread"`
+	Frame  int            `json:"frame" minimum:"0" maximum:"2147483647"`
+}
+
+// Attendee is a person in a sitting. Place is where that person looks.
+type Attendee struct {
+	Name  string `json:"name"`
+	Mode  string `json:"mode" enum:"lead,follow,roam"`
+	Place Place  `json:"place"`
+}
+
+// Sitting is a shared replay. Version grows with every change.
+type Sitting struct {
+	ID       int64      `json:"id"`
+	Case     string     `json:"case"`
+	Evidence string     `json:"evidence"`
+	Place    Place      `json:"place"`
+	Version  int64      `json:"version"`
+	Here     []Attendee `json:"here"`
+}
+
+// SittingChange moves the asking person, or changes that person's mode.
+type SittingChange struct {
+	Mode  string `json:"mode,omitempty" enum:"lead,follow,roam"`
+	Place *Place `json:"place,omitempty"`
+}
+
+// The kinds of artifact.
+const (
+	ArtifactBinary = "binary"
+	ArtifactDebug  = "debug-file"
+	ArtifactSource = "source"
+)
+
+// Artifact explains evidence of a case: a binary, a debug file, or source text.
+type Artifact struct {
+	Name     string    `json:"name"`
+	Kind     string    `json:"kind"`
+	Bytes    int64     `json:"bytes"`
+	SHA256   string    `json:"sha256"`
+	BuildID  string    `json:"buildID"`
+	Uploaded time.Time `json:"uploaded"`
+	By       string    `json:"by"`
+}

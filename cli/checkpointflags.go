@@ -1,0 +1,60 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wraithology/core/replay/find"
+)
+
+// checkpointFlags are the flags that say what a checkpoint is on, one for each kind.
+type checkpointFlags struct{ about map[string]*string }
+
+const anyText = "*"
+
+func addCheckpointFlags(c *cobra.Command) *checkpointFlags {
+	f := &checkpointFlags{map[string]*string{}}
+	for _, k := range find.Kinds() {
+		f.about[k.Name] = c.Flags().String(k.Name, "", k.Doc)
+		if k.Any {
+			c.Flags().Lookup(k.Name).NoOptDefVal = anyText
+		}
+	}
+	return f
+}
+
+// checkpointUsage writes the flags for the usage of a command.
+func checkpointUsage() string {
+	var list []string
+	for _, k := range find.Kinds() {
+		list = append(list, "--"+k.Name+" "+k.Form)
+	}
+	return strings.Join(list, "|")
+}
+
+// on returns what the checkpoint is on; rest are arguments that a flag without its own
+// value may have left over: --error TEXT.
+func (f *checkpointFlags) on(rest []string) (string, error) {
+	var on, names []string
+	for _, k := range find.Kinds() {
+		about := *f.about[k.Name]
+		names = append(names, "--"+k.Name)
+		if about == anyText && len(rest) > 0 {
+			about, rest = rest[0], rest[1:]
+		}
+		if about != "" {
+			on = append(on, k.Name+" "+about)
+		}
+	}
+	if len(rest) > 0 {
+		return "", usage("give one LOCATOR, then flags", "unexpected argument %q", rest[0])
+	}
+	if len(on) != 1 {
+		return "", usage("for example --line berth.go:65, or --enter clearance", "a checkpoint needs exactly one of %s", strings.Join(names, ", "))
+	}
+	if _, _, err := find.Parse(on[0]); err != nil {
+		return "", err
+	}
+	return on[0], nil
+}

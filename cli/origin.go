@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"unicode"
+
+	"wraithology/core/replay"
+
+	"wraithology/core/ask"
+)
+
+var _ = register(question[ask.OriginRequest, ask.Origin]{use: "origin LOCATOR PATH", short: "Show where a value came from: the writes it was computed from, down to the inputs", args: [2]int{2, 2},
+	print: func(w io.Writer, o printing, _ ask.OriginRequest, x ask.Origin) { printOrigin(w, o, x, 0) }})
+
+// printOrigin writes a chain as text that can be read aloud, one value a line, indented
+// below what was computed from it.
+func printOrigin(w io.Writer, o printing, x ask.Origin, depth int) {
+	indent := strings.Repeat("  ", depth)
+	kind := replay.OriginKind(x.Kind)
+	fmt.Fprintf(w, "%s%s\n", indent, safe(sentence(x)))
+	if kind != replay.FromConstant && kind != replay.FromInput {
+		fmt.Fprintf(w, "%s  at %s@%d#%s  %s:%d  %s\n", indent, o.name, x.Moment, x.Thread, safe(x.File), x.Line, safe(x.Function))
+		if text := o.source(x.File, x.Line); text != "" && (kind == replay.FromWrite || kind == replay.FromResult) {
+			fmt.Fprintf(w, "%s  | %s\n", indent, safe(text))
+		}
+	}
+	if x.More {
+		fmt.Fprintf(w, "%s  it goes on from here: wraith origin %s@%d#%s.%d %s\n", indent, o.name, x.Asked.Moment, x.Asked.Thread, x.Asked.Frame, quoteArgument(x.Asked.Path))
+	}
+	for _, from := range x.From {
+		printOrigin(w, o, from, depth+1)
+	}
+}
+
+// quoteArgument quotes a text for a shell, where it needs that.
+func quoteArgument(s string) string {
+	if strings.ContainsAny(s, " \"[]*()<$") {
+		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+	}
+	return s
+}
+
+// sentence says where a value came from.
+func sentence(x ask.Origin) string {
+	is := x.Name
+	if x.Value != "" && x.Value != x.Name {
+		is += " was " + x.Value
+	}
+	note := ""
+	if x.Note != "" {
+		note = " (" + x.Note + ")"
+	}
+	switch replay.OriginKind(x.Kind) {
+	case replay.FromWrite:
+		return is + ", written here" + note
+	case replay.FromArgument:
+		return is + ", passed as an argument" + note
+	case replay.FromResult:
+		return is + ", returned here" + note
+	case replay.FromConstant:
+		return is + ", a constant" + note
+	case replay.FromInput:
+		return is + ", an input" + note
+	case replay.FromRepeat:
+		return is + note
+	}
+	return is + ", of unknown origin" + note
+}
+
+// safe makes text from evidence safe for a terminal: no control characters.
+func safe(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return '·'
+		}
+		return r
+	}, s)
+}

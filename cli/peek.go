@@ -1,0 +1,73 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"wraithology/core/ask"
+)
+
+var _ = register(question[ask.PeekRequest, ask.Peek]{use: "peek EVIDENCE", short: "Show what evidence is, how the program ended, where, and what is missing", print: printPeek})
+
+func printPeek(w io.Writer, o printing, _ ask.PeekRequest, p ask.Peek) {
+	name := o.name
+	e := p.Evidence
+	of := ""
+	if e.Program != "" {
+		of = " of " + plain(e.Program)
+	}
+	fmt.Fprintf(w, "%s  %s%s\n", name, strings.ReplaceAll(e.Kind, "-", " "), of)
+	if !e.Started.IsZero() {
+		on := ""
+		if e.Host != "" {
+			on = " on " + plain(e.Host)
+		}
+		fmt.Fprintf(w, "  ran      %s%s, for %s\n", e.Started.Format(time.RFC3339), on, time.Duration(e.DurationNs).Round(time.Microsecond))
+	}
+	if len(e.Command) > 0 {
+		fmt.Fprintf(w, "  command  %s\n", plain(strings.Join(e.Command, " ")))
+	}
+	if e.BuildID != "" || e.Traits.Lines && (e.Traits.History || e.Traits.Memory) {
+		fmt.Fprintf(w, "  build    %s\n", plain(orNone(e.BuildID)))
+	}
+	fmt.Fprintf(w, "  holds    %s, on %s\n", counted(int(e.Moments), "moment"), counted(e.Threads, "thread"))
+	if f := p.Failure; f != nil {
+		summary := plain(f.Summary)
+		if !strings.HasPrefix(summary, f.Kind+": ") {
+			summary = f.Kind + ": " + summary
+		}
+		fmt.Fprintf(w, "\nfailure    %s\n", strings.ReplaceAll(summary, "; ", ";\n           "))
+		fmt.Fprintf(w, "  at       %s@%d#%s.%d\n", name, f.Moment, f.Thread, f.Frame)
+		if f.Instruction != "" {
+			fmt.Fprintf(w, "  by       %s\n", plain(f.Instruction))
+		}
+		for i, c := range f.Causes {
+			if i > 0 {
+				fmt.Fprintf(w, "  because  %s\n", plain(strings.Trim(c.Type+": "+c.Message, ": ")))
+			}
+		}
+	} else if len(p.Gaps) > 0 || !e.Traits.Lines || !e.Traits.History && !e.Traits.Memory {
+		fmt.Fprintf(w, "\nfailure    none in what is here\n")
+	} else {
+		fmt.Fprintf(w, "\nfailure    none: the program ended without one\n")
+	}
+	for _, t := range p.Threads {
+		if p.Failure == nil || t.ID != p.Failure.Thread {
+			continue
+		}
+		printFolded(w, t.Frames, o.source)
+	}
+	if others := e.Threads - 1; p.Failure != nil && others > 0 {
+		fmt.Fprintf(w, "  %s: wraith stack --all %s\n", counted(others, "more thread"), name)
+	}
+	if len(p.Gaps) == 0 {
+		fmt.Fprintf(w, "\nmissing    nothing\n")
+		return
+	}
+	fmt.Fprintf(w, "\nmissing\n")
+	for _, g := range p.Gaps {
+		fmt.Fprintf(w, "  - %s\n    %s\n", plain(g.What), plain(g.Remedy))
+	}
+}

@@ -1,0 +1,66 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"time"
+
+	"wraithology/api"
+	"wraithology/core/ask"
+)
+
+// Shared is evidence in the service, to be asked.
+type Shared struct {
+	c    *Client
+	path string
+	// Within is the time in which a question must end; 0 leaves it to the service.
+	Within time.Duration
+}
+
+// Evidence returns evidence of a case, to be asked.
+func (c *Client) Evidence(caseName, name string) *Shared {
+	return &Shared{c: c, path: evidencePath(caseName, name)}
+}
+
+// Ask puts a question to evidence in the service. It answers as ask.Run does for a
+// recording of this machine.
+func Ask[A any](ctx context.Context, s *Shared, q ask.Request[A]) (answer A, err error) {
+	question := ask.Of(q)
+	values := url.Values{}
+	if s.Within > 0 {
+		values.Set("within", s.Within.String())
+	}
+	if question.Nested() {
+		return answer, s.c.call(ctx, "POST", s.path+"/"+question.Name+"?"+values.Encode(), q, &answer)
+	}
+	for name, list := range ask.Encode(q) {
+		values[name] = list
+	}
+	return answer, s.c.call(ctx, "GET", s.path+"/"+question.Name+"?"+values.Encode(), nil, &answer)
+}
+
+// Traces lists the traces of all evidence of a case, the newest first.
+func (c *Client) Traces(ctx context.Context, caseName string, q ask.TracesRequest) (out ask.Traces, err error) {
+	return out, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(caseName)+"/traces?"+ask.Encode(q).Encode(), nil, &out)
+}
+
+// Trace finds the parts of a trace, by its ID or the beginning of it, in all evidence
+// of a case.
+func (c *Client) Trace(ctx context.Context, caseName, id string) (out ask.Traces, err error) {
+	return out, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(caseName)+"/traces/"+url.PathEscape(id), nil, &out)
+}
+
+// Move moves the evidence to another case.
+func (s *Shared) Move(ctx context.Context, to string) (out api.EvidenceInfo, err error) {
+	return out, s.c.call(ctx, "POST", s.path+"/move", map[string]string{"to": to}, &out)
+}
+
+// SetOffset says how far the evidence's clock is behind the case's.
+func (s *Shared) SetOffset(ctx context.Context, offset time.Duration) error {
+	return s.c.call(ctx, "PUT", s.path+"/offset", map[string]int64{"offsetNs": int64(offset)}, nil)
+}
+
+// Alike lists the evidence with the same failure in all of the person's cases.
+func (s *Shared) Alike(ctx context.Context) (out []api.Alike, err error) {
+	return out, s.c.call(ctx, "GET", s.path+"/alike", nil, &out)
+}

@@ -1,0 +1,49 @@
+package ask
+
+import (
+	"context"
+
+	"wraithology/core/question"
+)
+
+var _ = declare[ExpressionRequest, Expression]("ask", "The value of an expression in a frame")
+
+// ExpressionRequest asks for the value of an expression.
+type ExpressionRequest struct {
+	Place
+	Expression string `json:"expression" required:"true" maxLength:"2000" arg:"1" doc:"expression in the Common Expression Language"`
+}
+
+// Expression is the value of an expression.
+type Expression struct {
+	Value string `json:"value"`
+	Type  string `json:"type"`
+}
+
+// Negative implements Negative: the expression is false.
+func (x Expression) Negative() bool { return x.Type == "bool" && x.Value == "false" }
+
+func (q ExpressionRequest) answer(ctx context.Context, s *Subject) (Expression, error) {
+	p, err := q.resolve(s)
+	if err != nil {
+		return Expression{}, err
+	}
+	x, err := question.Parse(q.Expression)
+	if err != nil {
+		return Expression{}, err
+	}
+	got, err := x.Ask(ctx, s.Recording, p.Moment, p.Thread, p.Frame)
+	return Expression(got), err
+}
+
+func parseAll(texts []string) ([]*question.Question, error) {
+	var out []*question.Question
+	for _, text := range texts {
+		q, err := question.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, q)
+	}
+	return out, nil
+}

@@ -1,0 +1,35 @@
+package ask
+
+import (
+	"context"
+
+	"wraithology/core/replay"
+	"wraithology/core/traceback"
+)
+
+// Fingerprint returns what is the same for failures of the same kind at the same place: a
+// hash of the outermost error's type, or of the failure's kind, and of the innermost own
+// functions of the failing thread. It is empty where nothing failed.
+func Fingerprint(ctx context.Context, r replay.Recording) (string, error) {
+	f := r.Info().Failure
+	if f == nil || f.Thread == 0 {
+		return "", nil
+	}
+	parts := []string{f.Kind}
+	if len(f.Causes) > 0 && f.Causes[0].Type != "" {
+		parts[0] = f.Causes[0].Type
+	}
+	frames, err := r.Frames(ctx, f.Moment, f.Thread)
+	if err != nil {
+		return "", err
+	}
+	for _, x := range frames {
+		if x.Own && len(parts) <= traceback.Fingerprinted {
+			parts = append(parts, x.Function)
+		}
+	}
+	if len(parts) == 1 {
+		return "", nil // a kind alone says too little
+	}
+	return traceback.Fingerprint(parts...), nil
+}

@@ -1,0 +1,68 @@
+package ask
+
+import (
+	"context"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+var _ = declare[OriginRequest, Origin]("origin", "The writes that a value came from, as a tree")
+
+// OriginRequest asks where a value came from.
+type OriginRequest struct {
+	Place
+	Path  string `json:"path" required:"true" maxLength:"2000" arg:"1" doc:"path of the value"`
+	Depth int    `json:"depth" minimum:"1" maximum:"64" default:"8" doc:"number of computations that the chain goes back"`
+}
+
+// Origin is a value, the write that gave it, and the values that it was computed from.
+// Note says what kind and value do not; More says that the chain goes on beyond the depth.
+type Origin struct {
+	Name     string         `json:"name"`
+	Value    string         `json:"value"`
+	Kind     string         `json:"kind"`
+	Moment   event.Moment   `json:"moment"`
+	Thread   event.ThreadID `json:"thread"`
+	Function string         `json:"function"`
+	File     string         `json:"file"`
+	Line     int            `json:"line"`
+	Note     string         `json:"note"`
+	More     bool           `json:"more"`
+	Asked    Asked          `json:"asked"`
+	From     []Origin       `json:"from"`
+}
+
+// Asked is where, and by which path, a value of a chain was read: from there the chain can
+// be asked for again.
+type Asked struct {
+	Moment event.Moment   `json:"moment"`
+	Thread event.ThreadID `json:"thread"`
+	Frame  int            `json:"frame"`
+	Path   string         `json:"path"`
+}
+
+func (q OriginRequest) answer(ctx context.Context, s *Subject) (Origin, error) {
+	r, err := history(s, "write to explain a value by")
+	if err != nil {
+		return Origin{}, err
+	}
+	p, err := q.resolve(s)
+	if err != nil {
+		return Origin{}, err
+	}
+	o, err := r.Origin(ctx, q.Path, p.Moment, p.Thread, p.Frame, q.Depth)
+	return originOf(o), err
+}
+
+func originOf(o replay.Origin) Origin {
+	out := Origin{Name: o.Name, Kind: string(o.Kind), Moment: o.Moment, Thread: o.Thread, Function: o.Function, File: o.File, Line: o.Line, Note: o.Note, More: o.More, From: []Origin{},
+		Asked: Asked{o.Asked.At, o.Asked.Thread, o.Asked.Frame, o.Asked.Path}}
+	if o.Value.State == event.Known {
+		out.Value = o.Value.Text()
+	}
+	for _, x := range o.From {
+		out.From = append(out.From, originOf(x))
+	}
+	return out
+}

@@ -1,0 +1,96 @@
+package ask
+
+import (
+	"context"
+	"time"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+var _ = declare[PeekRequest, Peek]("peek", "What the evidence is, how the program ended, where, and what is missing")
+
+// PeekRequest asks what evidence is.
+type PeekRequest struct{}
+
+// Peek says what evidence is, how it ended, where, and what is missing.
+type Peek struct {
+	Evidence Evidence `json:"evidence"`
+	Failure  *Failure `json:"failure"`
+	Gaps     []Gap    `json:"gaps"`
+	Threads  []Thread `json:"threads"`
+}
+
+// Evidence describes a piece of evidence.
+type Evidence struct {
+	Kind       string        `json:"kind"`
+	Traits     replay.Traits `json:"traits"`
+	Program    string        `json:"program"`
+	BuildID    string        `json:"buildID"`
+	Revision   string        `json:"revision"`
+	Host       string        `json:"host"`
+	Command    []string      `json:"command"`
+	Moments    int64         `json:"moments"`
+	Threads    int           `json:"threads"`
+	Started    time.Time     `json:"started"`
+	DurationNs int64         `json:"durationNs"`
+}
+
+// Failure is where a program went wrong.
+type Failure struct {
+	Kind    string         `json:"kind"`
+	Summary string         `json:"summary"`
+	Moment  event.Moment   `json:"moment"`
+	Thread  event.ThreadID `json:"thread"`
+	Frame   int            `json:"frame"`
+	// What a core dump knows besides; empty where it does not.
+	Signal      string `json:"signal,omitempty"`
+	Address     string `json:"address,omitempty"`
+	Instruction string `json:"instruction,omitempty"`
+	Suspect     string `json:"suspect,omitempty"`
+	// Causes are the errors in order, the outermost first, where the evidence tells
+	// them apart; Fingerprint is the same for failures of the same kind at the same place.
+	Causes      []Cause `json:"causes,omitempty"`
+	Fingerprint string  `json:"fingerprint,omitempty"`
+}
+
+// Cause is an error that led to another one.
+type Cause struct {
+	Type    string `json:"type"`
+	Message string `json:"message"`
+}
+
+func (PeekRequest) answer(ctx context.Context, s *Subject) (Peek, error) {
+	r := s.Recording
+	info := r.Info()
+	p := Peek{
+		Evidence: Evidence{Kind: info.Kind, Traits: replay.TraitsOf(r), Program: info.Program, BuildID: info.BuildID, Revision: info.Revision, Host: info.Host, Command: info.Command,
+			Moments: info.Moments, Threads: info.Threads, Started: info.Started, DurationNs: int64(info.Duration)},
+		Gaps: []Gap{}, Threads: []Thread{},
+	}
+	for _, g := range info.Gaps {
+		p.Gaps = append(p.Gaps, Gap(g))
+	}
+	if info.Moments == 0 {
+		return p, nil
+	}
+	at := event.Moment(info.Moments - 1)
+	failing := event.ThreadID(0)
+	if f := info.Failure; f != nil {
+		p.Failure = &Failure{Kind: f.Kind, Summary: f.Summary, Moment: f.Moment, Thread: f.Thread, Frame: f.Frame,
+			Signal: f.Signal, Address: f.Address, Instruction: f.Instruction, Suspect: f.Suspect}
+		if len(f.Causes) > 0 { // evidence that tells its errors apart is compared by them
+			var err error
+			if p.Failure.Fingerprint, err = Fingerprint(ctx, r); err != nil {
+				return p, err
+			}
+		}
+		for _, c := range f.Causes {
+			p.Failure.Causes = append(p.Failure.Causes, Cause(c))
+		}
+		at, failing = f.Moment, f.Thread
+	}
+	var err error
+	p.Threads, err = threadsAt(ctx, s, at, 0, failing)
+	return p, err
+}

@@ -1,0 +1,67 @@
+package ask
+
+import (
+	"context"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+var _ = declare[ThreadsRequest, Groups]("threads", "All threads, grouped where their stacks are the same")
+
+// ThreadsRequest asks for the threads at a moment.
+type ThreadsRequest struct{ Place }
+
+// Groups are the threads at a moment, grouped where they do the same in the same place.
+type Groups struct {
+	Moment event.Moment `json:"moment"`
+	Total  int          `json:"total"` // of threads
+	Groups []Group      `json:"groups"`
+}
+
+// Group is a number of threads with one stack. Threads lists at most maxGroupThreads of
+// them; Count says how many there are.
+type Group struct {
+	Count   int              `json:"count"`
+	Kind    string           `json:"kind"`
+	State   string           `json:"state"`
+	Waits   string           `json:"waits"` // what blocks the first of them
+	Threads []event.ThreadID `json:"threads"`
+	Frames  []Frame          `json:"frames"`
+}
+
+const (
+	maxGroupThreads = 100
+	maxGroups       = 500
+)
+
+func (q ThreadsRequest) answer(ctx context.Context, s *Subject) (Groups, error) {
+	p, err := q.resolve(s)
+	out := Groups{Moment: p.Moment, Groups: []Group{}}
+	if err != nil {
+		return out, err
+	}
+	list, err := replay.Groups(ctx, s.Recording, p.Moment)
+	if err != nil {
+		return out, err
+	}
+	for _, g := range list {
+		out.Total += len(g.Threads)
+		if len(out.Groups) == maxGroups {
+			continue
+		}
+		x := Group{Count: len(g.Threads), Kind: g.Kind, State: g.State, Threads: append([]event.ThreadID{}, g.Threads[:min(len(g.Threads), maxGroupThreads)]...), Frames: []Frame{}}
+		frames, err := s.Recording.Frames(ctx, p.Moment, g.Threads[0])
+		if err != nil {
+			return out, err
+		}
+		for _, f := range frames {
+			x.Frames = append(x.Frames, frameOf(f))
+		}
+		if x.Waits, err = replay.WaitsFor(ctx, s.Recording, p.Moment, g.Threads[0]); err != nil {
+			return out, err
+		}
+		out.Groups = append(out.Groups, x)
+	}
+	return out, nil
+}

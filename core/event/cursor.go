@@ -1,0 +1,204 @@
+package event
+
+import (
+	"encoding/binary"
+	"errors"
+	"math"
+)
+
+// Major types of CBOR (RFC 8949, section 3.1).
+const (
+	majorUint = iota
+	majorNegative
+	majorBytes
+	majorText
+	majorArray
+	majorMap
+	majorTag
+	majorSimple
+)
+
+// Simple values and tags that values use. TagBeginning wraps [item, whole]: the
+// item is only the beginning of something that is whole long.
+const (
+	simpleFalse     = 20
+	simpleTrue      = 21
+	simpleNull      = 22
+	simpleUndefined = 23
+
+	TagBeginning = 60001
+)
+
+// maxDepth bounds the nesting of an item, so that no input can exhaust the stack.
+const maxDepth = 64
+
+var errItem = errors.New("malformed value")
+
+// cursor reads from bytes that nobody vouches for. Every read is checked; the
+// first error sticks and all later reads return zero.
+type cursor struct {
+	b   []byte
+	err error
+}
+
+func (c *cursor) fail() {
+	if c.err == nil {
+		c.err = errItem
+	}
+	c.b = nil
+}
+
+func (c *cursor) byte() byte {
+	if len(c.b) == 0 {
+		c.fail()
+		return 0
+	}
+	x := c.b[0]
+	c.b = c.b[1:]
+	return x
+}
+
+func (c *cursor) uvarint() uint64 {
+	if len(c.b) > 0 && c.b[0] < 0x80 {
+		x := c.b[0]
+		c.b = c.b[1:]
+		return uint64(x)
+	}
+	x, n := binary.Uvarint(c.b)
+	if n <= 0 {
+		c.fail()
+		return 0
+	}
+	c.b = c.b[n:]
+	return x
+}
+
+func (c *cursor) take(n uint64) []byte {
+	if n > uint64(len(c.b)) {
+		c.fail()
+		return nil
+	}
+	x := c.b[:n]
+	c.b = c.b[n:]
+	return x
+}
+
+// head reads the head of a CBOR item: its major type, the argument, and the
+// additional information (which tells the width of a float).
+func (c *cursor) head() (major byte, arg uint64, info byte) {
+	first := c.byte()
+	major, info = first>>5, first&31
+	switch {
+	case info < 24:
+		arg = uint64(info)
+	case info == 24:
+		arg = uint64(c.byte())
+	case info == 25:
+		if b := c.take(2); b != nil {
+			arg = uint64(binary.BigEndian.Uint16(b))
+		}
+	case info == 26:
+		if b := c.take(4); b != nil {
+			arg = uint64(binary.BigEndian.Uint32(b))
+		}
+	case info == 27:
+		if b := c.take(8); b != nil {
+			arg = binary.BigEndian.Uint64(b)
+		}
+	default:
+		c.fail()
+	}
+	return major, arg, info
+}
+
+// skip passes over one item.
+func (c *cursor) skip(depth int) {
+	if depth > maxDepth {
+		c.fail()
+		return
+	}
+	major, arg, _ := c.head()
+	if c.err != nil {
+		return
+	}
+	switch major {
+	case majorBytes, majorText:
+		c.take(arg)
+	case majorArray, majorMap:
+		if arg > uint64(len(c.b)) {
+			c.fail()
+			return
+		}
+		if major == majorMap {
+			arg *= 2
+		}
+		for ; arg > 0 && c.err == nil; arg-- {
+			c.skip(depth + 1)
+		}
+	case majorTag:
+		c.skip(depth + 1)
+	}
+}
+
+// peek returns the first byte of what follows without taking it.
+func (c *cursor) peek() byte {
+	if len(c.b) == 0 {
+		c.fail()
+		return 0
+	}
+	return c.b[0]
+}
+
+// null takes a null or undefined where one follows.
+func (c *cursor) null() (isNull, isUndefined bool) {
+	switch c.peek() {
+	case majorSimple<<5 | simpleNull:
+		c.byte()
+		return true, false
+	case majorSimple<<5 | simpleUndefined:
+		c.byte()
+		return false, true
+	}
+	return false, false
+}
+
+func (c *cursor) uint() uint64 {
+	major, arg, _ := c.head()
+	if major != majorUint {
+		c.fail()
+	}
+	return arg
+}
+
+func (c *cursor) array() uint64 {
+	major, arg, _ := c.head()
+	if major != majorArray || arg > uint64(len(c.b)) {
+		c.fail()
+		return 0
+	}
+	return arg
+}
+
+func (c *cursor) float() float64 {
+	major, arg, info := c.head()
+	switch {
+	case major == majorSimple && info == 27:
+		return math.Float64frombits(arg)
+	case major == majorSimple && info == 26:
+		return float64(math.Float32frombits(uint32(arg)))
+	}
+	c.fail()
+	return 0
+}
+
+// beginning takes the head of a TagBeginning where one follows.
+func (c *cursor) beginning() bool {
+	if c.peek()>>5 != majorTag {
+		return false
+	}
+	_, tag, _ := c.head()
+	if tag != TagBeginning || c.array() != 2 {
+		c.fail()
+	}
+	return true
+}

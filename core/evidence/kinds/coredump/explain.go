@@ -1,0 +1,282 @@
+package coredump
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"path"
+	"strings"
+	"syscall"
+
+	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/coredump/machine"
+	"wraithology/core/replay"
+)
+
+// failure is what ended the process, and the grounds for saying so.
+type failure struct {
+	replay.Failure
+	access access
+}
+
+// signalNames are the names of signals by POSIX.
+var signalNames = map[int]string{1: "SIGHUP", 2: "SIGINT", 3: "SIGQUIT", 4: "SIGILL", 5: "SIGTRAP", 6: "SIGABRT", 7: "SIGBUS", 8: "SIGFPE", 9: "SIGKILL", 10: "SIGUSR1", 11: "SIGSEGV", 12: "SIGUSR2", 13: "SIGPIPE", 14: "SIGALRM", 15: "SIGTERM", 24: "SIGXCPU", 25: "SIGXFSZ", 31: "SIGSYS"}
+
+func signalName(n int) string {
+	if name, ok := signalNames[n]; ok {
+		return name
+	}
+	return fmt.Sprintf("signal %d", n)
+}
+
+// sent reports whether a process sent the signal, rather than the processor
+// raised it (siginfo_t, SI_USER and below).
+func (d *Dump) sent() bool { return d.core.Signal.Known && d.core.Signal.Code <= 0 }
+
+// explain says what went wrong, never more certain than what is there.
+func (d *Dump) explain(ctx context.Context) *failure {
+	if len(d.core.Threads) == 0 {
+		return nil
+	}
+	t := &d.core.Threads[0]
+	number := t.Signal
+	if number == 0 {
+		number = d.core.Signal.Number
+	}
+	f := &failure{}
+	f.Kind, f.Signal = "signal", signalName(number)
+	f.Thread = d.threadOn(0)
+	if number == 0 {
+		return nil // a dump of a process that went on
+	}
+	if d.golang != nil {
+		if d.explainGo(ctx, f) {
+			return f
+		}
+	}
+	switch syscall.Signal(number) {
+	case syscall.SIGABRT:
+		d.explainAbort(ctx, f)
+	case syscall.SIGSEGV, syscall.SIGBUS, syscall.SIGILL, syscall.SIGFPE:
+		if d.sent() && syscall.Signal(number) != syscall.SIGFPE {
+			f.Summary = fmt.Sprintf("ended by %s, which process %d sent", f.Signal, d.core.Signal.Sender)
+		} else {
+			d.explainFault(ctx, f, syscall.Signal(number))
+		}
+	default:
+		f.Summary = "ended by " + f.Signal
+		if d.sent() {
+			f.Summary += fmt.Sprintf(", which process %d sent", d.core.Signal.Sender)
+		}
+	}
+	f.Frame = d.firstOwn(ctx, f.Thread, f.Frame)
+	return f
+}
+
+// threadOn returns the thread, or the goroutine that runs on it.
+func (d *Dump) threadOn(lwp int) event.ThreadID {
+	for i := range d.threads {
+		if d.threads[i].lwp == lwp {
+			return d.threads[i].ID
+		}
+	}
+	return 0
+}
+
+// firstOwn returns the first frame of the team's own code from one on; that one,
+// where there is none.
+func (d *Dump) firstOwn(ctx context.Context, t event.ThreadID, from int) int {
+	list, err := d.framesOf(ctx, 0, t)
+	if err != nil {
+		return from
+	}
+	for i := from; i < len(list); i++ {
+		if list[i].Own {
+			return i
+		}
+	}
+	return from
+}
+
+// explainAbort finds why a program ended itself: a failed assertion whose text
+// the C library was given, or nothing that is known.
+func (d *Dump) explainAbort(ctx context.Context, f *failure) {
+	f.Summary = "the program ended itself (SIGABRT)"
+	if d.sent() && d.core.Signal.Sender != 0 && d.core.Process.ID != 0 && d.core.Signal.Sender != d.core.Process.ID {
+		f.Summary = fmt.Sprintf("ended by SIGABRT, which process %d sent", d.core.Signal.Sender)
+		return
+	}
+	list, err := d.framesOf(ctx, 0, f.Thread)
+	if err != nil {
+		return
+	}
+	for i, x := range list {
+		switch x.Function {
+		case "__assert_fail", "__assert_fail_base", "__GI___assert_fail", "__assert":
+			f.Kind, f.Frame = "failed-assertion", i
+			f.Summary = "an assertion failed"
+			if text := d.abortMessage(); text != "" {
+				f.Summary += ": " + text
+			}
+		case "std::terminate", "__cxxabiv1::__terminate":
+			f.Frame, f.Summary = i, "the program ended itself: std::terminate was called"
+		case "std::thread::~thread":
+			f.Summary = "the program ended itself: std::terminate was called, by the end of a thread's object that was neither joined nor detached"
+		case "__cxa_throw", "__cxa_rethrow", "std::rethrow_exception":
+			f.Frame, f.Summary = i, "the program ended itself: a C++ exception was not caught"
+			if c, ok := d.uncaught(ctx, f); ok {
+				f.Summary += ": " + c.Type
+				if c.Message != "" {
+					f.Summary += ": " + c.Message
+				}
+				f.Causes = []replay.Cause{c}
+			}
+		case "__stack_chk_fail":
+			f.Frame, f.Summary = i, "the program ended itself: a function's frame was overwritten beyond its end"
+		}
+	}
+	if why, frame, ok := rustPanic(list); ok {
+		f.Kind, f.Frame = "panic", frame
+		f.Summary = "the program panicked: " + cmp.Or(why, "what it said went to its error output")
+	}
+	if f.Kind == "signal" {
+		if text := d.abortMessage(); text != "" {
+			f.Summary += ": " + text
+		}
+	}
+}
+
+// abortMessage reads the text with which the C library ended the program. It
+// keeps it for this purpose: a size, then the text.
+func (d *Dump) abortMessage() string {
+	for _, l := range d.modules {
+		if l.Binary == nil || !strings.HasPrefix(path.Base(l.Path), "libc.") && !l.Executable {
+			continue
+		}
+		s, ok := l.Binary.Symbols().Named("__abort_msg")
+		if !ok {
+			continue
+		}
+		p, ok := d.core.Memory.Pointer(s.Address + l.Bias)
+		if !ok || p == 0 {
+			return ""
+		}
+		text, _, ok := d.core.Memory.Text(p+4, 4096)
+		if ok {
+			return strings.TrimSpace(string(text))
+		}
+	}
+	return ""
+}
+
+// explainFault says which access or instruction failed, and why that is bad.
+func (d *Dump) explainFault(ctx context.Context, f *failure, s syscall.Signal) {
+	regs := d.core.Threads[0].Registers
+	a := d.accessAt(&regs)
+	f.access = a
+	f.Instruction = a.text
+	address := d.core.Signal.Address
+	known := d.core.Signal.Known
+	const kernelFault = 0x80 // si_code SI_KERNEL: the address was not one
+	if known && d.core.Signal.Code == kernelFault {
+		known = false
+		if a.hasAddress {
+			address, known = a.address, true
+		}
+	}
+	if !known && !d.core.Signal.Known && a.hasAddress {
+		address, known = a.address, true // the core does not say; the instruction does
+	}
+	if known {
+		f.Address = fmt.Sprintf("0x%x", address)
+	}
+	switch s {
+	case syscall.SIGFPE:
+		f.Summary = "an arithmetic error"
+		if d.core.Signal.Code == 1 {
+			f.Summary = "a whole number was divided by zero"
+		}
+		d.suspectDivisor(ctx, f, a)
+	case syscall.SIGILL:
+		f.Summary = fmt.Sprintf("the bytes at 0x%x are no instruction that the processor knows", regs.PC())
+		if a.trap {
+			f.Summary = "the program ended itself by an instruction that is made to fail: code that the compiler took to be unreachable, or a check that failed"
+		}
+	default:
+		f.Summary = d.badAccess(&regs, a, address, known, s)
+		if known || a.base != machine.None {
+			d.suspect(ctx, f, a, address)
+		}
+	}
+}
+
+// badAccess says what was done at an address, and what is there.
+func (d *Dump) badAccess(regs *machine.Registers, a access, address uint64, known bool, s syscall.Signal) string {
+	if !known {
+		return "an access to an address that the processor cannot form"
+	}
+	if address == regs.PC() {
+		if address < firstPage {
+			return fmt.Sprintf("a call through a null pointer: code was to run at 0x%x", address)
+		}
+		x, ok := d.core.Memory.At(address)
+		if !ok {
+			return fmt.Sprintf("code was to run at 0x%x, where nothing is mapped", address)
+		}
+		if !x.Executable {
+			return fmt.Sprintf("code was to run at 0x%x, in %s, which is not executable", address, d.describeAddress(address))
+		}
+	}
+	what := "an access to"
+	switch {
+	case a.writes && !a.reads:
+		what = "a write to"
+	case a.reads && !a.writes:
+		what = "a read from"
+	}
+	where := d.describeAddress(address)
+	x, mapped := d.core.Memory.At(address)
+	switch {
+	case address < firstPage:
+		if address == 0 {
+			return what + " address 0: a null pointer"
+		}
+		return fmt.Sprintf("%s address 0x%x: %d bytes beyond a null pointer", what, address, address)
+	case d.belowStack(regs, address):
+		return fmt.Sprintf("%s 0x%x, just below the thread's stack: the stack is exhausted, mostly by a recursion that does not end", what, address)
+	case s == syscall.SIGBUS && mapped && x.Path != "":
+		return fmt.Sprintf("%s 0x%x, in the mapped file %s, at a place that the file does not have", what, address, x.Path)
+	case s == syscall.SIGBUS && a.size > 1 && address%uint64(a.size) != 0:
+		return fmt.Sprintf("%s 0x%x, which is no multiple of %d", what, address, a.size)
+	case mapped && !x.Writable && a.writes:
+		return fmt.Sprintf("%s 0x%x, in %s, which is read-only", what, address, where)
+	case mapped && !x.Readable && !x.Writable && !x.Executable:
+		return fmt.Sprintf("%s 0x%x, in memory that is set aside and may not be touched", what, address)
+	case !mapped && address>>47 != 0 && address>>47 != 1<<17-1:
+		return fmt.Sprintf("%s 0x%x, which is no address: a wild pointer, or not a pointer at all", what, address)
+	case !mapped:
+		return fmt.Sprintf("%s 0x%x, where nothing is mapped: a wild pointer, or memory that was given back", what, address)
+	}
+	return fmt.Sprintf("%s 0x%x, in %s", what, address, where)
+}
+
+const (
+	firstPage = 4096
+	// guardSpan is how far below a stack an access still means that it is exhausted.
+	guardSpan = 64 << 10
+)
+
+// belowStack reports whether an address lies just below the stack that a thread
+// is on, with the stack pointer at its end.
+func (d *Dump) belowStack(regs *machine.Registers, address uint64) bool {
+	sp := regs.SP()
+	if address > sp+guardSpan || sp > address+guardSpan {
+		return false
+	}
+	x, ok := d.core.Memory.At(sp)
+	if ok && x.Writable {
+		return address < x.Start && sp-x.Start < guardSpan
+	}
+	next, ok := d.core.Memory.Next(sp)
+	return ok && next.Writable && next.Start-sp < guardSpan*2
+}

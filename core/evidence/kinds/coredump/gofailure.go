@@ -1,0 +1,288 @@
+package coredump
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"golang.org/x/arch/x86/x86asm"
+
+	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/coredump/machine"
+	"wraithology/core/replay"
+)
+
+// explainGo says what ended a Go program: a panic that nothing recovered, or an
+// error of the runtime. It returns false where neither is to be seen.
+func (d *Dump) explainGo(ctx context.Context, f *failure) bool {
+	g := d.panicking()
+	if g != nil {
+		d.explainPanic(ctx, f, g)
+		return true
+	}
+	// The runtime's last words are an argument of the function that says them.
+	for _, id := range d.crashStacks() {
+		list, err := d.framesOf(ctx, 0, id)
+		if err != nil {
+			return false
+		}
+		for i, x := range list {
+			if x.Function != "runtime.throw" && x.Function != "runtime.fatal" {
+				continue
+			}
+			f.Kind, f.Summary = "fatal", "the Go runtime ended the program"
+			if text, ok := d.lastWords(ctx, id, list, i); ok {
+				f.Summary = "fatal error: " + text
+			}
+			f.Thread, f.Frame = d.whose(ctx, id, i)
+			return true
+		}
+	}
+	return false
+}
+
+// lastWords finds the text that the runtime was told to say: the argument, or
+// where that was not kept, the constant that the caller passed.
+func (d *Dump) lastWords(ctx context.Context, id event.ThreadID, list []frame, i int) (string, bool) {
+	if v, ok, err := d.Variable(ctx, 0, id, i, "s"); err == nil && ok && v.Value.State == event.Known && v.Value.Value.Text != "" {
+		return v.Value.Value.Text, true
+	}
+	for up := i + 1; up < len(list); up++ {
+		if !list[up].Inlined {
+			return d.passedText(&list[up].steps[list[up].at])
+		}
+	}
+	return "", false
+}
+
+// passedText reads the constant text that a function loaded into the registers of
+// a first argument before the call that it is in.
+func (d *Dump) passedText(s *step) (string, bool) {
+	start, ok := uint64(0), false
+	if s.module != nil {
+		start, ok = d.functionStart(s)
+	}
+	if !ok || d.core.Arch != machine.AMD64 {
+		return "", false
+	}
+	var address, length uint64
+	for _, x := range d.decode(start, s.pc, 0) {
+		if x.Address >= s.pc {
+			break
+		}
+		inst, err := x86asm.Decode(x.Bytes, 64)
+		if err != nil {
+			continue
+		}
+		to, isRegister := inst.Args[0].(x86asm.Reg)
+		switch from := inst.Args[1].(type) {
+		case x86asm.Mem:
+			if inst.Op == x86asm.LEA && isRegister && to == x86asm.RAX && from.Base == x86asm.RIP {
+				address = x.Address + uint64(inst.Len) + uint64(from.Disp)
+			}
+		case x86asm.Imm:
+			if inst.Op == x86asm.MOV && isRegister && (to == x86asm.EBX || to == x86asm.RBX) {
+				length = uint64(from)
+			}
+		}
+	}
+	const most = 200
+	if address == 0 || length == 0 || length > most {
+		return "", false
+	}
+	b, ok := d.read(address, length)
+	return string(b), ok
+}
+
+// whose returns the goroutine that a fatal error is about, and its first own
+// frame: the one on the thread that said so; where that ran none of its own code,
+// the first that does.
+func (d *Dump) whose(ctx context.Context, id event.ThreadID, frame int) (event.ThreadID, int) {
+	ids := append(d.crashStacks(), id)
+	for i := range d.threads {
+		if d.threads[i].goroutine != nil && len(ids) < maxLooked {
+			ids = append(ids, d.threads[i].ID)
+		}
+	}
+	for _, x := range ids {
+		list, err := d.framesOf(ctx, 0, x)
+		if err != nil {
+			break
+		}
+		for i := range list {
+			if list[i].Own {
+				return x, i
+			}
+		}
+	}
+	return id, frame
+}
+
+// crashStacks lists the stacks that the crash may be found on: that of the
+// goroutine and that of its thread, which the runtime uses for itself.
+func (d *Dump) crashStacks() []event.ThreadID {
+	var out []event.ThreadID
+	for i := range d.threads {
+		if d.threads[i].lwp == 0 {
+			out = append(out, d.threads[i].ID)
+		}
+	}
+	return out
+}
+
+// panicking returns the goroutine whose panic ended the program. The runtime may
+// have let another thread end it, after that one had shown its stacks; the stack
+// that it used for itself on the goroutine's thread then still says so.
+func (d *Dump) panicking() *goroutine {
+	var found *goroutine
+	for _, g := range d.golang.goroutines {
+		if g.lwp < 0 || g.record.Uint("_panic") == 0 {
+			continue
+		}
+		if g.lwp == 0 {
+			return g
+		}
+		for _, s := range d.unwind(context.Background(), d.core.Threads[g.lwp].Registers, true, maxSystemSteps) {
+			if name := d.symbol(s.look); strings.HasPrefix(name, "runtime.fatalpanic") || strings.HasPrefix(name, "runtime.dopanic_m") {
+				found = g
+			}
+		}
+	}
+	return found
+}
+
+func (d *Dump) explainPanic(ctx context.Context, f *failure, g *goroutine) {
+	f.Kind, f.Thread = "panic", event.ThreadID(g.id)
+	p := g.record.To("_panic")
+	f.Summary = "panic"
+	if v := p.Value("arg"); v.State == event.Known {
+		f.Summary = d.panicText(replay.Value{Value: v, Memory: d.memory})
+	}
+	for older, n := p.To("link"), 0; older.Valid() && n < 8; older, n = older.To("link"), n+1 {
+		if v := older.Value("arg"); v.State == event.Known {
+			f.Summary += "; while panicking because of: " + d.panicText(replay.Value{Value: v, Memory: d.memory})
+		}
+	}
+	list, err := d.framesOf(ctx, 0, f.Thread)
+	if err != nil {
+		return
+	}
+	for i, x := range list {
+		if x.Own {
+			break
+		}
+		switch x.Function {
+		case "runtime.gopanic":
+			f.Frame = i + 1
+		case "runtime.sigpanic":
+			f.Frame = i + 1
+			f.Signal = signalName(int(g.record.Uint("sig")))
+			if at := g.record.Uint("sigcode1"); f.Signal == "SIGSEGV" || f.Signal == "SIGBUS" {
+				f.Address = fmt.Sprintf("0x%x", at)
+			}
+			if i+1 < len(list) {
+				regs := list[i+1].steps[list[i+1].at].regs
+				f.Instruction = d.accessAt(&regs).text
+			}
+		}
+	}
+	f.Frame = d.firstOwn(ctx, f.Thread, min(f.Frame, max(len(list)-1, 0)))
+	if f.Address != "" && f.Frame < len(list) {
+		d.suspectNil(f, list, f.Frame)
+	}
+}
+
+// suspectNil names the nil pointer that the line of a frame uses.
+func (d *Dump) suspectNil(f *failure, list []frame, at int) {
+	c, ok := best(d.holding(&list[at], func(v replay.Value) bool { return isPointer(v, 0) }))
+	if !ok || c.named == 0 {
+		return
+	}
+	f.Suspect = c.path
+	f.Summary += fmt.Sprintf("; %s is nil in %s", c.path, list[at].Function)
+	d.handedOver(f, list, at, c, 0)
+}
+
+// panicText writes what a program panicked with as its runtime would, as far as
+// that takes no running of code.
+func (d *Dump) panicText(v replay.Value) string {
+	inner := v
+	for inner.Form() == event.Interface && len(inner.Items) == 1 {
+		inner = replay.Value{Value: inner.Items[0], Memory: v.Memory}
+	}
+	if inner.Type == nil {
+		return v.Text()
+	}
+	name := inner.Type.Name
+	switch name {
+	case "string":
+		return inner.Value.Text
+	case "runtime.errorString", "runtime.plainError":
+		return "runtime error: " + inner.Value.Text
+	case "runtime.boundsError":
+		return "runtime error: " + d.boundsText(inner)
+	case "runtime.errorAddressString":
+		if m := inner.Field("msg"); m.State == event.Known {
+			return "runtime error: " + m.Value.Text
+		}
+	case "*runtime.TypeAssertionError":
+		return d.assertionText(inner)
+	}
+	if text, ok := d.errorText(inner, 0); ok {
+		return fmt.Sprintf("%s (%s)", text, name)
+	}
+	return fmt.Sprintf("%s (%s)", inner.Text(), name)
+}
+
+// errorText reads the message of an error that keeps it in a field: what the
+// errors and fmt packages make, and others that are built like them.
+func (d *Dump) errorText(v replay.Value, depth int) (string, bool) {
+	if v.Form() == event.Text {
+		return v.Value.Text, true
+	}
+	for _, name := range []string{"s", "msg", "Msg", "message", "Message", "text"} {
+		if m := v.Field(name); m.State == event.Known && m.Form() == event.Text {
+			return m.Value.Text, true
+		}
+	}
+	if m := v.Field("Err"); m.State == event.Known && m.Form() == event.Interface && len(m.Items) == 1 && depth < 4 {
+		return d.errorText(replay.Value{Value: m.Items[0], Memory: v.Memory}, depth+1)
+	}
+	return "", false
+}
+
+// boundsText writes an index or slice that is out of range, by the runtime's own texts.
+func (d *Dump) boundsText(v replay.Value) string {
+	x, y, code := v.Field("x"), v.Field("y"), v.Field("code")
+	text := ""
+	if at, ok := d.golang.address("runtime.boundsErrorFmts"); ok && code.State == event.Known {
+		text, _ = d.golang.text(at+16*code.Uint, 256)
+	}
+	if text == "" {
+		return "out of range"
+	}
+	return strings.NewReplacer("%x", fmt.Sprint(x.Int), "%y", fmt.Sprint(y.Int)).Replace(text)
+}
+
+// assertionText writes a type assertion that failed.
+func (d *Dump) assertionText(v replay.Value) string {
+	name := func(field string) string {
+		f := v.Field(field)
+		if f.State != event.Known || f.Nil {
+			return ""
+		}
+		if t := d.runtimeType(f.Address); t != nil {
+			return t.Name
+		}
+		return "?"
+	}
+	have, want := name("concrete"), name("asserted")
+	if have == "" {
+		have = "nil"
+	}
+	text := fmt.Sprintf("interface conversion: it holds %s, not %s", have, want)
+	if m := v.Field("missingMethod"); m.State == event.Known && m.Value.Text != "" {
+		text += ", which needs the method " + m.Value.Text
+	}
+	return text
+}

@@ -1,0 +1,142 @@
+package coredump
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/coredump/elfcore"
+	"wraithology/core/evidence/kinds/coredump/machine"
+)
+
+// waitsForMutex says which thread holds the mutex of POSIX threads that a thread
+// waits for in the kernel; it is empty where that is not what it does. The C
+// library keeps the owner's number in the mutex, behind its lock word and count.
+func (d *Dump) waitsForMutex(t *elfcore.Thread) string {
+	const futexAMD64, ownerAt = 202, 8
+	if d.core.Arch != machine.AMD64 || !t.Registers.InCall || t.Registers.Call != futexAMD64 {
+		return ""
+	}
+	at, ok := t.Registers.Get(d.core.Arch.Named("rdi"))
+	if !ok {
+		return ""
+	}
+	lock, ok := d.core.Memory.Uint(at, 4)
+	owner, ok2 := d.core.Memory.Uint(at+ownerAt, 4)
+	if !ok || !ok2 || lock == 0 || lock > 2 || owner == 0 {
+		return ""
+	}
+	for i := range d.core.Threads {
+		if x := &d.core.Threads[i]; uint64(x.ID) == owner && x.ID != t.ID {
+			return fmt.Sprintf("waiting for the mutex at 0x%x (%s), which thread %d holds", at, d.describeAddress(at), x.ID)
+		}
+	}
+	return ""
+}
+
+// maxHolding bounds how many goroutines are named as those that may hold a mutex,
+// and maxLooked how many are looked at.
+const (
+	maxHolding = 3
+	maxLooked  = 20_000
+)
+
+// mayHold names the goroutines that may hold the mutex of Go at whose semaphore
+// others wait. A mutex does not say who holds it: those are named that have it in
+// hand, by a variable of a function of their own that leads to what it is part of,
+// and that do not wait for it themselves.
+func (r *goRuntime) mayHold(ctx context.Context, semaphore uint64) string {
+	var names []string
+	looked := 0
+	for i := range r.d.threads {
+		t := &r.d.threads[i]
+		if t.goroutine == nil || r.semaphores[t.goroutine.record.Address] == semaphore || !r.onStack(t.goroutine, semaphore) {
+			continue
+		}
+		if looked++; looked > maxLooked || ctx.Err() != nil {
+			break
+		}
+		function, ok := r.inHand(ctx, t.ID, semaphore)
+		if !ok {
+			continue
+		}
+		if len(names) == maxHolding {
+			names = append(names, "others")
+			break
+		}
+		names = append(names, fmt.Sprintf("goroutine %d in %s", t.ID, function))
+	}
+	return strings.Join(names, ", ")
+}
+
+// maxObject is how far before a semaphore the object may begin that it is part of.
+const maxObject = 4096
+
+// onStack reports whether a goroutine's stack holds a pointer that may lead to the
+// object of which a semaphore is part: a quick look before a thorough one.
+func (r *goRuntime) onStack(g *goroutine, semaphore uint64) bool {
+	sp := g.record.In("sched").Uint("sp")
+	stack := g.record.In("stack")
+	low, high := stack.Uint("lo"), stack.Uint("hi")
+	if sp < low || sp >= high {
+		sp = low
+	}
+	b := r.d.core.Memory.Known(sp, min(high-sp, 64<<10))
+	for i := 0; i+8 <= len(b); i += 8 {
+		if v := binary.LittleEndian.Uint64(b[i:]); v <= semaphore && semaphore-v < maxObject {
+			return true
+		}
+	}
+	return false
+}
+
+// inHand finds a function of the team's own on a goroutine's stack with a pointer
+// to the object that a semaphore is part of.
+func (r *goRuntime) inHand(ctx context.Context, id event.ThreadID, semaphore uint64) (string, bool) {
+	list, err := r.d.framesOf(ctx, 0, id)
+	if err != nil {
+		return "", false
+	}
+	for i := range list {
+		if !list[i].Own {
+			continue
+		}
+		for _, v := range list[i].variables() {
+			x := r.d.variable(&list[i], v).Value
+			if x.State != event.Known || x.Nil || x.Address > semaphore {
+				continue
+			}
+			object := x.Type
+			switch x.Form() {
+			case event.Pointer:
+				object = r.d.memory.Type(object.Elem)
+			case event.Struct:
+			default:
+				continue
+			}
+			if object != nil && semaphore-x.Address < object.Size {
+				return list[i].Function, true
+			}
+		}
+	}
+	return "", false
+}
+
+// WaitsFor implements replay.Waiter for goroutines that wait for a mutex.
+func (d *Dump) WaitsFor(ctx context.Context, at event.Moment, t event.ThreadID) (string, error) {
+	th, err := d.thread(at, t)
+	if err != nil || th.goroutine == nil {
+		return "", err
+	}
+	semaphore, ok := d.golang.semaphores[th.goroutine.record.Address]
+	if !ok || !strings.Contains(th.State, "Mutex") {
+		return "", nil
+	}
+	holders := d.golang.mayHold(ctx, semaphore)
+	if holders == "" {
+		return "", ctx.Err()
+	}
+	return "may be held by " + holders, ctx.Err()
+}

@@ -1,0 +1,31 @@
+package coredump
+
+import (
+	"context"
+
+	"wraithology/core/evidence"
+	"wraithology/core/evidence/kinds/coredump/module"
+	"wraithology/core/replay"
+)
+
+// Kind registers core dumps.
+var Kind = evidence.Kind{
+	Name: kindName, Ending: ".core",
+	Traits:    replay.Traits{Lines: true, Memory: true},
+	Explained: true,
+	Unpacks:   true, // with their holes
+	Recognise: func(s evidence.Sample) evidence.Confidence {
+		if Is(s.Bytes) {
+			return evidence.Certain
+		}
+		return evidence.No
+	},
+	Open: func(ctx context.Context, f evidence.File, o evidence.Options) (replay.Recording, error) {
+		return Open(ctx, f.File, OptionsOf(o.Artifacts))
+	},
+}
+
+// OptionsOf returns what artifacts say of a dump.
+func OptionsOf(a evidence.Artifacts) Options {
+	return Options{Modules: module.Sources{Binaries: a.Binaries, Offered: a.Offered, Names: a.Names, Debug: a.Debug, Cache: a.Cache, Alone: a.Alone}, Source: a.Source, Paths: a.Paths}
+}

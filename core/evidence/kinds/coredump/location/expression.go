@@ -1,0 +1,362 @@
+// Package location evaluates DWARF expressions (DWARF 5, sections 2.5 and 2.6):
+// where a value is kept, or the value itself.
+package location
+
+import (
+	"errors"
+	"fmt"
+
+	"wraithology/core/evidence/kinds/coredump/cursor"
+	"wraithology/core/evidence/kinds/coredump/machine"
+)
+
+// Errors that callers tell apart.
+var (
+	// ErrUnavailable says that something that the expression needs is not known:
+	// a register of an outer frame, memory that was not kept.
+	ErrUnavailable = errors.New("not available")
+	// ErrMalformed says that the expression itself is wrong, or not understood.
+	ErrMalformed = errors.New("the debug information's expression cannot be evaluated")
+)
+
+// Frame is what an expression may ask of the frame in which it is evaluated.
+// Functions that are nil stand for what is not known there.
+type Frame struct {
+	Registers *machine.Registers
+	Read      func(address, n uint64) ([]byte, bool)
+	// Bias is added to addresses of the module's file to get those of its memory.
+	Bias      uint64
+	CFA       func() (uint64, error)
+	FrameBase func() (uint64, error)
+	// Address returns an address of the file by its index in .debug_addr.
+	Address func(index uint64) (uint64, error)
+	// TLS returns where a variable at an offset in the module's thread-local storage lies.
+	TLS func(offset uint64) (uint64, error)
+	// Entry returns the value that an expression had when the function was entered.
+	Entry func(expression []byte) (uint64, error)
+	// Parameter returns what the caller passed for a parameter, by the offset of the
+	// parameter's entry in its unit, where the function was made to do without it.
+	Parameter func(entry uint64) (uint64, error)
+	// BaseType returns the type that an expression names by its offset in its unit.
+	BaseType func(offset uint64) (BaseType, error)
+	// Called returns the expression of another entry of the unit.
+	Called func(offset uint64) ([]byte, error)
+	// Object is the address of the object that is looked at, for expressions
+	// of its type.
+	Object   uint64
+	HasValue bool // Object counts
+}
+
+// BaseType is a type of the typed stack: a number of 1, 2, 4 or 8 bytes.
+type BaseType struct {
+	Size   int
+	Signed bool
+	Float  bool
+}
+
+// Kind says where a piece of a value is.
+type Kind int
+
+// The kinds of piece.
+const (
+	InMemory        Kind = iota // at Address
+	InRegister                  // in Register
+	Constant                    // Number itself
+	Literal                     // Bytes themselves
+	ImplicitPointer             // a pointer that does not exist; Entry, Offset say to what
+	Gone                        // optimised away
+)
+
+// Piece is where a part of a value is. Bits is its length; 0 for the whole value.
+type Piece struct {
+	Kind     Kind
+	Address  uint64
+	Register machine.Register
+	Number   uint64
+	Bytes    []byte
+	Entry    uint64 // offset in .debug_info
+	Offset   int64
+	Bits     uint64
+	From     uint64 // bits of the register or memory that are passed over
+}
+
+// maxOperations bounds the work of one expression; maxStack its depth.
+const (
+	maxOperations = 10_000
+	maxStack      = 256
+	maxPieces     = 256
+	maxNested     = 8
+)
+
+// number is an entry of the stack. A zero type is the generic one: eight bytes,
+// an address.
+type number struct {
+	bits uint64
+	of   BaseType
+}
+
+type evaluation struct {
+	f      *Frame
+	stack  []number
+	steps  int
+	nested int
+}
+
+// Where evaluates an expression to the pieces of a value.
+func Where(expression []byte, f *Frame) ([]Piece, error) {
+	e := &evaluation{f: f}
+	return e.pieces(expression)
+}
+
+// Number evaluates an expression to a number; start is pushed before it begins.
+func Number(expression []byte, f *Frame, start ...uint64) (uint64, error) {
+	e := &evaluation{f: f}
+	for _, n := range start {
+		e.stack = append(e.stack, number{bits: n})
+	}
+	p, err := e.pieces(expression)
+	if err != nil {
+		return 0, err
+	}
+	if len(p) == 1 {
+		switch p[0].Kind {
+		case InMemory:
+			return p[0].Address, nil
+		case Constant:
+			return p[0].Number, nil
+		case InRegister:
+			return e.register(p[0].Register)
+		}
+	}
+	return 0, fmt.Errorf("%w: a number was wanted", ErrMalformed)
+}
+
+// pieces runs the whole expression.
+func (e *evaluation) pieces(expression []byte) ([]Piece, error) {
+	c := cursor.New(expression)
+	var list []Piece
+	var now *Piece // a location that is complete but for its length
+	for c.Len() > 0 {
+		op := c.U8()
+		if op == opPiece || op == opBitPiece {
+			p := Piece{Kind: Gone}
+			switch {
+			case now != nil:
+				p = *now
+			case len(e.stack) > 0:
+				p = Piece{Kind: InMemory, Address: e.pop().bits}
+			}
+			if op == opPiece {
+				p.Bits = c.Uleb() * 8
+			} else {
+				p.Bits, p.From = c.Uleb(), c.Uleb()
+			}
+			now = nil
+			if list = append(list, p); len(list) > maxPieces {
+				return nil, fmt.Errorf("%w: it has over %d pieces", ErrMalformed, maxPieces)
+			}
+			continue
+		}
+		if now != nil && op != opUninit && op != opNop {
+			return nil, fmt.Errorf("%w: it goes on after a location", ErrMalformed)
+		}
+		p, err := e.step(op, c)
+		if err != nil {
+			return nil, err
+		}
+		if p != nil {
+			now = p
+		}
+		if c.Err() != nil {
+			return nil, fmt.Errorf("%w: it %w", ErrMalformed, c.Err())
+		}
+	}
+	if c.Err() != nil {
+		return nil, fmt.Errorf("%w: it %w", ErrMalformed, c.Err())
+	}
+	switch {
+	case now != nil:
+		list = append(list, *now)
+	case len(list) > 0:
+	case len(e.stack) == 0:
+		list = append(list, Piece{Kind: Gone})
+	default:
+		list = append(list, Piece{Kind: InMemory, Address: e.pop().bits})
+	}
+	return list, nil
+}
+
+func (e *evaluation) push(n number) { e.stack = append(e.stack, n) }
+
+func (e *evaluation) pop() number {
+	if len(e.stack) == 0 {
+		return number{}
+	}
+	n := e.stack[len(e.stack)-1]
+	e.stack = e.stack[:len(e.stack)-1]
+	return n
+}
+
+func (e *evaluation) register(r machine.Register) (uint64, error) {
+	if e.f.Registers == nil {
+		return 0, fmt.Errorf("%w: no registers are known here", ErrUnavailable)
+	}
+	if v, ok := e.f.Registers.Get(r); ok {
+		return v, nil
+	}
+	if v, ok := e.f.Registers.Vector(r); ok {
+		return le(v[:8]), nil
+	}
+	return 0, fmt.Errorf("%w: register %s was not kept by the functions called from here", ErrUnavailable, e.f.Registers.Arch.NameOf(r))
+}
+
+func le(b []byte) uint64 {
+	var n uint64
+	for i := len(b) - 1; i >= 0; i-- {
+		n = n<<8 | uint64(b[i])
+	}
+	return n
+}
+
+// load reads a number of some bytes from memory.
+func (e *evaluation) load(address uint64, size int) (uint64, error) {
+	if size < 1 || size > 8 {
+		return 0, fmt.Errorf("%w: a read of %d bytes", ErrMalformed, size)
+	}
+	if e.f.Read != nil {
+		if b, ok := e.f.Read(address, uint64(size)); ok {
+			return le(b), nil
+		}
+	}
+	return 0, fmt.Errorf("%w: the memory at 0x%x was not kept", ErrUnavailable, address)
+}
+
+// ask calls one of the frame's functions, which may be missing.
+func ask[A any](f func(A) (uint64, error), of A, what string) (uint64, error) {
+	if f == nil {
+		return 0, fmt.Errorf("%w: %s", ErrUnavailable, what)
+	}
+	return f(of)
+}
+
+func (e *evaluation) pushed(v uint64, err error) (*Piece, error) {
+	if err == nil {
+		e.push(number{bits: v})
+	}
+	return nil, err
+}
+
+// step runs one operation. It returns a piece where that is the location.
+func (e *evaluation) step(op byte, c *cursor.Cursor) (*Piece, error) {
+	if e.steps++; e.steps > maxOperations || len(e.stack) > maxStack {
+		return nil, fmt.Errorf("%w: it does not end within %d operations", ErrMalformed, maxOperations)
+	}
+	if need := operands(op); len(e.stack) < need {
+		return nil, fmt.Errorf("%w: operation 0x%x lacks operands", ErrMalformed, op)
+	}
+	switch {
+	case op >= opLit0 && op <= opLit31:
+		e.push(number{bits: uint64(op - opLit0)})
+		return nil, nil
+	case op >= opReg0 && op <= opReg31:
+		return &Piece{Kind: InRegister, Register: machine.Register(op - opReg0)}, nil
+	case op >= opBreg0 && op <= opBreg31:
+		v, err := e.register(machine.Register(op - opBreg0))
+		return e.pushed(v+uint64(c.Sleb()), err)
+	}
+	switch op {
+	case opNop, opUninit:
+		return nil, nil
+	case opRegx:
+		return &Piece{Kind: InRegister, Register: machine.Register(c.Uleb() & 0xffff)}, nil
+	case opStackValue:
+		n := e.pop()
+		return &Piece{Kind: Constant, Number: n.bits}, nil
+	case opImplicitValue:
+		return &Piece{Kind: Literal, Bytes: c.Bytes(c.Uleb())}, nil
+	case opImplicitPointer, opGNUImplicitPointer:
+		return &Piece{Kind: ImplicitPointer, Entry: uint64(c.U32()), Offset: c.Sleb()}, nil
+	case opFbreg:
+		if e.f.FrameBase == nil {
+			return nil, fmt.Errorf("%w: the function has no frame base", ErrMalformed)
+		}
+		base, err := e.f.FrameBase()
+		return e.pushed(base+uint64(c.Sleb()), err)
+	case opBregx:
+		v, err := e.register(machine.Register(c.Uleb() & 0xffff))
+		return e.pushed(v+uint64(c.Sleb()), err)
+	case opCallFrameCFA:
+		if e.f.CFA == nil {
+			return nil, fmt.Errorf("%w: the frame's own address is not known", ErrUnavailable)
+		}
+		return e.pushed(e.f.CFA())
+	case opAddr:
+		return e.pushed(c.U64()+e.f.Bias, nil)
+	case opAddrx, opGNUAddrIndex:
+		v, err := ask(e.f.Address, c.Uleb(), "there is no table of addresses")
+		return e.pushed(v+e.f.Bias, err)
+	case opConstx, opGNUConstIndex:
+		return e.pushed(ask(e.f.Address, c.Uleb(), "there is no table of addresses"))
+	case opFormTLS, opGNUPushTLS:
+		return e.pushed(ask(e.f.TLS, e.pop().bits, "the thread's local storage was not found"))
+	case opEntryValue, opGNUEntryValue:
+		return e.pushed(ask(e.f.Entry, c.Bytes(c.Uleb()), "the caller does not say what it passed"))
+	case opGNUParameterRef:
+		return e.pushed(ask(e.f.Parameter, uint64(c.U32()), "the caller does not say what it passed"))
+	case opPushObject:
+		if !e.f.HasValue {
+			return nil, fmt.Errorf("%w: there is no object", ErrMalformed)
+		}
+		return e.pushed(e.f.Object, nil)
+	case opCall2:
+		return nil, e.call(uint64(c.U16()))
+	case opCall4, opCallRef:
+		return nil, e.call(uint64(c.U32()))
+	}
+	if e.constant(op, c) {
+		return nil, nil
+	}
+	if done, err := e.typed(op, c); done || err != nil {
+		return nil, err
+	}
+	return nil, e.compute(op, c)
+}
+
+// call evaluates the expression of another entry, on the same stack.
+func (e *evaluation) call(entry uint64) error {
+	if e.f.Called == nil {
+		return fmt.Errorf("%w: it refers to an entry that is not there", ErrMalformed)
+	}
+	expression, err := e.f.Called(entry)
+	if err != nil {
+		return err
+	}
+	if e.nested++; e.nested > maxNested {
+		return fmt.Errorf("%w: its calls are nested too deep", ErrMalformed)
+	}
+	defer func() { e.nested-- }()
+	c := cursor.New(expression)
+	for c.Len() > 0 && c.Err() == nil {
+		if _, err := e.step(c.U8(), c); err != nil {
+			return err
+		}
+	}
+	return c.Err()
+}
+
+// IsAddress reports whether an expression's result is where a value lies, rather
+// than the value: it does not end by saying otherwise.
+func IsAddress(expression []byte) bool {
+	return len(expression) > 0 && expression[len(expression)-1] != opStackValue && expression[len(expression)-1] != opDeref
+}
+
+// IsPreserved reports whether an expression is a register that called functions
+// leave as it was.
+func IsPreserved(expression []byte, r *machine.Registers) bool {
+	if len(expression) != 1 || expression[0] < opReg0 || expression[0] > opReg31 {
+		return false
+	}
+	kept := r.Kept()
+	_, ok := kept.Get(machine.Register(expression[0] - opReg0))
+	return ok
+}

@@ -1,0 +1,378 @@
+package module
+
+import (
+	"bytes"
+	"debug/elf"
+	"fmt"
+	"hash/crc32"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wraithology/core/fault"
+
+	"wraithology/core/evidence/kinds/coredump/elfcore"
+)
+
+// Module is an ELF file as it was mapped into the process.
+type Module struct {
+	Path       string // by which it was mapped
+	Start, End uint64
+	BuildID    string // by the core; empty where it does not say
+	Bias       uint64 // what memory's addresses are beyond the file's own
+	Executable bool   // it is the program itself
+	Kernel     bool   // the kernel mapped it
+	Binary     *File  // nil where it was not found
+	Debug      *File  // that has the debug information; nil where none has
+	Supplement *File  // to which the debug file refers
+	Wrong      string // build ID of the file at Path, where that is another build
+	header     bool   // its first page was kept
+	code       bool   // some of it is executable
+}
+
+// Sources says where binaries and debug files are looked for.
+type Sources struct {
+	Binaries []string          // files; each must be of the dump's
+	Offered  []string          // files that are used where they fit
+	Names    map[string]string // what files are called, by their paths, where those do not say it
+	Debug    []string          // folders
+	Cache    string            // folder for unpacked sections
+	// Alone keeps the search to Binaries and Debug: the machine's own files are
+	// not those of the machine that the core comes from.
+	Alone bool
+}
+
+// standardDebug is where Debian and others install debug files.
+const standardDebug = "/usr/lib/debug"
+
+// headerSpan is how much of the beginning of a module the kernel keeps: one page.
+const headerSpan = 4096
+
+// List lists the modules of a core, with the files that were found for them.
+// Given binaries that fit none of them are an error that wraps fault.WrongBuild.
+func (s Sources) List(c *elfcore.Core) ([]*Module, error) {
+	list := mappedModules(c)
+	var left []*File
+	var offered []*File
+	for _, path := range s.Offered {
+		if f, err := Open(path, s.Cache); err == nil && f.ELF.Machine == c.Arch.ELF {
+			offered = append(offered, f)
+		}
+	}
+	for _, path := range s.Binaries {
+		f, err := Open(path, s.Cache)
+		if err != nil {
+			return nil, fmt.Errorf("open the binary: %w", err)
+		}
+		if elfMachine := f.ELF.Machine; elfMachine != c.Arch.ELF {
+			return nil, fmt.Errorf("%s: %w: it is of %s, the core of %s", path, fault.WrongBuild, elfMachine, c.Arch.Name)
+		}
+		left = append(left, f)
+	}
+	given := append(append([]*File{}, left...), offered...)
+	if len(c.Files) == 0 {
+		if m := placed(c, given); m != nil {
+			list = append([]*Module{m}, list...)
+		}
+	}
+	for _, m := range list {
+		m.find(c, s, given)
+		if m.Binary != nil {
+			if m.BuildID == "" {
+				m.BuildID = m.Binary.BuildID
+			}
+			c.Memory.Put(m.Path, m.Binary.Data)
+		}
+	}
+	return list, unused(left, list)
+}
+
+// unused reports a given binary that no module is made of.
+func unused(given []*File, list []*Module) error {
+	for _, f := range given {
+		used := false
+		for _, m := range list {
+			used = used || m.Binary == f || m.Debug == f
+		}
+		if used {
+			continue
+		}
+		want, who := "none", "the core"
+		for _, m := range list {
+			if m.Executable || filepath.Base(m.Path) == filepath.Base(f.Path) {
+				want, who = orNone(m.BuildID), filepath.Base(m.Path)
+			}
+			if filepath.Base(m.Path) == filepath.Base(f.Path) {
+				break
+			}
+		}
+		return fmt.Errorf("%s: %w: its build ID is %s, that of %s in the core %s", f.Path, fault.WrongBuild, orNone(f.BuildID), who, want)
+	}
+	return nil
+}
+
+func orNone(id string) string {
+	if id == "" {
+		return "none"
+	}
+	return id
+}
+
+// mappedModules finds the ELF files among what was mapped.
+func mappedModules(c *elfcore.Core) []*Module {
+	var list []*Module
+	byPath := map[string]*Module{}
+	entry := c.Auxiliary[elfcore.EntryPoint]
+	for _, f := range c.Files {
+		m, ok := byPath[f.Path]
+		if !ok {
+			if f.Offset != 0 {
+				continue
+			}
+			head := c.Memory.Known(f.Start, headerSpan)
+			if len(head) >= 4 && string(head[:4]) != elf.ELFMAG {
+				continue // some other mapped file
+			}
+			m = &Module{Path: f.Path, Start: f.Start, BuildID: buildIDOf(head)}
+			m.header = len(head) > 0
+			byPath[f.Path] = m
+			list = append(list, m)
+		}
+		m.End = max(m.End, f.End)
+		if x, ok := c.Memory.At(f.Start); ok && x.Executable {
+			m.code = true
+		}
+		m.Executable = m.Executable || entry >= f.Start && entry < f.End
+	}
+	// Where the first page was not kept, a file without code is some other file.
+	list = slices.DeleteFunc(list, func(m *Module) bool { return !m.header && !m.code })
+	if at := c.Auxiliary[elfcore.KernelModule]; at != 0 {
+		if x, ok := c.Memory.At(at); ok {
+			m := &Module{Path: "the kernel's own module", Start: x.Start, End: x.End, Kernel: true}
+			if data, ok := c.Memory.Read(x.Start, x.End-x.Start); ok {
+				if f, err := FromMemory(m.Path, data); err == nil {
+					m.Binary, m.BuildID = f, f.BuildID
+					if first, ok := f.FirstAddress(); ok {
+						m.Bias = x.Start - first
+					}
+				}
+			}
+			list = append(list, m)
+		}
+	}
+	return list
+}
+
+// placed makes the program's module of a core that does not say which files were
+// mapped: of the file whose entry point is where the program began.
+func placed(c *elfcore.Core, files []*File) *Module {
+	entry := c.Auxiliary[elfcore.EntryPoint]
+	for _, f := range files {
+		bias := entry - f.ELF.Entry
+		if entry == 0 || f.ELF.Type == elf.ET_EXEC && bias != 0 || bias%headerSpan != 0 {
+			continue
+		}
+		first, ok := f.FirstAddress()
+		if !ok {
+			continue
+		}
+		m := &Module{Path: f.Path, Start: first + bias, BuildID: f.BuildID, Executable: true}
+		for _, p := range f.ELF.Progs {
+			if p.Type == elf.PT_LOAD {
+				page := p.Vaddr &^ (headerSpan - 1)
+				c.Memory.Name(page+bias, p.Vaddr+p.Filesz+bias, f.Path, p.Off&^(headerSpan-1))
+				m.End = max(m.End, p.Vaddr+p.Memsz+bias)
+			}
+		}
+		return m
+	}
+	return nil
+}
+
+// buildIDOf finds the build ID in the first page of a module, which the kernel keeps.
+func buildIDOf(head []byte) string {
+	if len(head) < 64 {
+		return ""
+	}
+	// The section headers are elsewhere; without them the header can be read.
+	head = bytes.Clone(head)
+	clear(head[40:48])
+	clear(head[58:64])
+	f, err := elf.NewFile(bytes.NewReader(head))
+	if err != nil {
+		return ""
+	}
+	for _, p := range f.Progs {
+		if p.Type == elf.PT_NOTE && p.Off < uint64(len(head)) {
+			// Go's linker puts the note behind those that it declares.
+			if id := buildIDIn(head[p.Off:]); id != "" {
+				return id
+			}
+		}
+	}
+	return ""
+}
+
+// fits reports whether a file is what was mapped: by build ID, else by its first page.
+func (m *Module) fits(c *elfcore.Core, f *File) bool {
+	if f.ELF.Machine != c.Arch.ELF {
+		return false
+	}
+	if m.BuildID != "" {
+		return m.BuildID == f.BuildID
+	}
+	head := c.Memory.Known(m.Start, headerSpan)
+	return len(f.Data) >= len(head) && bytes.Equal(head, f.Data[:len(head)])
+}
+
+func (m *Module) find(c *elfcore.Core, s Sources, given []*File) {
+	if m.Kernel {
+		return
+	}
+	for _, f := range given {
+		switch {
+		case m.BuildID != "" && f.BuildID != "":
+			if m.BuildID == f.BuildID {
+				m.use(f)
+			}
+		case m.Binary == nil && (m.Executable || filepath.Base(f.Path) == filepath.Base(m.Path)) && m.fits(c, f):
+			m.use(f)
+		}
+	}
+	for _, dir := range s.Debug {
+		m.tryBinary(c, filepath.Join(dir, m.Path), s)
+		m.tryBinary(c, filepath.Join(dir, filepath.Base(m.Path)), s)
+		if len(m.BuildID) > 2 {
+			m.tryBinary(c, filepath.Join(dir, ".build-id", m.BuildID[:2], m.BuildID[2:]), s)
+		}
+	}
+	if !s.Alone {
+		m.tryBinary(c, strings.TrimSuffix(m.Path, " (deleted)"), s)
+	}
+	if m.Debug == nil {
+		m.findDebug(s)
+	}
+	if m.Debug != nil {
+		m.findSupplement(s)
+	}
+	file := m.Binary
+	if file == nil {
+		file = m.Debug
+	}
+	if file != nil {
+		if first, ok := file.FirstAddress(); ok {
+			m.Bias = m.Start - first
+		}
+	}
+}
+
+// use takes a file as the module's binary, or as its debug file where it holds
+// nothing else.
+func (m *Module) use(f *File) {
+	if f.ELF.Section(".text") != nil && !f.HasText() {
+		m.Debug = f
+		return
+	}
+	m.Binary = f
+	if f.HasDebug() && m.Debug == nil {
+		m.Debug = f
+	}
+}
+
+func (m *Module) tryBinary(c *elfcore.Core, path string, s Sources) {
+	if m.Binary != nil {
+		return
+	}
+	f, err := Open(path, s.Cache)
+	if err != nil {
+		return
+	}
+	if m.fits(c, f) {
+		m.use(f)
+	} else if m.Wrong == "" {
+		m.Wrong = orNone(f.BuildID)
+	}
+}
+
+// findDebug looks for the file with the module's debug information.
+func (m *Module) findDebug(s Sources) {
+	folders := s.Debug
+	if !s.Alone {
+		folders = append(append([]string{}, folders...), standardDebug)
+	}
+	if len(m.BuildID) > 2 {
+		for _, dir := range folders {
+			for _, path := range []string{filepath.Join(dir, ".build-id", m.BuildID[:2], m.BuildID[2:]+".debug"), filepath.Join(dir, m.BuildID+".debug"), filepath.Join(dir, m.BuildID)} {
+				if m.tryDebug(path, s, 0) {
+					return
+				}
+			}
+		}
+	}
+	if m.Binary == nil {
+		return
+	}
+	name, sum := m.Binary.link()
+	if name == "" {
+		return
+	}
+	near := filepath.Dir(m.Binary.Path)
+	places := []string{filepath.Join(near, name), filepath.Join(near, ".debug", name)}
+	for _, dir := range folders {
+		places = append(places, filepath.Join(dir, name), filepath.Join(dir, filepath.Dir(m.Path), name))
+	}
+	for _, path := range places {
+		if path != m.Binary.Path && m.tryDebug(path, s, sum) {
+			return
+		}
+	}
+}
+
+// tryDebug takes the file at path as the debug file if it fits: by build ID, or
+// where there is none by the checksum that the binary gives.
+func (m *Module) tryDebug(path string, s Sources, sum uint32) bool {
+	f, err := Open(path, s.Cache)
+	if err != nil || !f.HasDebug() {
+		return false
+	}
+	if m.BuildID != "" && f.BuildID != "" {
+		if m.BuildID != f.BuildID {
+			return false
+		}
+	} else if sum == 0 || crc32.ChecksumIEEE(f.Data) != sum {
+		return false
+	}
+	m.Debug = f
+	return true
+}
+
+// findSupplement looks for the file that the debug file shares entries with
+// (.gnu_debugaltlink).
+func (m *Module) findSupplement(s Sources) {
+	b, err := m.Debug.Section(".gnu_debugaltlink")
+	if err != nil || len(b) == 0 {
+		return
+	}
+	name, id, _ := bytes.Cut(b, []byte{0})
+	want := fmt.Sprintf("%x", id)
+	places := []string{filepath.Join(filepath.Dir(m.Debug.Path), string(name))}
+	for _, dir := range append(append([]string{}, s.Debug...), standardDebug) {
+		if len(want) > 2 {
+			places = append(places, filepath.Join(dir, ".build-id", want[:2], want[2:]+".debug"))
+		}
+		places = append(places, filepath.Join(dir, ".dwz", filepath.Base(string(name))))
+	}
+	if filepath.IsAbs(string(name)) && !s.Alone {
+		places = append(places, string(name))
+	}
+	for _, path := range places {
+		if _, err := os.Stat(path); err != nil {
+			continue
+		}
+		if f, err := Open(path, s.Cache); err == nil && f.BuildID == want {
+			m.Supplement = f
+			return
+		}
+	}
+}

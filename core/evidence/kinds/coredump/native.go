@@ -1,0 +1,241 @@
+package coredump
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"wraithology/core/fault"
+
+	"golang.org/x/arch/arm64/arm64asm"
+	"golang.org/x/arch/x86/x86asm"
+
+	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/coredump/machine"
+	"wraithology/core/replay"
+)
+
+// describeAddress says what lies at an address.
+func (d *Dump) describeAddress(address uint64) string {
+	x, ok := d.core.Memory.At(address)
+	if !ok {
+		return "unmapped memory"
+	}
+	if l := d.at(address); l != nil {
+		out := filepath.Base(l.Path)
+		if l.Kernel {
+			out = l.Path
+		}
+		if name := d.symbol(address); name != "" {
+			out += ", " + name
+		}
+		return out
+	}
+	if d.golang != nil {
+		for _, g := range d.golang.goroutines {
+			s := g.record.In("stack")
+			if address >= s.Uint("lo") && address < s.Uint("hi") {
+				return fmt.Sprintf("the stack of goroutine %d", g.id)
+			}
+		}
+	}
+	for i := range d.core.Threads {
+		t := &d.core.Threads[i]
+		if sp := t.Registers.SP(); sp >= x.Start && sp < x.End {
+			return fmt.Sprintf("the stack of thread %d", t.ID)
+		}
+	}
+	if x.Path != "" {
+		return "the mapped file " + x.Path
+	}
+	return d.anonymous(x.Start, x.Executable)
+}
+
+// anonymous names memory that belongs to no file: the heap of the C library lies
+// above the program; what was mapped besides is memory all the same.
+func (d *Dump) anonymous(start uint64, executable bool) string {
+	switch {
+	case executable:
+		return "code that was made at run time"
+	case d.golang != nil:
+		return "the Go heap"
+	case d.program != nil && start >= d.program.End && start-d.program.End < 1<<36:
+		return "the heap"
+	}
+	return "memory that the program mapped"
+}
+
+// maxMemory bounds one answer about memory, in bytes.
+const maxMemory = 64 << 10
+
+// MemoryAt implements replay.Machine.
+func (d *Dump) MemoryAt(ctx context.Context, address, count uint64) (replay.Stretch, error) {
+	out := replay.Stretch{Address: address, What: d.describeAddress(address)}
+	out.Bytes = append(out.Bytes, d.core.Memory.Known(address, min(count, maxMemory))...)
+	if uint64(len(out.Bytes)) < count {
+		out.Why = "it is all that is asked for in one go"
+		if len(out.Bytes) < maxMemory {
+			at := address + uint64(len(out.Bytes))
+			out.Why = fmt.Sprintf("the memory at 0x%x was not kept: %s", at, d.describeAddress(at))
+		}
+	}
+	for i := 0; i+8 <= len(out.Bytes); i += 8 {
+		v := binary.LittleEndian.Uint64(out.Bytes[i:])
+		what := ""
+		if v >= firstPage && d.isMapped(v) {
+			what = d.describeAddress(v)
+		}
+		out.Words = append(out.Words, replay.Word{Address: address + uint64(i), Value: v, What: what})
+	}
+	return out, ctx.Err()
+}
+
+// Types implements replay.Machine.
+func (d *Dump) Types() replay.TypeNames { return d.memory }
+
+// maxHolders bounds the places that one answer lists.
+const maxHolders = 10_000
+
+// Holders implements replay.Machine: it looks through all memory that was kept.
+func (d *Dump) Holders(ctx context.Context, pointer uint64, page replay.Page) ([]replay.Word, int, error) {
+	var want [8]byte
+	binary.LittleEndian.PutUint64(want[:], pointer)
+	total := 0
+	var out []replay.Word
+	from, to := page.Cut(maxHolders)
+	d.core.Memory.Each(func(start uint64, data []byte) bool {
+		for i := int(-start & 7); i+8 <= len(data); i += 8 {
+			if i%(1<<20) < 8 && ctx.Err() != nil {
+				return false
+			}
+			if binary.LittleEndian.Uint64(data[i:]) != pointer {
+				continue
+			}
+			if total >= from && total < to {
+				at := start + uint64(i)
+				out = append(out, replay.Word{Address: at, Value: pointer, What: d.describeAddress(at)})
+			}
+			total++
+		}
+		return true
+	})
+	return out, total, ctx.Err()
+}
+
+// Instructions implements replay.Machine: those before the program counter of a
+// frame, that one, and those after it, with what their operands were.
+func (d *Dump) Instructions(ctx context.Context, at event.Moment, t event.ThreadID, index, before, after int) ([]replay.Instruction, error) {
+	f, err := d.frameOf(ctx, at, t, index)
+	if err != nil {
+		return nil, err
+	}
+	s := &f.steps[f.at]
+	start := s.pc
+	if s.module != nil {
+		if begin, ok := d.functionStart(s); ok {
+			start = begin
+		}
+	}
+	list := d.decode(start, s.pc, before+after+1)
+	now := -1
+	for i := range list {
+		if list[i].Address == s.pc {
+			now = i
+		}
+	}
+	if now < 0 { // what lies before could not be told apart
+		list, now = d.decode(s.pc, s.pc, after+1), 0
+	}
+	list = list[max(0, now-before):min(len(list), now+after+1)]
+	for i := range list {
+		d.annotate(&list[i], s)
+	}
+	if len(list) == 0 {
+		return nil, fmt.Errorf("frame %d of thread %d: %w: the code at 0x%x was not kept", index, t, fault.NoCode, s.pc)
+	}
+	return list, ctx.Err()
+}
+
+// functionStart returns where the code of an activation's function begins.
+func (d *Dump) functionStart(s *step) (uint64, bool) {
+	pc := s.look - s.module.Bias
+	if s.module.golang != nil {
+		if f, ok := s.module.golang.At(pc); ok {
+			return f.Entry + s.module.Bias, true
+		}
+	}
+	if s.module.debug != nil {
+		if f := s.module.debug.FunctionAt(pc); f != nil {
+			for _, x := range f.Spans {
+				if pc >= x.Low && pc < x.High {
+					return x.Low + s.module.Bias, true
+				}
+			}
+		}
+	}
+	if low, _, ok := s.module.table.Function(pc); ok {
+		return low + s.module.Bias, true
+	}
+	return 0, false
+}
+
+// maxDecoded bounds how many instructions of a function are passed over.
+const maxDecoded = 1 << 20
+
+// decode decodes instructions from start on, so that some lie after pc.
+func (d *Dump) decode(start, pc uint64, after int) []replay.Instruction {
+	var list []replay.Instruction
+	for n, left := 0, after; n < maxDecoded && (left > 0 || start < pc); n++ {
+		code := d.core.Memory.Known(start, maxInstruction)
+		if len(code) == 0 {
+			break
+		}
+		x := replay.Instruction{Address: start, Here: start == pc}
+		size := 1
+		switch d.core.Arch {
+		case machine.AMD64:
+			inst, err := x86asm.Decode(code, 64)
+			if err != nil {
+				x.Text = fmt.Sprintf("byte 0x%02x, no known instruction", code[0])
+			} else {
+				size = inst.Len
+				x.Text = strings.ToLower(x86asm.IntelSyntax(inst, start, nil))
+			}
+		case machine.ARM64:
+			size = min(4, len(code))
+			if inst, err := arm64asm.Decode(code); err == nil {
+				x.Text = strings.ToLower(arm64asm.GNUSyntax(inst))
+			} else {
+				x.Text = "no known instruction"
+			}
+		}
+		x.Bytes = append(x.Bytes, code[:min(size, len(code))]...)
+		list = append(list, x)
+		if start >= pc {
+			left--
+		}
+		start += uint64(size)
+	}
+	return list
+}
+
+// annotate says of an instruction at the frame's place what its operands were.
+func (d *Dump) annotate(x *replay.Instruction, s *step) {
+	if name := d.symbol(x.Address); name != "" {
+		x.Where = name
+	}
+	if !x.Here {
+		return
+	}
+	a := d.accessAt(&s.regs)
+	for _, n := range []machine.Register{a.base, a.index, a.divisor} {
+		if v, ok := s.regs.Get(n); ok && n != s.regs.Arch.PC {
+			x.Operands = append(x.Operands, fmt.Sprintf("%s = 0x%x", s.regs.Arch.NameOf(n), v))
+		}
+	}
+	if a.hasAddress {
+		x.Operands = append(x.Operands, fmt.Sprintf("address 0x%x: %s", a.address, d.describeAddress(a.address)))
+	}
+}

@@ -1,0 +1,273 @@
+package coredump
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"wraithology/core/fault"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/evidence/kinds/coredump/module"
+)
+
+// Programs that print their own return addresses and values before they crash are
+// read back, however they were built.
+func TestNativeTruth(t *testing.T) {
+	t.Parallel()
+	for _, b := range []struct {
+		name  string
+		flags string
+		least int // values that must be known
+		strip bool
+	}{
+		{"plain", "-O0 -g", 24, false},
+		{"optimised", "-O2 -g", 20, false},
+		{"optimised, frame pointers", "-O2 -g -fno-omit-frame-pointer", 20, false},
+		{"DWARF 4", "-O2 -gdwarf-4", 20, false},
+		{"small", "-Os -g", 20, false},
+		{"static", "-O1 -g -static", 20, false},
+		{"fixed address", "-O0 -g -no-pie", 24, false},
+		{"compressed", "-O0 -g -gz=zlib", 24, false},
+		{"separate debug file", "-O2 -g", 20, true},
+		{"split", "-O0 -g -gsplit-dwarf", 24, false},
+		{"split, optimised", "-O2 -g -gsplit-dwarf", 20, false},
+	} {
+		t.Run(b.name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			binary := filepath.Join(dir, "sluice")
+			compile(t, "gcc", append(strings.Fields(b.flags), "-pthread", "-o", binary, "testdata/native/sluice.c")...)
+			if b.strip {
+				compile(t, "objcopy", "--only-keep-debug", binary, filepath.Join(dir, "sluice.debug"))
+				compile(t, "strip", binary)
+				compile(t, "objcopy", "--add-gnu-debuglink="+filepath.Join(dir, "sluice.debug"), binary)
+			}
+			core, printed := crash(t, binary)
+			said := truth(printed)
+			require.NotEmpty(t, said.values)
+			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+			known := agree(t, d, said)
+			assert.GreaterOrEqual(t, known, b.least, "of %d values", len(said.values))
+			f := d.Info().Failure
+			assert.Equal(t, "SIGSEGV", f.Signal)
+			assert.Equal(t, said.address, f.Address)
+			assert.Contains(t, f.Summary, "a read from address")
+			assert.Contains(t, f.Summary, "g.sensor is null in level_of")
+			assert.Equal(t, "g.sensor", f.Suspect)
+			threads, err := d.Threads(context.Background(), 0)
+			require.NoError(t, err)
+			require.Len(t, threads, 2)
+			other, err := d.Frames(context.Background(), 0, threads[1].ID)
+			require.NoError(t, err)
+			names := ""
+			for _, x := range other {
+				names += x.Function + " "
+			}
+			assert.Contains(t, names, "watch ")
+			assert.Empty(t, d.Info().Gaps)
+		})
+	}
+}
+
+// A crash in a shared library, whose thread-local storage is found by way of the C
+// library's table; the library's debug file is found by build ID.
+func TestSharedLibrary(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	library, binary := filepath.Join(dir, "liblock.so"), filepath.Join(dir, "uselock")
+	compile(t, "gcc", "-g", "-O0", "-shared", "-fPIC", "-o", library, "testdata/native/lock.c")
+	compile(t, "gcc", "-g", "-O0", "-o", binary, "testdata/native/uselock.c", "-L"+dir, "-llock", "-Wl,-rpath,"+dir)
+	f, err := module.Open(library, "")
+	require.NoError(t, err)
+	debug := filepath.Join(dir, "debug")
+	require.NoError(t, os.MkdirAll(filepath.Join(debug, ".build-id", f.BuildID[:2]), 0o755))
+	compile(t, "objcopy", "--only-keep-debug", library, filepath.Join(debug, ".build-id", f.BuildID[:2], f.BuildID[2:]+".debug"))
+	compile(t, "strip", library)
+	core, printed := crash(t, binary)
+	d := openDump(t, core, Options{Modules: module.Sources{Binaries: []string{binary}, Debug: []string{debug}}})
+	assert.Equal(t, 4, agree(t, d, truth(printed)))
+	assert.Equal(t, "b.next", d.Info().Failure.Suspect)
+	frames, err := d.Frames(context.Background(), 0, d.failure.Thread)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"deepest", "fill", "main"}, []string{frames[0].Function, frames[1].Function, frames[2].Function})
+	assert.True(t, frames[0].Own && frames[2].Own)
+	v, ok, err := d.Variable(context.Background(), 0, d.failure.Thread, 2, "own")
+	require.NoError(t, err)
+	require.True(t, ok)
+	assert.Equal(t, "4", v.Value.Text())
+	v, ok, err = d.Variable(context.Background(), 0, d.failure.Thread, 0, "reg.pc")
+	require.NoError(t, err)
+	require.True(t, ok)
+	assert.Equal(t, frames[0].PC, v.Value.Uint)
+}
+
+// A dump of an arm64 program, which its emulator wrote: without a note about the
+// signal or the files.
+func TestARM64Truth(t *testing.T) {
+	t.Parallel()
+	const compiler, emulator = "aarch64-linux-gnu-gcc", "qemu-aarch64-static"
+	for _, program := range []string{compiler, emulator} {
+		if _, err := exec.LookPath(program); err != nil {
+			t.Skipf("there is no %s here", program)
+		}
+	}
+	for _, b := range []struct {
+		flags string
+		least int
+	}{{"-O0 -g", 25}, {"-O2 -g", 22}} {
+		t.Run(b.flags, func(t *testing.T) {
+			t.Parallel()
+			binary := filepath.Join(t.TempDir(), "sluice")
+			compile(t, compiler, append(strings.Fields(b.flags+" -static -pthread -o"), binary, "testdata/native/sluice.c")...)
+			core, printed := emulated(t, emulator, binary)
+			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+			said := truth(printed)
+			assert.GreaterOrEqual(t, agree(t, d, said), b.least, "of %d values", len(said.values))
+			f := d.Info().Failure
+			assert.Equal(t, said.address, f.Address)
+			assert.Equal(t, "g.sensor", f.Suspect)
+		})
+	}
+}
+
+// emulated runs a program of another processor until it crashes, and returns the
+// core that the emulator wrote of it.
+func emulated(t *testing.T, emulator, program string) (core, printed string) {
+	dir := t.TempDir()
+	cmd := exec.Command("/bin/sh", "-c", `ulimit -c unlimited; exec "$0" "$1"`, emulator, program)
+	cmd.Dir = dir
+	out, _ := cmd.Output() // it crashes
+	list, err := filepath.Glob(filepath.Join(dir, "qemu_*.core"))
+	require.NoError(t, err)
+	require.Len(t, list, 1, "the emulator was to write a core")
+	return list[0], string(out)
+}
+
+// Values of C++: classes, containers, smart pointers, what an object really is.
+func TestCPlusPlusTruth(t *testing.T) {
+	t.Parallel()
+	for _, b := range []struct {
+		flags string
+		least int
+	}{{"-O0 -g", 50}, {"-O2 -g", 46}, {"-O1 -g -static", 46}, {"-O0 -g -fno-omit-frame-pointer -gdwarf-4", 50}} {
+		t.Run(b.flags, func(t *testing.T) {
+			t.Parallel()
+			binary := filepath.Join(t.TempDir(), "quay")
+			compile(t, "g++", append(strings.Fields(b.flags+" -std=c++17 -o"), binary, "testdata/native/quay.cc")...)
+			core, printed := crash(t, binary)
+			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+			said := truth(printed)
+			assert.GreaterOrEqual(t, agree(t, d, said), b.least, "of %d values", len(said.values))
+			f := d.Info().Failure
+			assert.Contains(t, f.Summary, "missing is null in harbour::Keeper::look")
+		})
+	}
+}
+
+// Functions that lie within others, of closures and local classes, have their values and say
+// what they lie in.
+func TestClosuresOfCPlusPlus(t *testing.T) {
+	t.Parallel()
+	for flags, least := range map[string]int{"-O0": 6, "-O2": 4, "-O0 -gdwarf-4": 6} {
+		binary := filepath.Join(t.TempDir(), "closure")
+		compile(t, "g++", append(strings.Fields("-g -std=c++17 -w "+flags+" -o"), binary, "testdata/native/closure.cc")...)
+		core, printed := crash(t, binary)
+		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+		said := truth(printed)
+		require.Len(t, said.values, 6)
+		assert.GreaterOrEqual(t, agree(t, d, said), least, flags)
+		assert.Contains(t, d.Info().Failure.Summary, "of is null in harbour::look::Keeper::level", flags)
+	}
+}
+
+// Values of Rust: texts, vectors, slices, enums with data.
+func TestRustTruth(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("rustc"); err != nil {
+		t.Skip("there is no compiler for Rust here")
+	}
+	for _, level := range []string{"0", "2"} {
+		binary := filepath.Join(t.TempDir(), "pier")
+		compile(t, "rustc", "-g", "-C", "opt-level="+level, "--edition", "2021", "-o", binary, "testdata/native/pier.rs")
+		core, printed := crash(t, binary)
+		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+		said := truth(printed)
+		known := agree(t, d, said)
+		if level == "0" {
+			assert.Equal(t, len(said.values), known)
+		}
+		assert.Equal(t, "0x18", d.Info().Failure.Address)
+	}
+}
+
+// Split files that were put into one package are found in it.
+func TestPackedSplit(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("llvm-dwp"); err != nil {
+		t.Skip("there is no llvm-dwp here")
+	}
+	dir := t.TempDir()
+	object, part, binary := filepath.Join(dir, "sluice.o"), filepath.Join(dir, "sluice.dwo"), filepath.Join(dir, "sluice")
+	compile(t, "gcc", "-g", "-gdwarf-5", "-O0", "-pthread", "-gsplit-dwarf", "-c", "-o", object, "testdata/native/sluice.c")
+	compile(t, "gcc", "-g", "-pthread", "-o", binary, object)
+	compile(t, "timeout", "20", "llvm-dwp", "-o", binary+".dwp", part)
+	require.NoError(t, os.Remove(part))
+	core, printed := crash(t, binary)
+	d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+	assert.GreaterOrEqual(t, agree(t, d, truth(printed)), 26)
+	assert.Empty(t, d.Info().Gaps)
+	require.NoError(t, os.Remove(binary+".dwp"))
+	d = openDump(t, core, Options{Modules: sourcesOf(binary)})
+	require.NotEmpty(t, d.Info().Gaps)
+	assert.Contains(t, d.Info().Gaps[0].What, "sluice.dwo")
+}
+
+// Entries that were moved to a file that several debug files share are found there.
+func TestSupplementaryFile(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("dwz"); err != nil {
+		t.Skip("there is no dwz here")
+	}
+	dir := t.TempDir()
+	binary, other := filepath.Join(dir, "sluice"), filepath.Join(dir, "other")
+	for _, b := range []string{binary, other} {
+		compile(t, "gcc", "-g", "-gdwarf-4", "-O0", "-pthread", "-o", b, "testdata/native/sluice.c")
+	}
+	compile(t, "dwz", "-m", filepath.Join(dir, "shared.debug"), binary, other)
+	core, printed := crash(t, binary)
+	d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+	require.NotNil(t, d.program.Supplement)
+	assert.GreaterOrEqual(t, agree(t, d, truth(printed)), 24)
+	assert.Empty(t, d.Info().Gaps)
+}
+
+// Without its binary, and with a wrong one, a dump says so.
+func TestMissingAndWrongBinary(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	right, wrong := filepath.Join(dir, "right"), filepath.Join(dir, "wrong")
+	compile(t, "gcc", "-g", "-pthread", "-o", right, "testdata/native/sluice.c")
+	compile(t, "gcc", "-g", "-O1", "-pthread", "-o", wrong, "testdata/native/sluice.c")
+	core, _ := crash(t, right)
+	d := openDump(t, core, Options{Modules: module.Sources{Alone: true}})
+	require.NotEmpty(t, d.Info().Gaps)
+	assert.Contains(t, d.Info().Gaps[0].What, "right was not found (build ID ")
+	assert.Contains(t, d.Info().Failure.Summary, "0x8", "what the kernel says is there all the same")
+
+	f, err := module.Open(wrong, "")
+	require.NoError(t, err)
+	_, err = openFile(core, Options{Modules: sourcesOf(wrong)})
+	require.ErrorIs(t, err, fault.WrongBuild)
+	assert.ErrorContains(t, err, f.BuildID)
+	assert.ErrorContains(t, err, d.program.BuildID)
+
+	require.NoError(t, exec.Command("gzip", "-k", core).Run())
+	packed := openDump(t, core+".gz", Options{Modules: sourcesOf(right)})
+	assert.Equal(t, "g.sensor", packed.Info().Failure.Suspect)
+}

@@ -1,0 +1,242 @@
+package coredump
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/coredump/machine"
+	"wraithology/core/replay"
+)
+
+// candidate is a place in the program's own words that holds a bad value.
+type candidate struct {
+	path  string
+	root  replay.Variable
+	value replay.Value
+	depth int
+	named int // how many of its names stand on the line
+}
+
+var identifier = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*`)
+
+// lineNames lists the names on the line that a frame has reached; nil where the
+// source text is not there.
+func (d *Dump) lineNames(f *frame) map[string]bool {
+	text, err := d.Source(f.File)
+	if err != nil {
+		return nil
+	}
+	lines := strings.Split(text, "\n")
+	if f.Line < 1 || f.Line > len(lines) {
+		return nil
+	}
+	names := map[string]bool{}
+	for _, n := range identifier.FindAllString(lines[f.Line-1], -1) {
+		names[n] = true
+	}
+	return names
+}
+
+const (
+	maxSuspectDepth = 2
+	maxSuspectParts = 64
+)
+
+// holding lists what in a frame holds a value that test accepts: variables, and
+// members that are reached from them.
+func (d *Dump) holding(f *frame, test func(replay.Value) bool) []candidate {
+	names := d.lineNames(f)
+	var out []candidate
+	var visit func(c candidate, last string)
+	visit = func(c candidate, last string) {
+		if names != nil && names[last] {
+			c.named++
+		}
+		if test(c.value) {
+			out = append(out, c)
+		}
+		if c.depth == maxSuspectDepth || c.value.Form() == event.Array || c.value.Form() == event.Slice || c.value.Form() == event.Map {
+			return
+		}
+		parts, _ := c.value.Children(replay.Page{Count: maxSuspectParts})
+		for _, p := range parts {
+			if strings.HasPrefix(p.Name, "[") || p.Name == "*" {
+				continue
+			}
+			visit(candidate{c.path + "." + p.Name, c.root, p.Value, c.depth + 1, c.named}, p.Name)
+		}
+	}
+	for _, v := range f.variables() {
+		x := d.variable(f, v)
+		if x.Value.State == event.Known {
+			visit(candidate{path: v.Name, root: x, value: x.Value}, v.Name)
+		}
+	}
+	return out
+}
+
+// best returns the candidate that the line names most fully; of several that are
+// equal, the one with the shortest path. ok is false where the line names none of
+// several.
+func best(list []candidate) (candidate, bool) {
+	var out candidate
+	ok := false
+	for _, c := range list {
+		better := !ok
+		switch whole, was := c.named == c.depth+1, out.named == out.depth+1; {
+		case !ok:
+		case whole != was:
+			better = whole
+		case whole:
+			better = c.depth < out.depth
+		case c.named != out.named:
+			better = c.named > out.named
+		default:
+			better = c.depth < out.depth
+		}
+		if better {
+			out, ok = c, true
+		}
+	}
+	if ok && out.named == 0 && len(list) > 1 {
+		return out, false
+	}
+	return out, ok
+}
+
+func isPointer(v replay.Value, address uint64) bool {
+	switch v.Form() {
+	case event.Pointer, event.Slice, event.Map, event.Chan, event.Func, event.Text:
+		return v.State == event.Known && v.Address == address && (v.Nil == (address == 0)) && (v.Form() != event.Text || address != 0)
+	}
+	return false
+}
+
+// suspect finds the variable that held the bad address, and how far up it was
+// already bad.
+func (d *Dump) suspect(ctx context.Context, f *failure, a access, address uint64) {
+	list, err := d.framesOf(ctx, 0, f.Thread)
+	if err != nil || len(list) == 0 {
+		return
+	}
+	at := d.firstOwn(ctx, f.Thread, f.Frame)
+	frame := &list[at]
+	regs := &frame.steps[frame.at].regs
+	bad := address
+	if at == 0 || frame.at == 0 {
+		if a.base != machine.None && a.base != regs.Arch.SP && a.base != regs.Arch.PC {
+			if v, ok := regs.Get(a.base); ok {
+				bad = v
+			}
+		}
+		if a.index != machine.None && d.isMapped(bad) {
+			d.suspectIndex(f, frame, regs, a)
+			return
+		}
+	} else if address < firstPage {
+		bad = 0
+	}
+	isBad := func(v replay.Value) bool { return isPointer(v, bad) }
+	c, ok := best(d.holding(frame, isBad))
+	for ; !ok && list[at].Inlined && at+1 < len(list) && list[at+1].Own; c, ok = best(d.holding(frame, isBad)) {
+		at++ // what was inlined may have been handed it in no place of its own
+		frame = &list[at]
+	}
+	if !ok && bad >= firstPage {
+		// The program may have added to it before.
+		c, ok = best(d.holding(frame, func(v replay.Value) bool {
+			return v.Form() == event.Pointer && v.State == event.Known && v.Address >= firstPage && bad-v.Address < firstPage
+		}))
+	}
+	if !ok {
+		return
+	}
+	f.Suspect = c.path
+	bad = c.value.Address
+	is := fmt.Sprintf("is 0x%x", bad)
+	if bad == 0 {
+		is = "is null"
+	}
+	f.Summary += fmt.Sprintf("; %s %s in %s", c.path, is, frame.Function)
+	d.handedOver(f, list, at, c, bad)
+}
+
+func (d *Dump) isMapped(address uint64) bool {
+	_, ok := d.core.Memory.At(address)
+	return ok
+}
+
+// suspectIndex names the variable whose value led an index beyond its array.
+func (d *Dump) suspectIndex(f *failure, frame *frame, regs *machine.Registers, a access) {
+	index, ok := regs.Get(a.index)
+	if !ok {
+		return
+	}
+	c, ok := best(d.holding(frame, func(v replay.Value) bool {
+		return v.State == event.Known && (v.Form() == event.Int && uint64(v.Int) == index || v.Form() == event.Uint && v.Uint == index)
+	}))
+	if ok {
+		f.Suspect = c.path
+		f.Summary += fmt.Sprintf("; the index %s is %d in %s", c.path, int64(index), frame.Function)
+	}
+}
+
+// suspectDivisor names the variable that was the divisor.
+func (d *Dump) suspectDivisor(ctx context.Context, f *failure, a access) {
+	list, err := d.framesOf(ctx, 0, f.Thread)
+	if err != nil || len(list) == 0 || d.core.Signal.Code != 1 {
+		return
+	}
+	frame := &list[d.firstOwn(ctx, f.Thread, 0)]
+	c, ok := best(d.holding(frame, func(v replay.Value) bool {
+		return v.State == event.Known && (v.Form() == event.Int && v.Int == 0 || v.Form() == event.Uint && v.Uint == 0)
+	}))
+	if ok && c.named > 0 {
+		f.Suspect = c.path
+		f.Summary += fmt.Sprintf("; %s is 0 in %s", c.path, frame.Function)
+	}
+}
+
+// handedOver follows the bad value, or the object that holds it, up through the
+// callers that already had it.
+func (d *Dump) handedOver(f *failure, list []frame, at int, c candidate, bad uint64) {
+	carried := c.root.Value
+	if c.root.Scope != event.Parameter || !isPointer(carried, carried.Address) {
+		return
+	}
+	name, last, where := c.root.Name, "", -1
+	for i := at + 1; i < len(list); i++ {
+		up := &list[i]
+		if up.function == nil {
+			break
+		}
+		found, ok := best(d.holding(up, func(v replay.Value) bool {
+			return isPointer(v, carried.Address) || v.Form() == event.Struct && v.Address == carried.Address && v.Address != 0
+		}))
+		if !ok || carried.Address == 0 && found.named == 0 {
+			break
+		}
+		last, where = found.path, i
+		if found.root.Scope != event.Parameter || found.depth > 0 {
+			break
+		}
+	}
+	if where < 0 {
+		return
+	}
+	calls := "one call up"
+	if n := where - at; n > 1 {
+		calls = fmt.Sprintf("%d calls up", n)
+	}
+	switch {
+	case c.depth > 0:
+		f.Summary += fmt.Sprintf("; %s came from %s as %s, %s", name, list[where].Function, last, calls)
+	case bad == 0:
+		f.Summary += fmt.Sprintf("; it was already null in %s as %s, %s", list[where].Function, last, calls)
+	default:
+		f.Summary += fmt.Sprintf("; it was already so in %s as %s, %s", list[where].Function, last, calls)
+	}
+}

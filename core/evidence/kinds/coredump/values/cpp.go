@@ -1,0 +1,246 @@
+package values
+
+import (
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/coredump/debuginfo"
+)
+
+// template splits a class's name: what it is, without arguments and namespaces
+// that are versions.
+func template(name string) string {
+	name, _, _ = strings.Cut(name, "<")
+	name = strings.TrimPrefix(name, "std::")
+	name = strings.TrimPrefix(name, "__cxx11::")
+	return strings.TrimPrefix(name, "__1::")
+}
+
+// cppContainer reads what libstdc++ lays out, by the names of its members.
+func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
+	none := event.Value{}
+	argument := func(i int) event.TypeID {
+		if i < len(t.Arguments) {
+			return t.Arguments[i]
+		}
+		return 0
+	}
+	switch template(t.Class) {
+	case "basic_string":
+		p, ok := m.path(t, s, "_M_dataplus", "_M_p")
+		n, ok2 := m.path(t, s, "_M_string_length")
+		if !ok || !ok2 {
+			return none, false
+		}
+		return m.textOf(t, p, n, m.sizeOf(argument(0))), true
+	case "basic_string_view":
+		p, ok := m.path(t, s, "_M_str")
+		n, ok2 := m.path(t, s, "_M_len")
+		return m.textOf(t, p, n, m.sizeOf(argument(0))), ok && ok2
+	case "vector":
+		first, ok := m.path(t, s, "_M_impl", "_M_start")
+		end, ok2 := m.path(t, s, "_M_impl", "_M_finish")
+		room, ok3 := m.path(t, s, "_M_impl", "_M_end_of_storage")
+		of := m.Types.Get(argument(0))
+		if _, bits, ok := m.walk(t, s, "_M_impl", "_M_start"); ok && bits.Kind == debuginfo.Record {
+			return m.cppSequence(t, s, depth) // of booleans
+		}
+		if !ok || !ok2 || !ok3 || of == nil || of.Size == 0 || end < first || room < end {
+			return none, false
+		}
+		return list(t, of.ID, first, (end-first)/of.Size, (room-first)/of.Size), true
+	case "map", "multimap":
+		n, ok := m.path(t, s, "_M_t", "_M_impl", "_M_node_count")
+		return m.table(t, s, argument(0), argument(1), n), ok && s.inMemory
+	case "set", "multiset":
+		n, ok := m.path(t, s, "_M_t", "_M_impl", "_M_node_count")
+		return m.table(t, s, argument(0), 0, n), ok && s.inMemory
+	case "unordered_map", "unordered_multimap":
+		n, ok := m.path(t, s, "_M_h", "_M_element_count")
+		return m.table(t, s, argument(0), argument(1), n), ok && s.inMemory
+	case "unordered_set", "unordered_multiset":
+		n, ok := m.path(t, s, "_M_h", "_M_element_count")
+		return m.table(t, s, argument(0), 0, n), ok && s.inMemory
+	case "unique_ptr":
+		// The deleter lies in a member of the same name.
+		at, of, ok := m.walk(t, s, "_M_t", "_M_t")
+		if ok {
+			at, of, ok = m.memberNamed(of, at, "_M_head_impl", aPointer, 0)
+		}
+		if !ok {
+			return none, false
+		}
+		return renamed(t, m.decode(of, at, depth+1)), true
+	case "shared_ptr", "weak_ptr":
+		at, of, ok := m.walk(t, s, "_M_ptr")
+		if !ok {
+			return none, false
+		}
+		v := renamed(t, m.decode(of, at, depth+1))
+		if is := m.Types.Get(argument(0)); is != nil && v.Type != nil && is.Kind == debuginfo.Record && m.sizeOf(v.Type.Elem) == is.Size && !is.Dynamic {
+			v.Type.Elem = is.ID // the pointer's own type says it by another name
+		}
+		return v, true
+	case "optional":
+		engaged, ok := m.path(t, s, "_M_payload", "_M_engaged")
+		at, of, ok2 := m.walk(t, s, "_M_payload", "_M_payload", "_M_value")
+		if !ok || !ok2 {
+			return none, false
+		}
+		return m.held(t, engaged != 0, of, at, depth), true
+	case "variant":
+		i, ok := m.path(t, s, "_M_index")
+		if !ok {
+			return none, false
+		}
+		if i >= uint64(len(t.Arguments)) {
+			return m.held(t, false, nil, s, depth), true
+		}
+		at, _, ok := m.walk(t, s, "_M_u")
+		return m.held(t, true, m.Types.Get(t.Arguments[i]), at, depth), ok
+	}
+	if v, ok := m.cppSequence(t, s, depth); ok {
+		return v, true
+	}
+	return m.cppWrapper(t, s, depth)
+}
+
+func (m *Memory) sizeOf(id event.TypeID) uint64 {
+	if t := m.Types.Get(id); t != nil {
+		return t.Size
+	}
+	return 0
+}
+
+// held shows something that may hold a value of one type or none.
+func (m *Memory) held(t *debuginfo.Type, full bool, of *debuginfo.Type, s source, depth int) event.Value {
+	v := event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Interface, Size: t.Size}, State: event.Known, Nil: !full || of == nil}
+	if !v.Nil {
+		v.Items = []event.Value{m.decode(of, s, depth+1)}
+	}
+	return v
+}
+
+func (m *Memory) table(t *debuginfo.Type, s source, key, elem event.TypeID, n uint64) event.Value {
+	of := &event.Type{ID: t.ID, Name: t.Name, Form: event.Map, Size: t.Size, Key: key, Elem: elem}
+	return event.Value{Type: of, State: event.Known, Address: s.address, Length: n}
+}
+
+// containerEntries reads the entries of a table of C++.
+func (m *Memory) containerEntries(t *debuginfo.Type, address uint64, e *entries) {
+	s := source{m: m, address: address, inMemory: true}
+	if t.Rust {
+		m.rustEntries(t, s, e)
+		return
+	}
+	isMap := strings.Contains(template(t.Class), "map")
+	if len(t.Arguments) == 0 {
+		e.cut = true
+		return
+	}
+	e.key = m.Types.Get(t.Arguments[0])
+	e.elem = e.key
+	if isMap && len(t.Arguments) > 1 {
+		e.elem = m.Types.Get(t.Arguments[1])
+	}
+	if e.key == nil || e.elem == nil {
+		e.cut = true
+		return
+	}
+	add := func(at uint64) {
+		if !isMap {
+			v := m.Load(at, &e.key.Type)
+			e.pairs = append(e.pairs, v, v)
+			return
+		}
+		second := (e.key.Size + alignment(m, e.elem, 0) - 1) / alignment(m, e.elem, 0) * alignment(m, e.elem, 0)
+		e.pairs = append(e.pairs, m.Load(at, &e.key.Type), m.Load(at+second, &e.elem.Type))
+	}
+	align := alignment(m, e.key, 0)
+	if isMap {
+		align = max(align, alignment(m, e.elem, 0))
+	}
+	if strings.HasPrefix(template(t.Class), "unordered") {
+		m.hashed(t, s, e, max(align, 8), add)
+		return
+	}
+	m.ordered(t, s, e, align, add)
+}
+
+// hashed walks the chain of all nodes of a hash table: a pointer to the next,
+// then the value.
+func (m *Memory) hashed(t *debuginfo.Type, s source, e *entries, align uint64, add func(uint64)) {
+	node, ok := m.path(t, s, "_M_h", "_M_before_begin", "_M_nxt")
+	n, ok2 := m.path(t, s, "_M_h", "_M_element_count")
+	e.cut = !ok || !ok2
+	for i := uint64(0); node != 0 && i < min(n, maxEntries) && !e.cut; i++ {
+		add(node + (8+align-1)/align*align)
+		if node, ok = m.Core.Pointer(node); !ok {
+			e.cut = true
+		}
+	}
+	e.cut = e.cut || n > maxEntries
+}
+
+// ordered walks a red-black tree in the order of its keys. A node begins with
+// its colour, parent, left and right; the value follows.
+func (m *Memory) ordered(t *debuginfo.Type, s source, e *entries, align uint64, add func(uint64)) {
+	const parentAt, leftAt, rightAt, valueAt = 8, 16, 24, 32
+	header, _, ok := m.walk(t, s, "_M_t", "_M_impl", "_M_header")
+	if !ok {
+		e.cut = true
+		return
+	}
+	n, _ := m.path(t, s, "_M_t", "_M_impl", "_M_node_count")
+	node, ok := m.Core.Pointer(header.address + leftAt)
+	steps := uint64(0)
+	follow := func(at uint64) uint64 {
+		if steps++; steps > 4*maxEntries {
+			e.cut = true
+			return header.address
+		}
+		p, ok := m.Core.Pointer(at)
+		if !ok {
+			e.cut = true
+			return header.address
+		}
+		return p
+	}
+	for i := uint64(0); ok && node != header.address && node != 0 && i < min(n, maxEntries) && !e.cut; i++ {
+		add(node + (valueAt+align-1)/align*align)
+		if right := follow(node + rightAt); right != 0 && !e.cut {
+			node = right
+			for left := follow(node + leftAt); left != 0 && !e.cut; left = follow(node + leftAt) {
+				node = left
+			}
+			continue
+		}
+		for !e.cut {
+			parent := follow(node + parentAt)
+			last := parent == header.address || follow(parent+rightAt) != node
+			node = parent
+			if last {
+				break
+			}
+		}
+	}
+	e.cut = e.cut || !ok || n > maxEntries
+}
+
+// alignment returns what a type's address is a multiple of.
+func alignment(m *Memory, t *debuginfo.Type, depth int) uint64 {
+	if t == nil || depth > 8 {
+		return 8
+	}
+	switch t.Kind {
+	case debuginfo.Record:
+		most := uint64(1)
+		for _, x := range t.Members {
+			most = max(most, alignment(m, m.Types.Get(x.Type), depth+1))
+		}
+		return most
+	case debuginfo.Array:
+		return alignment(m, m.Types.Get(t.Elem), depth+1)
+	}
+	return max(1, min(t.Size, 16))
+}

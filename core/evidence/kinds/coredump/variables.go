@@ -1,0 +1,482 @@
+package coredump
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/coredump/debuginfo"
+	"wraithology/core/evidence/kinds/coredump/location"
+	"wraithology/core/evidence/kinds/coredump/machine"
+	"wraithology/core/evidence/kinds/coredump/values"
+	"wraithology/core/replay"
+)
+
+// registerPrefix leads the names of registers.
+const registerPrefix = "reg."
+
+// maxGlobals bounds the global variables that are listed with a frame; all of
+// them can be asked for by name.
+const maxGlobals = 200
+
+// Variables implements replay.Recording: parameters, results, locals, globals of
+// the frame's unit, registers.
+func (d *Dump) Variables(ctx context.Context, at event.Moment, t event.ThreadID, index int) ([]replay.Variable, error) {
+	f, err := d.frameOf(ctx, at, t, index)
+	if err != nil {
+		return nil, err
+	}
+	var out []replay.Variable
+	for _, scope := range []event.Scope{event.Parameter, event.Return, event.Local} {
+		for _, v := range f.variables() {
+			if v.Scope == scope {
+				out = append(out, d.variable(f, v))
+			}
+		}
+	}
+	if f.function != nil && f.Own {
+		for i, v := range f.function.Unit.Globals() {
+			if i == maxGlobals {
+				break
+			}
+			out = append(out, d.variable(f, v))
+		}
+	}
+	if d.golang == nil {
+		s := &f.steps[f.at]
+		for n, name := range d.core.Arch.Names() {
+			if _, ok := s.regs.Get(machine.Register(n)); ok {
+				out = append(out, d.register(s, machine.Register(n), name))
+			}
+		}
+	}
+	return out, ctx.Err()
+}
+
+// variables lists the variables that can be named in a frame. Of those with one
+// name, the innermost one counts.
+func (f *frame) variables() []debuginfo.Variable {
+	var out []debuginfo.Variable
+	seen := map[string]bool{}
+	for _, s := range f.scopes {
+		for _, v := range s.Variables() {
+			if !seen[v.Name] {
+				seen[v.Name] = true
+				out = append(out, v)
+			}
+		}
+	}
+	return out
+}
+
+// Variable implements replay.Recording. A name that starts with "reg." is a
+// register; a global of another file is FILE:NAME, or its name alone.
+func (d *Dump) Variable(ctx context.Context, at event.Moment, t event.ThreadID, index int, name string) (replay.Variable, bool, error) {
+	f, err := d.frameOf(ctx, at, t, index)
+	if err != nil {
+		return replay.Variable{}, false, err
+	}
+	for _, v := range f.variables() {
+		if v.Name == name {
+			return d.variable(f, v), true, nil
+		}
+	}
+	if r, ok := strings.CutPrefix(name, registerPrefix); ok {
+		if n := d.core.Arch.Named(r); n != machine.None {
+			return d.register(&f.steps[f.at], n, r), true, nil
+		}
+		return replay.Variable{}, false, nil
+	}
+	v, ok := d.global(f, name)
+	if !ok {
+		return replay.Variable{}, false, nil
+	}
+	return d.variable(f, v), true, nil
+}
+
+// global finds a global variable, of the frame's unit and module first.
+func (d *Dump) global(f *frame, name string) (debuginfo.Variable, bool) {
+	var in *debuginfo.Unit
+	var first *loaded
+	names := []string{name}
+	if f.function != nil {
+		in, first = f.function.Unit, f.steps[f.at].module
+		if in.Go() && !strings.Contains(name, ".") {
+			names = append(names, goPackage(f.function.Name)+"."+name)
+		}
+	}
+	for _, l := range append([]*loaded{first}, d.programFirst()...) {
+		if l == nil {
+			continue
+		}
+		if l.load(&d.core.Memory); l.debug == nil {
+			continue
+		}
+		for _, name := range names {
+			if v, ok := l.debug.Global(name, in); ok {
+				return v, true
+			}
+		}
+	}
+	return debuginfo.Variable{}, false
+}
+
+func (d *Dump) register(s *step, n machine.Register, name string) replay.Variable {
+	t := &event.Type{Name: "register", Form: event.Opaque, Size: 8}
+	v := event.Value{Type: t, State: event.OptimisedOut, Text: "the functions called from here did not keep it"}
+	if x, ok := s.regs.Get(n); ok {
+		v = event.Value{Type: t, State: event.Known, Uint: x}
+	}
+	return replay.Variable{Name: registerPrefix + name, Scope: event.Register, Type: t.Name, Value: replay.Value{Value: v, Memory: d.memory}, Written: event.NoMoment}
+}
+
+// variable reads a variable in a frame.
+func (d *Dump) variable(f *frame, v debuginfo.Variable) replay.Variable {
+	t := d.types.Get(d.types.ID(v.Type))
+	out := replay.Variable{Name: v.Name, Scope: v.Scope, Written: event.NoMoment, Value: replay.Value{Memory: d.memory}}
+	if t == nil {
+		out.Value.Value = values.Unknown(nil, "its type is not known")
+		return out
+	}
+	if v.Indirect {
+		out.Value.Value = d.indirect(f, v, t)
+	} else {
+		out.Value.Value = d.value(f, v, t)
+	}
+	if out.Value.Type != nil {
+		out.Type = out.Value.Type.Name
+	}
+	if v.Scope == event.Local && out.Value.State == event.Known {
+		if why := d.notReached(f, v); why != "" {
+			out.Value.Value = event.Value{Type: out.Value.Type, State: event.Leftover, Text: why}
+		}
+	}
+	return out
+}
+
+// notReached says why a local variable can hold only what was left in its place:
+// its declaration comes later, or is what the frame is just computing. It is empty
+// where that is not so, or not certain.
+func (d *Dump) notReached(f *frame, v debuginfo.Variable) string {
+	switch {
+	case f.Line <= 0 || f.Inlined || v.Line < f.Line:
+	case v.Line > f.Line:
+		return fmt.Sprintf("declared on line %d, which has not been reached", v.Line)
+	default:
+		text, err := d.Source(f.File)
+		if err != nil {
+			return ""
+		}
+		lines := strings.Split(text, "\n")
+		if f.Line > len(lines) {
+			return ""
+		}
+		// The line declares it and computes it: type, name, equals sign, and no more than that.
+		declares, err := regexp.Compile(`^[\w\s*&:<>,]+[\s*&]` + regexp.QuoteMeta(v.Name) + `\s*(\[[^=;]*\]\s*)?=[^=][^;]*;?\s*$`)
+		if line := lines[f.Line-1]; err == nil && declares.MatchString(line) && !strings.Contains(line, ":=") {
+			return "its declaration on this line is still being computed"
+		}
+	}
+	return ""
+}
+
+// indirect reads a variable of Go that lives on the heap: what is kept in the
+// frame is where it lies.
+func (d *Dump) indirect(f *frame, v debuginfo.Variable, pointer *debuginfo.Type) event.Value {
+	to := d.types.Get(pointer.Elem)
+	p := d.value(f, v, pointer)
+	switch {
+	case to == nil:
+		return values.Unknown(nil, "its type is not known")
+	case p.State != event.Known:
+		return event.Value{Type: &to.Type, State: p.State, Text: p.Text}
+	case p.Nil:
+		return event.Value{Type: &to.Type, State: event.Unassigned, Text: "its memory has not been taken yet"}
+	}
+	return d.memory.Load(p.Address, &to.Type)
+}
+
+// value reads a variable's value where the debug information says that it is kept.
+func (d *Dump) value(f *frame, v debuginfo.Variable, t *debuginfo.Type) event.Value {
+	s := &f.steps[f.at]
+	l := d.moduleOf(v.Unit.Debug)
+	if l == nil {
+		return values.Unknown(&t.Type, "its module was not found")
+	}
+	place, err := v.Place(s.look - l.Bias)
+	if err != nil {
+		return d.unavailable(t, err)
+	}
+	if place.Constant != nil {
+		return d.constant(t, place.Constant)
+	}
+	context := d.evaluation(f.steps, f.at, f.function, 0)
+	context.Bias = l.Bias
+	context.Address = v.Unit.Address
+	context.BaseType = d.baseTypes(v.Unit)
+	context.Called = v.Unit.Called
+	if v.Scope == event.Global {
+		context.TLS = func(offset uint64) (uint64, error) { return d.threadLocal(l, &s.regs, offset) }
+	}
+	pieces, err := location.Where(place.Expression, context)
+	if err != nil {
+		return d.unavailable(t, err)
+	}
+	t = d.sized(f, v, t, context)
+	if len(pieces) == 1 && pieces[0].Kind == location.InMemory && pieces[0].From == 0 {
+		return d.memory.Load(pieces[0].Address, &t.Type)
+	}
+	return d.gather(f, v, t, pieces)
+}
+
+// unavailable says why a value is not known.
+func (d *Dump) unavailable(t *debuginfo.Type, err error) event.Value {
+	v := event.Value{Type: &t.Type, State: event.Unrecorded, Text: err.Error()}
+	if errors.Is(err, debuginfo.ErrOptimisedAway) || errors.Is(err, location.ErrUnavailable) {
+		v.State = event.OptimisedOut
+		for _, prefix := range []error{debuginfo.ErrOptimisedAway, location.ErrUnavailable} {
+			v.Text = strings.TrimPrefix(v.Text, prefix.Error()+": ")
+		}
+	}
+	return v
+}
+
+// constant reads a value that stands in the debug information itself.
+func (d *Dump) constant(t *debuginfo.Type, c any) event.Value {
+	var b []byte
+	switch x := c.(type) {
+	case int64:
+		b = binary.LittleEndian.AppendUint64(nil, uint64(x))
+	case uint64:
+		b = binary.LittleEndian.AppendUint64(nil, x)
+	case []byte:
+		b = x
+	case string:
+		b = append([]byte(x), 0)
+	default:
+		return values.Unknown(&t.Type, "a constant of an unknown form")
+	}
+	for uint64(len(b)) < min(t.Size, 64) {
+		b = append(b, 0)
+	}
+	return d.memory.Decode(t, b, nil)
+}
+
+// sized gives an array whose length is known only at run time its length.
+func (d *Dump) sized(f *frame, v debuginfo.Variable, t *debuginfo.Type, context *location.Frame) *debuginfo.Type {
+	if t.Kind != debuginfo.Array || t.Bounds == 0 {
+		return t
+	}
+	expression, variable, ok := t.Bound()
+	if !ok {
+		return t
+	}
+	var last int64
+	if expression != nil {
+		n, err := location.Number(expression, context)
+		if err != nil {
+			return t
+		}
+		if b, ok := d.read(n, 8); ok && location.IsAddress(expression) {
+			n = binary.LittleEndian.Uint64(b)
+		}
+		last = int64(n)
+	} else {
+		of := d.types.Get(d.types.ID(variable.Type))
+		if of == nil {
+			return t
+		}
+		x := d.value(f, variable, of)
+		if x.State != event.Known {
+			return t
+		}
+		last = x.Int
+		if of.Form == event.Uint {
+			last = int64(x.Uint)
+		}
+	}
+	if last < 0 || last > 1<<40 {
+		return t
+	}
+	return d.types.WithLength(t, uint64(last)+1)
+}
+
+// gather puts a value together out of its pieces.
+func (d *Dump) gather(f *frame, v debuginfo.Variable, t *debuginfo.Type, pieces []location.Piece) event.Value {
+	const most = 1 << 16
+	if t.Size > most {
+		return values.Unknown(&t.Type, "a value of this size does not lie in registers")
+	}
+	data := make([]byte, 0, t.Size)
+	var missing []values.Missing
+	for _, p := range pieces {
+		n := (p.Bits + 7) / 8
+		if p.Bits == 0 || n > t.Size {
+			n = t.Size - min(uint64(len(data)), t.Size)
+		}
+		b, state, why := d.piece(f, v, p, n)
+		from := uint64(len(data))
+		if b == nil {
+			missing = append(missing, values.Missing{From: from, To: from + n, State: state, Why: why})
+			b = make([]byte, n)
+		}
+		for uint64(len(b)) < n {
+			b = append(b, 0)
+		}
+		data = append(data, b[:n]...)
+	}
+	if n := uint64(len(data)); n < t.Size {
+		missing = append(missing, values.Missing{From: n, To: t.Size, State: event.OptimisedOut, Why: "this part is kept nowhere"})
+	}
+	return d.memory.Decode(t, data, missing)
+}
+
+func (d *Dump) piece(f *frame, v debuginfo.Variable, p location.Piece, n uint64) (b []byte, state event.State, why string) {
+	s := &f.steps[f.at]
+	switch p.Kind {
+	case location.InMemory:
+		if b, ok := d.read(p.Address+p.From/8, n); ok {
+			return append([]byte(nil), b...), "", ""
+		}
+		return nil, event.Unrecorded, fmt.Sprintf("the memory at 0x%x was not kept", p.Address)
+	case location.InRegister:
+		if x, ok := s.regs.Get(p.Register); ok {
+			return binary.LittleEndian.AppendUint64(nil, x>>p.From), "", ""
+		}
+		if x, ok := s.regs.Vector(p.Register); ok {
+			return x[:], "", ""
+		}
+		return nil, event.OptimisedOut, fmt.Sprintf("it is in register %s, which the functions called from here did not keep", d.core.Arch.NameOf(p.Register))
+	case location.Constant:
+		return binary.LittleEndian.AppendUint64(nil, p.Number), "", ""
+	case location.Literal:
+		return append(make([]byte, 0, len(p.Bytes)), p.Bytes...), "", ""
+	case location.ImplicitPointer:
+		why := "the pointer itself does not exist"
+		if to, err := v.Unit.Debug.Referred(p.Entry); err == nil {
+			why += "; it would lead to " + to.Name
+			if x, ok := d.referred(f, to); ok {
+				why += ", which is " + x
+			}
+		}
+		return nil, event.OptimisedOut, why
+	}
+	return nil, event.OptimisedOut, "it is kept nowhere"
+}
+
+// referred writes the value of a variable that a pointer would lead to.
+func (d *Dump) referred(f *frame, v debuginfo.Variable) (string, bool) {
+	t := d.types.Get(d.types.ID(v.Type))
+	if t == nil {
+		return "", false
+	}
+	x := replay.Value{Value: d.value(f, v, t), Memory: d.memory}
+	return x.Text(), x.State == event.Known
+}
+
+func (d *Dump) moduleOf(debug *debuginfo.Debug) *loaded {
+	debug = debug.Whole()
+	for _, l := range d.modules {
+		if l.debug == debug {
+			return l
+		}
+	}
+	return nil
+}
+
+func (d *Dump) baseTypes(u *debuginfo.Unit) func(uint64) (location.BaseType, error) {
+	return func(offset uint64) (location.BaseType, error) {
+		t := d.types.Get(d.types.ID(debuginfo.TypeRef{Debug: u.Debug, Offset: u.Offset(offset)}))
+		if t == nil || t.Kind != debuginfo.Plain {
+			return location.BaseType{}, fmt.Errorf("%w: it names a type that is no number", location.ErrMalformed)
+		}
+		return location.BaseType{Size: int(t.Size), Signed: t.Form == event.Int, Float: t.Form == event.Float}, nil
+	}
+}
+
+// maxCallers bounds how far up values at a function's entry are looked for.
+const maxCallers = 16
+
+// evaluation returns what expressions may ask of an activation. f is the function
+// whose frame base counts, or nil.
+func (d *Dump) evaluation(steps []step, at int, f *debuginfo.Function, depth int) *location.Frame {
+	s := &steps[at]
+	out := &location.Frame{Registers: &s.regs, Read: d.read}
+	out.CFA = func() (uint64, error) {
+		if !s.hasCFA {
+			return 0, fmt.Errorf("%w: where the frame lies is not known", location.ErrUnavailable)
+		}
+		return s.cfa, nil
+	}
+	if f == nil || s.module == nil {
+		return out
+	}
+	out.Bias = s.module.Bias
+	out.Address = f.Unit.Address
+	out.BaseType = d.baseTypes(f.Unit)
+	out.Called = f.Unit.Called
+	pc := s.look - s.module.Bias
+	out.FrameBase = func() (uint64, error) {
+		expression, err := f.FrameBase(pc)
+		if err != nil {
+			return 0, err
+		}
+		inner := *out
+		inner.FrameBase = nil
+		return location.Number(expression, &inner)
+	}
+	out.TLS = func(offset uint64) (uint64, error) { return d.threadLocal(s.module, &s.regs, offset) }
+	out.Entry = func(expression []byte) (uint64, error) { return d.atEntry(steps, at, expression, depth) }
+	out.Parameter = func(entry uint64) (uint64, error) {
+		up, caller, err := d.callerOf(steps, at, depth)
+		if err != nil {
+			return 0, err
+		}
+		passed, ok := caller.PassedFor(up.pc-up.module.Bias, f.Unit.Offset(entry))
+		if !ok {
+			return 0, notPassed("the caller " + caller.Name + " does not say what it passed")
+		}
+		return location.Number(passed, d.evaluation(steps, at+1, caller, depth+1))
+	}
+	return out
+}
+
+func notPassed(why string) error {
+	return fmt.Errorf("%w: it was passed by the caller, and %s", location.ErrUnavailable, why)
+}
+
+// callerOf returns the activation that called another, and its function.
+func (d *Dump) callerOf(steps []step, at, depth int) (*step, *debuginfo.Function, error) {
+	if depth >= maxCallers || at+1 >= len(steps) {
+		return nil, nil, notPassed("the caller is not known")
+	}
+	up := &steps[at+1]
+	if up.module != nil && up.module.debug != nil && !steps[at].signal {
+		if f := up.module.debug.FunctionAt(up.look - up.module.Bias); f != nil {
+			return up, f, nil
+		}
+	}
+	return nil, nil, notPassed("the caller has no debug information")
+}
+
+// atEntry finds what an expression was when a function was entered: what the
+// caller says that it passed (DWARF 5, section 3.4.2).
+func (d *Dump) atEntry(steps []step, at int, expression []byte, depth int) (uint64, error) {
+	up, f, err := d.callerOf(steps, at, depth)
+	if err != nil {
+		return 0, err
+	}
+	passed, ok := f.Passed(up.pc-up.module.Bias, expression)
+	if ok {
+		return location.Number(passed, d.evaluation(steps, at+1, f, depth+1))
+	}
+	// A register that functions preserve is still as it was.
+	if location.IsPreserved(expression, &up.regs) {
+		return location.Number(expression, &location.Frame{Registers: &up.regs, Read: d.read})
+	}
+	return 0, notPassed("the caller " + f.Name + " does not say what")
+}

@@ -1,0 +1,396 @@
+package eventtrace
+
+import (
+	"cmp"
+	"encoding/binary"
+	"encoding/hex"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/eventtrace/otlp"
+	"wraithology/core/intake"
+	"wraithology/core/timeline"
+)
+
+// exceptionEvent is the name of the events that tell of exceptions (OpenTelemetry
+// semantic conventions, "Exceptions on spans").
+const exceptionEvent = "exception"
+
+// facts are the names under which each span's own facts stand beside its
+// attributes, in the order of their parameters.
+var facts = [...]string{"traceID", "spanID", "parentSpanID", "kind", "status", "statusMessage", "duration", "selfTime", "links"}
+
+const (
+	factTrace = iota
+	factSpan
+	factParent
+	factKind
+	factStatus
+	factStatusMessage
+	factDuration
+	factSelf
+	factLinks
+)
+
+var kindNames = [...]string{"", "internal", "server", "client", "producer", "consumer"}
+var statusNames = [...]string{"unset", "ok", "error"}
+
+// emit makes the events of the trace.
+func (i *importer) emit() error {
+	g := &i.group
+	g.items = g.items[:0]
+	const (
+		atEnd = iota
+		beginning
+		later
+	)
+	for _, n := range g.order {
+		g.items = append(g.items, item{g.nodes[n].start, beginning<<24 | min(g.nodes[n].depth, 1<<20), n, -1})
+	}
+	for k := range g.notes {
+		x := &g.notes[k]
+		if x.isLog {
+			x.node = -1
+			if n, ok := g.byID[x.spanID]; ok && x.spanID != 0 {
+				x.node = n
+			}
+		}
+		if x.node < 0 {
+			i.tables.Gap("log records whose span is not here", "they are shown with their service's other logs; look for the trace ID in the case's other evidence")
+			if err := i.looseLog(i.message(x.place), x.resource, x.scope); err != nil {
+				return err
+			}
+			continue
+		}
+		s := &g.nodes[x.node]
+		it := item{min(max(x.time+s.shift, s.start), s.end), later << 24, x.node, int32(k)}
+		if it.time == s.end && s.start < s.end {
+			it.rank = atEnd
+		}
+		g.items = append(g.items, it)
+	}
+	slices.SortStableFunc(g.items, func(a, b item) int {
+		return cmp.Or(cmp.Compare(a.time, b.time), cmp.Compare(a.rank, b.rank))
+	})
+	for s := range g.stacks {
+		g.stacks[s] = g.stacks[s][:0]
+	}
+	if len(g.nodes) == 0 {
+		return nil
+	}
+	begins := i.summary()
+	base := i.strand
+	i.strand += uint32(len(g.stacks))
+	for _, it := range g.items {
+		s := &g.nodes[it.node]
+		stack := &g.stacks[s.strand-1]
+		keep := it.node
+		if it.note < 0 {
+			keep = s.parent
+		}
+		for len(*stack) > 0 {
+			top := (*stack)[len(*stack)-1]
+			if top == keep || g.nodes[top].end > it.time {
+				break
+			}
+			if err := i.leave(base, top, len(*stack) == 1); err != nil {
+				return err
+			}
+			*stack = (*stack)[:len(*stack)-1]
+		}
+		if it.note < 0 {
+			if err := i.enter(base, it.node, begins); err != nil {
+				return err
+			}
+			begins = nil
+			*stack = append(*stack, it.node)
+			continue
+		}
+		if err := i.noted(base, it, *stack); err != nil {
+			return err
+		}
+	}
+	for s := range g.stacks {
+		for len(g.stacks[s]) > 0 {
+			last := len(g.stacks[s]) - 1
+			if err := i.leave(base, g.stacks[s][last], last == 0); err != nil {
+				return err
+			}
+			g.stacks[s] = g.stacks[s][:last]
+		}
+	}
+	return nil
+}
+
+// summary describes the trace. It is known by its first span that has no parent.
+func (i *importer) summary() *timeline.Trace {
+	g := &i.group
+	t := &timeline.Trace{Started: math.MaxInt64, Spans: uint32(len(g.nodes))}
+	binary.BigEndian.PutUint64(t.ID[:], g.key.High)
+	binary.BigEndian.PutUint64(t.ID[8:], g.key.Low)
+	end := int64(math.MinInt64)
+	for n := range g.nodes {
+		x := &g.nodes[n]
+		t.Started, end = min(t.Started, x.start), max(end, x.end)
+		if x.status == uint8(timeline.StatusError) {
+			t.Errors++
+			t.Status = timeline.StatusError
+		}
+		if x.status == uint8(timeline.StatusOK) && x.parent < 0 && t.Status == timeline.StatusUnset {
+			t.Status = timeline.StatusOK
+		}
+	}
+	t.Duration = end - t.Started
+	return t
+}
+
+// add adds an event of the trace.
+func (i *importer) add(base uint32, x *node, time int64, raw []byte) error {
+	g := &i.group
+	if g.count == math.MaxUint32 {
+		return nil
+	}
+	g.count++
+	i.ev = intake.Event{Time: time, Trace: g.trace, Order: g.count, Strand: base + x.strand, Process: x.process, Pooled: true, Raw: raw}
+	return i.events.Add(&i.ev)
+}
+
+func (i *importer) leave(base uint32, n int32, last bool) error {
+	g := &i.group
+	x := &g.nodes[n]
+	x.open = false
+	if x.status == uint8(timeline.StatusError) && !x.explained {
+		f, err := i.function(x)
+		if err != nil {
+			return err
+		}
+		text := "the span ended in an error"
+		if len(i.span.StatusMessage) > 0 {
+			text = string(i.span.StatusMessage)
+		}
+		i.slots.reset()
+		i.put(f, "error", func(b []byte) []byte { return intake.AppendString(b, text) })
+		if err := i.addSlots(base, x, x.end, event.Error, f); err != nil {
+			return err
+		}
+	}
+	g.count++
+	status := event.AppendText(nil, intake.String, statusNames[min(int(x.status), len(statusNames)-1)])
+	i.raw = append(event.AppendEvent(i.raw[:0], event.Leave, 0, 1), status...)
+	i.ev = intake.Event{Time: x.end, Trace: g.trace, Order: g.count, Strand: base + x.strand, Process: x.process, Pooled: true, Ends: last, Span: true, Raw: i.raw}
+	return i.events.Add(&i.ev)
+}
+
+// function parses the span of a node, and returns the function that it is a call of.
+func (i *importer) function(x *node) (*intake.Function, error) {
+	if err := i.span.Parse(i.message(x.place)); err != nil {
+		return nil, err
+	}
+	service := i.senders[x.resource].service
+	k := append(append(i.key[:0], service...), 0)
+	k = binary.LittleEndian.AppendUint32(k, x.scope)
+	k = append(k, i.span.Name...)
+	i.key = k
+	return i.tables.Function(k, func() event.Function {
+		operation := intake.Clean(string(i.span.Name))
+		outer := append([]event.Named{{Name: "service", Data: intake.AppendString(nil, service)}, {Name: "operation", Data: intake.AppendString(nil, operation)}}, i.outer[x.scope]...)
+		f := event.Function{Name: operationName(service, operation), Own: true, Outer: outer}
+		i.locate(&f)
+		return f
+	}), nil
+}
+
+// operationName names an operation with its service.
+func operationName(service, operation string) string {
+	if operation == "" {
+		operation = "(no name)"
+	}
+	if strings.HasPrefix(operation, service+"/") {
+		return operation
+	}
+	return service + "/" + operation
+}
+
+// locate finds where a span's code stands, if it says so (semantic conventions,
+// "Source code attributes", also as they were named before 1.33).
+func (i *importer) locate(f *event.Function) {
+	for _, b := range i.span.Attributes {
+		key, raw, err := otlp.ParseAttribute(b)
+		if err != nil {
+			return
+		}
+		v, err := otlp.ParseValue(raw)
+		if err != nil {
+			return
+		}
+		switch string(key) {
+		case "code.file.path", "code.filepath":
+			f.File = i.tables.File(intake.Clean(string(v.Bytes)))
+		case "code.line.number", "code.lineno":
+			f.Line = int(min(v.Plain, math.MaxInt32))
+		}
+	}
+}
+
+// put adds a value to the slots under a name that is no parameter.
+func (i *importer) put(f *intake.Function, name string, value func([]byte) []byte) {
+	if id, ok := f.Variable([]byte(name)); ok {
+		i.slots.put(id, value(i.slots.bytes))
+	}
+}
+
+// addSlots adds an event with the values of the slots: the first MaxArgs with the
+// event itself, what is more in Fields events before it.
+func (i *importer) addSlots(base uint32, x *node, time int64, k event.Kind, f *intake.Function) error {
+	for from := event.MaxArgs; from < len(i.slots.ids); from += event.MaxArgs {
+		if err := i.addSome(base, x, time, event.Fields, f, from, min(from+event.MaxArgs, len(i.slots.ids))); err != nil {
+			return err
+		}
+	}
+	return i.addSome(base, x, time, k, f, 0, min(event.MaxArgs, len(i.slots.ids)))
+}
+
+func (i *importer) addSome(base uint32, x *node, time int64, k event.Kind, f *intake.Function, from, to int) error {
+	if i.tables.Full() && to-from > 1 {
+		i.tables.Gap("logs and events whose attributes differ from all others", "only their messages are kept: names that hold numbers or IDs are better values")
+		to = from + 1
+	}
+	site := i.tables.Site(f, 0, f.Line, i.slots.ids[from:to])
+	i.raw = event.AppendEvent(i.raw[:0], k, uint32(site), to-from)
+	for n := from; n < to; n++ {
+		i.raw = append(i.raw, i.slots.at(n)...)
+	}
+	return i.add(base, x, time, i.raw)
+}
+
+// enter adds the beginning of a span, with its facts and attributes.
+func (i *importer) enter(base uint32, n int32, begins *timeline.Trace) error {
+	g := &i.group
+	x := &g.nodes[n]
+	x.open = true
+	f, err := i.function(x)
+	if err != nil {
+		return err
+	}
+	i.spanFacts(f, x)
+	if i.flat, err = flatten(i.flat[:0], i.span.Attributes, nil, 0); err != nil {
+		return err
+	}
+	for _, a := range i.flat {
+		i.attribute(f, a)
+	}
+	i.raw = event.AppendEvent(i.raw[:0], event.Enter, uint32(f.ID), i.positioned())
+	for p := range i.positioned() {
+		if slot := i.position[p]; slot >= 0 {
+			i.raw = append(i.raw, i.slots.at(int(slot))...)
+		} else {
+			i.raw = event.AppendUnknown(i.raw, intake.String)
+		}
+	}
+	g.count++
+	i.ev = intake.Event{Time: x.start, Trace: g.trace, Order: g.count, Strand: base + x.strand, Process: x.process, Pooled: true, Span: true, Root: x.parent < 0, Begins: begins, Link: x.link, Linked: x.linked, Raw: i.raw}
+	if x.caller {
+		i.ev.Caller = g.nodes[x.parent].link
+	}
+	if err := i.events.Add(&i.ev); err != nil || len(i.beyond.ids) == 0 {
+		return err
+	}
+	i.slots, i.beyond = i.beyond, i.slots
+	err = i.addSlots(base, x, x.start, event.Fields, f)
+	i.slots, i.beyond = i.beyond, i.slots
+	return err
+}
+
+// positioned returns how many parameters the call has, up to the last one with a value.
+func (i *importer) positioned() int { return i.highest + 1 }
+
+// parameter adds a value to the slots under a name that is known when a call begins.
+func (i *importer) parameter(f *intake.Function, name []byte, value func(b []byte) []byte) {
+	id, position, ok := f.Parameter(name)
+	switch {
+	case !ok:
+		i.tables.Gap("attributes beyond the "+strconv.Itoa(intake.MaxVariables)+" that an operation can have", "they are left out: names that hold numbers or IDs are better values")
+	case position < 0:
+		i.beyond.put(id, value(i.beyond.bytes))
+	default:
+		i.position[position] = int32(len(i.slots.ids))
+		i.highest = max(i.highest, position)
+		i.slots.put(id, value(i.slots.bytes))
+	}
+}
+
+func (i *importer) attribute(f *intake.Function, a attribute) {
+	name := a.key
+	if len(name) == 0 {
+		name = []byte("(no name)")
+	}
+	if slices.Contains(facts[:], string(name)) {
+		name = append([]byte("attributes."), name...)
+	}
+	i.parameter(f, name, func(b []byte) []byte { return i.values.value(b, a.value, 0) })
+}
+
+// spanFacts adds what each span says of itself.
+func (i *importer) spanFacts(f *intake.Function, x *node) {
+	s := &i.span
+	i.slots.reset()
+	i.beyond.reset()
+	for p := range i.position {
+		i.position[p] = -1
+	}
+	i.highest = -1
+	if len(f.Parameters) == 0 {
+		for _, name := range facts {
+			f.Parameter([]byte(name))
+		}
+		for k, v := range f.Variables {
+			if v.Name == facts[factStatus] {
+				f.Results = []event.VariableID{event.VariableID(k)}
+			}
+		}
+	}
+	text := func(fact int, value string) {
+		i.parameter(f, []byte(facts[fact]), func(b []byte) []byte { return event.AppendText(b, intake.String, value) })
+	}
+	var digits [32]byte
+	id := func(fact int, b []byte) {
+		if len(b) > 0 && len(b) <= len(digits)/2 {
+			text(fact, string(digits[:hex.Encode(digits[:], b)]))
+		}
+	}
+	id(factTrace, s.TraceID)
+	id(factSpan, s.SpanID)
+	id(factParent, s.ParentID)
+	if k := int(s.Kind); k > 0 && k < len(kindNames) {
+		text(factKind, kindNames[k])
+	}
+	text(factStatus, statusNames[min(int(s.Status), len(statusNames)-1)])
+	if len(s.StatusMessage) > 0 {
+		i.parameter(f, []byte(facts[factStatusMessage]), func(b []byte) []byte { return intake.AppendString(b, string(s.StatusMessage)) })
+	}
+	number := func(fact int, n int64) {
+		i.parameter(f, []byte(facts[fact]), func(b []byte) []byte { return event.AppendInt(b, intake.Duration, n) })
+	}
+	number(factDuration, x.end-x.start)
+	number(factSelf, x.self)
+	if len(s.Links) > 0 {
+		i.parameter(f, []byte(facts[factLinks]), i.links)
+	}
+}
+
+// links appends a span's links as a list of "trace/span".
+func (i *importer) links(b []byte) []byte {
+	list := i.span.Links[:min(len(i.span.Links), maxItems)]
+	b = event.AppendList(b, intake.List, len(list))
+	for _, raw := range list {
+		trace, span, err := otlp.ParseLink(raw)
+		if err != nil {
+			trace, span = nil, nil
+		}
+		b = event.AppendElement(b, intake.AppendString(nil, hex.EncodeToString(trace)+"/"+hex.EncodeToString(span)))
+	}
+	return b
+}

@@ -1,0 +1,194 @@
+package structuredlog
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"wraithology/core/fault"
+)
+
+// Rules say which fields of a log mean what, where their names do not. Each names
+// a field, or is empty.
+type Rules struct {
+	Time, Level, Message, Trace, Thread, Caller string
+}
+
+// ParseRules reads rules from pairs of what a field means and its name.
+func ParseRules(pairs map[string]string) (r Rules, err error) {
+	for meaning, name := range pairs {
+		into, ok := map[string]*string{"time": &r.Time, "level": &r.Level, "message": &r.Message, "trace": &r.Trace, "thread": &r.Thread, "caller": &r.Caller}[meaning]
+		if !ok {
+			return r, fmt.Errorf("%s=%s: %w: a field is the time, level, message, trace, thread or caller", meaning, name, fault.InvalidRule)
+		}
+		*into = name
+	}
+	return r, nil
+}
+
+// The names by which fields are known, in the order in which they are looked for.
+// Letter case, dots, dashes and underscores do not count.
+var (
+	timeNames    = []string{"time", "timestamp", "ts", "@timestamp", "datetime", "date", "t", "timeunixnano", "eventtime", "asctime"}
+	levelNames   = []string{"level", "severity", "severitytext", "lvl", "loglevel", "levelname", "priority"}
+	messageNames = []string{"msg", "message", "body", "event", "text", "log"}
+	traceNames   = []string{"traceid", "oteltraceid"}
+	sharedNames  = []string{"requestid", "reqid", "correlationid"}                                    // of a thread that runs through several processes
+	threadNames  = append(sharedNames, "goroutine", "thread", "threadid", "threadname", "tid", "pid") // the others mean something within one process
+	callerNames  = []string{"caller", "source"}
+	fileNames    = []string{"sourcefile", "file", "filename", "codefilepath", "pathname"}
+	lineNames    = []string{"sourceline", "line", "lineno", "codelinenumber", "codelineno"}
+	hostNames    = []string{"hostname", "host", "podname"}
+	serviceNames = []string{"servicename", "service", "app", "application", "program"}
+	// stackNames are the fields that hold tracebacks.
+	stackNames = []string{"exception.stacktrace", "stack_trace", "stacktrace", "stack", "error.stack_trace", "error.stack", "err.stack", "exception", "traceback", "exc_info"}
+)
+
+// plainName is a field's name as it is compared with those lists.
+func plainName(s string) string {
+	return strings.ToLower(strings.NewReplacer("_", "", "-", "", ".", "").Replace(s))
+}
+
+// found says which fields of a record mean what, by their numbers; -1 for none.
+type found struct {
+	time, level, message, thread, caller, file, line, service, host int
+	local                                                           bool // the thread's name means something within one process only
+}
+
+const meanings = 9
+
+// ranks say of a field's name how well it fits each meaning: the less the better,
+// noRank not at all.
+type ranks [meanings]int
+
+const noRank = 1 << 20
+
+// finder looks for the fields that mean something, and remembers names.
+type finder struct {
+	rules Rules
+	known map[string]ranks
+}
+
+func newFinder(rules Rules) *finder { return &finder{rules, map[string]ranks{}} }
+
+// rank says what a name means.
+func (f *finder) rank(name string) ranks {
+	r, ok := f.known[name]
+	if ok {
+		return r
+	}
+	chosen := [meanings]string{f.rules.Time, f.rules.Level, f.rules.Message, f.rules.Thread, f.rules.Caller, "", "", "", ""}
+	lists := [meanings][]string{timeNames, levelNames, messageNames, threadNames, callerNames, fileNames, lineNames, serviceNames, hostNames}
+	const thread = 3
+	plain := plainName(name)
+	for k := range r {
+		r[k] = noRank
+		switch {
+		case chosen[k] != "":
+			if name == chosen[k] {
+				r[k] = 0
+			}
+		case k == thread && (name == f.rules.Trace && name != "" || f.rules.Trace == "" && slices.Contains(traceNames, plain)):
+			r[k] = 0
+		default:
+			if at := slices.Index(lists[k], plain); at >= 0 {
+				r[k] = at + 1
+			}
+		}
+	}
+	const most = 1 << 16
+	if len(f.known) < most {
+		f.known[strings.Clone(name)] = r
+	}
+	return r
+}
+
+// find looks for the fields of a record that mean something.
+func (f *finder) find(r *record) found {
+	out := found{time: -1, level: -1, message: -1, thread: -1, caller: -1, file: -1, line: -1, service: -1, host: -1}
+	into := [meanings]*int{&out.time, &out.level, &out.message, &out.thread, &out.caller, &out.file, &out.line, &out.service, &out.host}
+	const thread = 3
+	best := ranks{noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank}
+	for i := range r.fields {
+		for k, rank := range f.rank(r.fields[i].name) {
+			if k == thread && rank == 0 && f.rules.Thread == "" && strings.Trim(r.fields[i].String(), "0") == "" {
+				continue // loggers write zeros where there is no trace
+			}
+			if rank < best[k] {
+				best[k], *into[k] = rank, i
+			}
+		}
+	}
+	out.local = best[thread] > len(sharedNames)
+	return out
+}
+
+// errorLevel reports whether a level is that of an error. Numbers count by tens, as
+// many loggers do: 40 is a warning, 50 an error.
+func errorLevel(f *field) bool {
+	if f.kind == intField {
+		return f.number == 50 || f.number == 60
+	}
+	switch strings.ToLower(f.text) {
+	case "error", "err", "fatal", "critical", "crit", "alert", "emerg", "emergency", "panic", "severe", "dpanic":
+		return true
+	}
+	return false
+}
+
+// isLevel reports whether a word is a level.
+func isLevel(word string) bool {
+	switch strings.ToLower(word) {
+	case "trace", "debug", "info", "notice", "warn", "warning":
+		return true
+	}
+	return errorLevel(&field{text: word})
+}
+
+// Is reports whether the beginning of a text is that of a structured log: most of
+// its lines are written in one of the notations, or wrapped by a container or a
+// system's log.
+func Is(sample []byte) bool {
+	p := newParser(time.Now())
+	const most = 100
+	good, all := 0, 0
+	for len(sample) > 0 && all < most {
+		line, rest, whole := bytes.Cut(sample, []byte("\n"))
+		sample = rest
+		line = bytes.TrimSpace(line)
+		if len(line) == 0 {
+			continue
+		}
+		if all++; !whole && bytes.HasPrefix(line, []byte("{")) {
+			good++ // it was cut off
+			continue
+		}
+		_, wrapped := p.unwrap(line)
+		var r record
+		switch n := notationOf(line); {
+		case wrapped, n == syslogLine, n == logfmtLine, n == jsonLine && p.json(line, &r) == nil:
+			good++
+		}
+	}
+	return all > 0 && good*2 >= all
+}
+
+// HasTimes reports whether lines of plain text begin with times.
+func HasTimes(sample []byte) bool {
+	const most = 100
+	good, all := 0, 0
+	for len(sample) > 0 && all < most {
+		line, rest, _ := bytes.Cut(sample, []byte("\n"))
+		sample = rest
+		if len(bytes.TrimSpace(line)) == 0 || line[0] == ' ' || line[0] == '\t' {
+			continue
+		}
+		all++
+		if _, ok, _ := leadingTime(string(line)); ok {
+			good++
+		}
+	}
+	return all > 0 && good*3 >= all
+}

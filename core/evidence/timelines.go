@@ -1,0 +1,185 @@
+package evidence
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"syscall"
+	"time"
+
+	"wraithology/core/fault"
+	"wraithology/core/intake"
+	"wraithology/core/packed"
+	"wraithology/core/timeline"
+)
+
+// Timelines says where timelines are kept. With an empty Folder they are built each time
+// and not kept; Lasting ones outlast a failure of power.
+type Timelines struct {
+	Folder  string
+	Lasting bool
+}
+
+// OwnTimelines returns where a person's own timelines are kept.
+func OwnTimelines() Timelines {
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		return Timelines{}
+	}
+	return Timelines{Folder: filepath.Join(dir, "wraithology", "timelines")}
+}
+
+// plain is evidence as it was before it was packed.
+type plain struct {
+	File
+	close func()
+}
+
+// roomIn is how many bytes packed evidence may unpack to in a folder: half of what is free
+// there, so that a small file that unpacks to a huge one leaves room for everyone else.
+func roomIn(folder string) (int64, error) {
+	var s syscall.Statfs_t
+	if err := syscall.Statfs(folder, &s); err != nil {
+		return 0, fmt.Errorf("see how much room %s has: %w", folder, err)
+	}
+	return int64(s.Bavail) * s.Bsize / 2, nil
+}
+
+// plainOf unpacks evidence where it is packed, into a file without a name in a folder.
+func plainOf(ctx context.Context, f *os.File, how packed.How, folder string, progress func(float64)) (plain, error) {
+	out := plain{File: File{File: f}, close: func() {}}
+	if how != "" {
+		most, err := roomIn(folder)
+		if err != nil {
+			return plain{}, err
+		}
+		unpacked, damage, err := packed.Unpack(ctx, f, how, folder, most, progress)
+		switch {
+		case errors.Is(err, packed.ErrTooLarge):
+			return plain{}, fmt.Errorf("unpack it: %w for the disk: it may have %d MB in %s, half of what is free there. Make room, or unpack a part of it", err, most>>20, folder)
+		case err != nil:
+			return plain{}, fmt.Errorf("unpack it: %w", err)
+		}
+		if out.File.File, out.close = unpacked, func() { _ = unpacked.Close() }; damage != nil {
+			out.Damage = "the packed file is damaged or cut off (" + damage.Error() + "): what came before is here"
+		}
+	}
+	info, err := out.Stat()
+	if err != nil {
+		out.close()
+		return plain{}, err
+	}
+	out.Size = info.Size()
+	return out, nil
+}
+
+// timelineOf opens the timeline of evidence, which it builds where it must. That of a
+// packed file is known by the file alone.
+func timelineOf(ctx context.Context, kind Kind, f *os.File, info os.FileInfo, how packed.How, o Options, progress func(float64)) (*timeline.Timeline, error) {
+	dir := ""
+	if o.Timelines.Folder != "" {
+		dir = filepath.Join(o.Timelines.Folder, timelineName(f.Name(), info, kind, o))
+		t, err := openTimeline(dir, f, info.Size(), how)
+		if err == nil {
+			_ = os.Chtimes(dir, time.Now(), time.Now()) // it is in use: prune leaves it
+			return t, nil
+		}
+		if !timeline.Stale(err) {
+			return nil, err
+		}
+		if err := os.MkdirAll(o.Timelines.Folder, 0o700); err != nil {
+			dir = "" // nowhere to keep it
+		}
+	}
+	if dir == "" {
+		parent, err := os.MkdirTemp("", "wraith-timeline-*")
+		if err != nil {
+			return nil, fmt.Errorf("make a folder for the timeline: %w", err)
+		}
+		defer os.RemoveAll(parent) // what is mapped stays usable
+		dir = filepath.Join(parent, "timeline")
+	} else {
+		prune(o.Timelines.Folder)
+		if err := os.RemoveAll(dir); err != nil {
+			return nil, fmt.Errorf("remove an outdated timeline: %w", err)
+		}
+	}
+	content, err := plainOf(ctx, f, how, filepath.Dir(dir), part(progress, 0, unpacking(how)))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", fault.Unreadable, err)
+	}
+	defer content.close()
+	in := intake.Input{File: content.File.File, Size: content.Size, Written: info.ModTime(), Damage: content.Damage, Folder: dir, Lasting: o.Timelines.Lasting, Temporary: filepath.Dir(dir),
+		Progress: part(progress, unpacking(how), 1)}
+	if err := kind.Build(ctx, in, o); err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		var path *fs.PathError
+		if errors.As(err, &path) || errors.Is(err, syscall.ENOSPC) { // of this machine, not of the evidence
+			return nil, err
+		}
+		return nil, fmt.Errorf("%w: %w", fault.Unreadable, err)
+	}
+	return openTimeline(dir, f, info.Size(), how)
+}
+
+// unpacking is which share of the work it is to unpack a file.
+func unpacking(how packed.How) float64 {
+	if how == "" {
+		return 0
+	}
+	return 0.2
+}
+
+// part tells progress of a part of the work as that of the whole.
+func part(progress func(float64), from, to float64) func(float64) {
+	if progress == nil {
+		return nil
+	}
+	return func(done float64) { progress(from + done*(to-from)) }
+}
+
+func openTimeline(dir string, f *os.File, size int64, how packed.How) (*timeline.Timeline, error) {
+	if how != "" {
+		return timeline.OpenKnown(dir)
+	}
+	return timeline.Open(dir, f, size)
+}
+
+// timelineName names a file's timeline by its place, size and time, and by how it is read.
+func timelineName(path string, info os.FileInfo, kind Kind, o Options) string {
+	full, err := filepath.Abs(path)
+	if err != nil {
+		full = path
+	}
+	name := fmt.Appendf(nil, "%s\x00%d\x00%d\x00%s", full, info.Size(), info.ModTime().UnixNano(), kind.Name)
+	meanings := slices.Sorted(maps.Keys(o.Fields))
+	for _, m := range meanings {
+		name = fmt.Appendf(name, "\x00%s=%s", m, o.Fields[m])
+	}
+	sum := sha256.Sum256(name)
+	return fmt.Sprintf("%x.timeline", sum[:12])
+}
+
+// unusedFor is how long a timeline is kept that nobody opens.
+const unusedFor = 14 * 24 * time.Hour
+
+// prune removes timelines that nobody has opened for long.
+func prune(timelines string) {
+	list, err := os.ReadDir(timelines)
+	if err != nil {
+		return
+	}
+	for _, x := range list {
+		if info, err := x.Info(); err == nil && time.Since(info.ModTime()) > unusedFor {
+			_ = os.RemoveAll(filepath.Join(timelines, x.Name())) // what stays is tried again
+		}
+	}
+}

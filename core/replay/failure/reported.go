@@ -1,0 +1,59 @@
+package failure
+
+import (
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+// maxErrorsBefore bounds the errors that are looked at for the first of a chain.
+const maxErrorsBefore = 1000
+
+// reportedFailure finds where what is reported went wrong: from the last error to
+// the last one before it in a call that the failed one had made, and so on.
+func (r Finder) reportedFailure() *replay.Failure {
+	errors := r.T.Notable(event.Error)
+	if errors.Len() == 0 {
+		return nil
+	}
+	m := errors.At(errors.Len() - 1)
+	cause := r.CauseAt(m)
+	f := &replay.Failure{Kind: "error", Summary: r.ReportedError(m), Moment: m, Thread: r.T.Thread(m), Causes: []replay.Cause{cause}}
+	for i := errors.Len() - 2; i >= max(0, errors.Len()-maxErrorsBefore); i-- {
+		outer := r.T.CallOf(f.Moment)
+		inner := errors.At(i)
+		if outer == event.NoCall || inner < r.T.Call(outer).Enter {
+			break
+		}
+		c := r.T.CallOf(inner)
+		for c != event.NoCall && c != outer {
+			c = r.T.Call(c).Parent
+		}
+		if c == outer && r.T.CallOf(inner) != outer {
+			f.Moment, f.Thread = inner, r.T.Thread(inner)
+			f.Causes = append(f.Causes, r.CauseAt(inner))
+		}
+	}
+	if cause.Type != "" {
+		f.Kind = "exception"
+	}
+	thrown := r.Thrown(f.Moment, f.Thread)
+	for i := range thrown {
+		if thrown[i].Own {
+			f.Frame = i
+			break
+		}
+	}
+	return f
+}
+
+// reportedGaps lists what the evidence lacks.
+func (r Finder) reportedGaps() []replay.Gap {
+	gaps := append([]replay.Gap(nil), r.T.Gaps...)
+	for _, l := range r.T.Losses {
+		gaps = append(gaps, replay.Gap{What: l.What, Remedy: "split the evidence and look at its parts"})
+	}
+	if r.T.Len() == 0 {
+		gaps = append(gaps, replay.Gap{What: "the evidence holds nothing that happened", Remedy: "check that it is the right file"})
+	}
+	return gaps
+}

@@ -1,0 +1,145 @@
+package find
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/fault"
+	"wraithology/core/replay"
+)
+
+var _ = register(Kind{Name: "line", Form: "FILE:N", Doc: "on a line, as FILE:N", Bare: true,
+	places: func(_ context.Context, r Finder, c replay.Checkpoint) (places, error) {
+		sites, err := r.sitesOf(c.About)
+		var p places
+		for _, s := range sites {
+			p.lists = append(p.lists, r.T.SiteMoments(s))
+		}
+		return p, err
+	},
+	locate: func(_ context.Context, r Finder, c replay.Checkpoint) (replay.Located, error) {
+		sites, err := r.sitesOf(c.About)
+		if err != nil {
+			return replay.Located{}, err
+		}
+		site := r.T.Sites[sites[0]]
+		file := r.T.Files[r.siteFile(site)].Path
+		return replay.Located{About: LineText(file, site.Line), File: file, Line: site.Line}, nil
+	},
+})
+
+func (r Finder) sitesOf(about string) ([]event.SiteID, error) {
+	file, line, err := ParseLine(about)
+	if err != nil {
+		return nil, err
+	}
+	return r.sitesAt(file, line)
+}
+
+// Lines implements replay.Finder.
+func (r Finder) Lines(file string) []int {
+	var lines []int
+	for _, s := range r.T.Sites {
+		if r.T.Files[r.siteFile(s)].Path == file && s.Line > 0 {
+			lines = append(lines, s.Line)
+		}
+	}
+	slices.Sort(lines)
+	return slices.Compact(lines)
+}
+
+// sitesAt returns the sites that stand first on a line, one for each function,
+// in the files that the name fits.
+func (r Finder) sitesAt(file string, line int) ([]event.SiteID, error) {
+	files, err := r.filesNamed(file)
+	if err != nil {
+		return nil, err
+	}
+	first := map[event.FunctionID]event.SiteID{}
+	var out []event.SiteID
+	var lines []int
+	for id, s := range r.T.Sites {
+		if !files[r.siteFile(s)] {
+			continue
+		}
+		lines = append(lines, s.Line)
+		if s.Line != line {
+			continue
+		}
+		if !r.Recorded() { // each message of the line has a site of its own
+			out = append(out, id)
+		}
+		if have, ok := first[s.Function]; !ok || id < have {
+			first[s.Function] = id
+		}
+	}
+	if len(first) == 0 {
+		return nil, fmt.Errorf("%s:%d: %w: the line holds no statement%s", file, line, fault.NoCode, nearestLines(file, line, lines))
+	}
+	if r.Recorded() {
+		for _, s := range first {
+			out = append(out, s)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// siteFile returns the file of a site.
+func (r Finder) siteFile(s event.Site) event.FileID {
+	if s.File != 0 {
+		return s.File
+	}
+	return r.T.Function(s.Function).File
+}
+
+// nearestLines names the lines before and after one that can hold a checkpoint.
+func nearestLines(file string, line int, lines []int) string {
+	slices.Sort(lines)
+	lines = slices.Compact(lines)
+	i := sort.SearchInts(lines, line)
+	var near []string
+	if i > 0 {
+		near = append(near, fmt.Sprintf("%s:%d", file, lines[i-1]))
+	}
+	if i < len(lines) {
+		near = append(near, fmt.Sprintf("%s:%d", file, lines[i]))
+	}
+	if len(near) == 0 {
+		return ", nor does any other of this file"
+	}
+	return "; the nearest that do are " + strings.Join(near, " and ")
+}
+
+// filesNamed finds the files whose path is the name or ends in it.
+func (r Finder) filesNamed(name string) (map[event.FileID]bool, error) {
+	found := map[event.FileID]bool{}
+	var paths []string
+	for id, f := range r.T.Files {
+		if f.Path == name || strings.HasSuffix(f.Path, "/"+strings.TrimPrefix(name, "./")) {
+			found[id] = true
+			paths = append(paths, f.Path)
+		}
+	}
+	slices.Sort(paths)
+	paths = slices.Compact(paths)
+	switch {
+	case len(paths) > 1 && !slices.Contains(paths, name):
+		return nil, fmt.Errorf("%s: %w: it may be %s; say which", name, fault.NoCode, strings.Join(paths, " or "))
+	case len(paths) > 1:
+		for id, f := range r.T.Files {
+			found[id] = f.Path == name
+		}
+	case len(paths) == 0:
+		for _, f := range r.T.Files {
+			paths = append(paths, f.Path)
+		}
+		slices.Sort(paths)
+		return nil, fmt.Errorf("%s: %w: no recorded file has this name; there are %s", name, fault.NoCode, strings.Join(paths[:min(len(paths), 12)], ", "))
+	}
+	return found, nil
+}

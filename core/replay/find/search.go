@@ -1,0 +1,201 @@
+package find
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/fault"
+	"wraithology/core/guard"
+	"wraithology/core/replay"
+)
+
+type foundAt struct {
+	at    event.Moment
+	name  string
+	value event.Value
+}
+
+// pieceOfSearch is how many moments are searched in one go.
+const pieceOfSearch = 1 << 16
+
+// Search implements replay.Finder. It looks at each recorded value once, on all
+// processors.
+func (r Finder) Search(ctx context.Context, s replay.Search, page replay.Page) (replay.Found, error) {
+	n := int((int64(r.T.Len()) + pieceOfSearch - 1) / pieceOfSearch)
+	pieces := make([][]foundAt, n)
+	err := guard.Each(ctx, n, func(ctx context.Context, i int) (err error) {
+		from := event.Moment(i) * pieceOfSearch
+		pieces[i], err = r.searchPiece(ctx, s, from, min(from+pieceOfSearch, r.T.Len()))
+		return err
+	})
+	if err != nil {
+		return replay.Found{}, err
+	}
+	var out replay.Found
+	for _, piece := range pieces {
+		for _, f := range piece {
+			if out.Total >= page.From && len(out.Page) < page.Count {
+				place, err := r.Place(f.at)
+				if err != nil {
+					return out, err
+				}
+				out.Page = append(out.Page, replay.FoundValue{Place: place, Name: f.name, Value: replay.Value{Value: f.value, Memory: r.MemoryAt(r.T.Process(f.at), f.at, 0)}})
+			}
+			out.Total++
+		}
+	}
+	return out, nil
+}
+
+func (r Finder) searchPiece(ctx context.Context, s replay.Search, from, to event.Moment) (out []foundAt, err error) {
+	for m := from; m < to; m++ {
+		if m%4096 == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		switch r.T.Kind(m) {
+		case event.Line, event.Resume, event.Unwind, event.Exit, event.Wait, event.Pass, event.Release, event.Move:
+			continue
+		}
+		names, values := r.valuesOf(m)
+		for i, v := range values {
+			look(s, names(i), v, 0, func(name string, v event.Value) { out = append(out, foundAt{m, name, v}) })
+		}
+	}
+	return out, nil
+}
+
+// valuesOf decodes the values of a moment and says how each is named.
+func (r Finder) valuesOf(m event.Moment) (names func(i int) string, values []event.Value) {
+	e := r.T.Event(m)
+	types := r.T.Types(r.T.Process(m))
+	variables := func(ids []event.VariableID) func(int) string {
+		f := r.T.FunctionOf(r.T.CallOf(m))
+		return func(i int) string {
+			if i < len(ids) && int(ids[i]) < len(f.Variables) {
+				return f.Variables[ids[i]].Name
+			}
+			return "value " + strconv.Itoa(i+1)
+		}
+	}
+	c := r.T.CallOf(m)
+	names = func(int) string { return e.Kind.String() }
+	if c != event.NoCall {
+		switch f := r.T.FunctionOf(c); e.Kind {
+		case event.Enter:
+			names = variables(f.Parameters)
+		case event.Leave:
+			names = variables(f.Results)
+		case event.Fields, event.Message, event.Error:
+			names = variables(r.T.Site(m).Values)
+		case event.Write, event.Cell:
+			names = variables([]event.VariableID{event.VariableID(e.ID)})
+		}
+	}
+	switch e.Kind {
+	case event.Spread:
+		_, items, err := event.DecodeSpread(e.Data, types)
+		if err != nil {
+			return names, nil
+		}
+		return func(i int) string { return "[" + strconv.Itoa(i) + "]" }, items
+	case event.Entries:
+		v, err := event.DecodeEntries(e.Data, types)
+		if err != nil {
+			return names, nil
+		}
+		return func(i int) string { return map[bool]string{true: "key", false: "entry"}[i%2 == 0] }, v.Pairs
+	}
+	values, err := event.DecodeValues(e.Data, e.Args, types)
+	if err != nil {
+		return names, nil
+	}
+	if e.Kind == event.Memory || e.Kind == event.Store {
+		names = func(i int) string {
+			if i < len(values) && values[i].Type != nil {
+				return values[i].Type.Name
+			}
+			return e.Kind.String()
+		}
+	}
+	return names, values
+}
+
+const maxSearchDepth = 12
+
+// look finds what is looked for in a value and its parts.
+func look(s replay.Search, name string, v event.Value, depth int, found func(string, event.Value)) {
+	if v.State != event.Known || depth > maxSearchDepth {
+		return
+	}
+	if matches(s, v) {
+		found(name, v)
+	}
+	for i, item := range v.Items {
+		part := name
+		switch {
+		case v.Type != nil && v.Type.Form == event.Struct && i < len(v.Type.Fields):
+			part += "." + v.Type.Fields[i].Name
+		case v.Type != nil && v.Type.Form == event.Array:
+			part += "[" + strconv.Itoa(i) + "]"
+		}
+		look(s, part, item, depth+1, found)
+	}
+	for i, p := range v.Pairs {
+		look(s, name+map[bool]string{true: " key", false: "[]"}[i%2 == 0], p, depth+1, found)
+	}
+}
+
+func matches(s replay.Search, v event.Value) bool {
+	if v.Type == nil {
+		return false
+	}
+	if s.Type != "" && v.Type.Name != s.Type && !strings.HasSuffix(v.Type.Name, "."+s.Type) {
+		return false
+	}
+	if s.Object != 0 {
+		switch v.Type.Form {
+		case event.Pointer, event.Slice, event.Map, event.Chan:
+			return v.Address == s.Object
+		}
+		return false
+	}
+	switch v.Type.Form {
+	case event.Text:
+		return s.Text != "" && strings.Contains(v.Text, s.Text)
+	case event.Int:
+		return s.Number != nil && *s.Number == math.Trunc(*s.Number) && float64(v.Int) == *s.Number
+	case event.Uint:
+		return s.Number != nil && float64(v.Uint) == *s.Number
+	case event.Float:
+		if s.Number == nil {
+			return false
+		}
+		return v.Float == *s.Number || v.Type.Size == 4 && float32(v.Float) == float32(*s.Number)
+	case event.Bool:
+		return s.Text == strconv.FormatBool(v.Uint != 0)
+	}
+	return s.Text == "" && s.Type != "" // any value of the type
+}
+
+// ObjectAt implements replay.Finder: the object that a pointer, slice, map or channel
+// refers to, else what the path itself names, where that lies at an address.
+func (r Finder) ObjectAt(_ context.Context, path string, at event.Moment, t event.ThreadID, frame int) (uint64, uint16, error) {
+	l, v, err := r.LocatePath(path, at, t, frame)
+	if err != nil {
+		return 0, 0, err
+	}
+	for v.Form() == event.Interface && len(v.Items) == 1 {
+		v = v.With(v.Items[0])
+	}
+	switch {
+	case v.Address != 0:
+		return v.Address, l.Process, nil
+	case l.InMemory():
+		return l.Address, l.Process, nil
+	}
+	return 0, 0, fmt.Errorf("%s: %w: it is no object that something can refer to", path, fault.NoName)
+}

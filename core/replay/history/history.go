@@ -1,0 +1,83 @@
+// Package history opens a timeline for replay: everything that evidence with a history can
+// be asked.
+package history
+
+import (
+	"wraithology/core/replay"
+	"wraithology/core/replay/change"
+	"wraithology/core/replay/failure"
+	"wraithology/core/replay/find"
+	"wraithology/core/replay/origin"
+	"wraithology/core/replay/state"
+	"wraithology/core/replay/step"
+	"wraithology/core/replay/trace"
+	"wraithology/core/replay/writes"
+	"wraithology/core/timeline"
+)
+
+// recording answers from a timeline: *state.Log from one moment, the others from its history.
+type recording struct {
+	*state.Log
+	writes.Reader
+	find.Finder
+	step.Stepper
+	change.Comparer
+	origin.Chains
+}
+
+// What more evidence can answer: it may have messages; a time of day, where its start is
+// known; and traces. The log is embedded again, so that its methods are nearest.
+type (
+	spoken struct {
+		*state.Log
+		recording
+		trace.Messages
+	}
+	clocked struct {
+		*state.Log
+		recording
+		trace.Messages
+		trace.Clock
+	}
+	traced struct {
+		*state.Log
+		recording
+		tracer
+	}
+)
+
+// tracer keeps the name Reader for the writes.
+type tracer struct{ trace.Reader }
+
+// Replay is what every timeline can answer.
+type Replay interface {
+	replay.Recording
+	replay.Finder
+	replay.History
+	replay.Messages
+	replay.Lined
+}
+
+// Open returns the replay of a timeline.
+func Open(t *timeline.Timeline) Replay {
+	log := state.New(t, failure.Describe)
+	w := writes.Reader{Log: log}
+	f := find.Finder{Reader: w}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w}}
+	switch {
+	case t.Traces() > 0:
+		return traced{log, r, tracer{trace.Reader{Log: log}}}
+	case t.Len() > 0 && (len(t.Processes) > 0 || !t.Header.Started.IsZero()):
+		return clocked{log, r, trace.MessagesOf(log), trace.ClockOf(log)}
+	}
+	return spoken{log, r, trace.MessagesOf(log)}
+}
+
+// What some timelines can answer besides.
+var (
+	_ replay.Clock = clocked{}
+	_ interface {
+		replay.Clock
+		replay.Tracer
+	} = traced{}
+)

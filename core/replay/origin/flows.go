@@ -1,0 +1,315 @@
+package origin
+
+import (
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+	"wraithology/core/replay/state"
+)
+
+// flow explains what an expression on a line was computed from. The line ran in
+// the call from the moment of the line to until.
+func (x *explainer) flow(f event.Flow, c event.CallID, line, until event.Moment, w wanted, depth int) []replay.Origin {
+	var out []replay.Origin
+	for _, part := range x.partOf(f, line, w) {
+		part.Kind = event.FlowAssign // a part of it needs no parts of its own
+		out = append(out, x.flow(part, c, line, until, w.part(), depth)...)
+	}
+	if len(out) > 0 {
+		return out
+	}
+	for _, name := range x.chosen(f, c, line, w) {
+		if o, related := x.read(name, c, line, until, w, depth); related || len(f.Reads) == 1 {
+			out = append(out, o)
+		}
+	}
+	out = append(out, x.calls(f, c, line, until, w, depth)...)
+	if f.Kind == event.FlowYield {
+		if yielded, ok := x.yielded(f, c, until, w, depth); ok {
+			return yielded
+		}
+	}
+	for _, name := range f.Receives {
+		if o, is := x.received(name, c, line, until, w, depth); is || len(f.Receives) == 1 {
+			out = append(out, o)
+		}
+	}
+	if f.Kind == event.FlowForeign {
+		x.nodes++
+		out = append(out, replay.Origin{Name: f.Text, Kind: replay.FromInput, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "changed by code that is not recorded"})
+		return out
+	}
+	for _, text := range f.Foreign {
+		x.nodes++
+		out = append(out, replay.Origin{Name: text, Kind: replay.FromInput, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "computed by code that is not recorded"})
+	}
+	if len(f.Reads)+len(f.Calls)+len(f.Receives)+len(f.Foreign) == 0 {
+		x.nodes++
+		out = append(out, replay.Origin{Name: f.Text, Kind: replay.FromConstant, Value: *w.leaf(), Place: x.place(line)})
+	}
+	return out
+}
+
+// chosen picks, of what a line puts together into a list, the names that hold
+// the element that is looked for; of any other line it picks all.
+func (x *explainer) chosen(f event.Flow, c event.CallID, line event.Moment, w wanted) []string {
+	several := f.Kind == event.FlowArgument && strings.Contains(f.Text, ", ") || strings.HasPrefix(f.Text, "append(")
+	if !several {
+		return f.Reads
+	}
+	is := state.Alike(w.like())
+	var out []string
+	for _, name := range f.Reads {
+		p, err := replay.ParsePath(name)
+		if err != nil {
+			continue
+		}
+		if _, v, err := x.r.ScopeOf(c, line).Locate(p, nil); err == nil && is(v.Value) {
+			out = append(out, name)
+		}
+	}
+	if len(out) == 0 {
+		return f.Reads
+	}
+	return out
+}
+
+// partOf returns, where a line makes a struct of which one field is looked for,
+// what goes into that field.
+func (x *explainer) partOf(f event.Flow, line event.Moment, w wanted) []event.Flow {
+	if f.Kind == event.FlowPart || len(f.Calls) > 0 || !strings.Contains(f.Text, "{") || len(w[0].steps) == 0 || w[0].steps[0].Field == "" {
+		return nil
+	}
+	var parts []event.Flow
+	for _, p := range x.r.T.Site(line).Flows {
+		if p.Kind == event.FlowPart && p.Target == w[0].steps[0].Field {
+			parts = append(parts, p)
+		}
+	}
+	return parts
+}
+
+// read explains what a name on a line stood for, or the part of it that is
+// looked for. related is false where it holds nothing like that.
+func (x *explainer) read(name string, c event.CallID, line, until event.Moment, w wanted, depth int) (o replay.Origin, related bool) {
+	p, err := replay.ParsePath(name)
+	if err == nil {
+		// What the line itself declared is there only once it has run.
+		for _, at := range []event.Moment{line, until} {
+			s := x.r.ScopeOf(c, at)
+			var l state.Location
+			var v replay.Value
+			if p, l, v, err = s.LocateKnown(p, w.like()); err != nil {
+				continue
+			}
+			shown, l, v, related := refine(s, p.String(), l, v, w)
+			return x.explain(shown, l, v, line, depth), related
+		}
+	}
+	x.nodes++
+	return replay.Origin{Name: name, Kind: replay.FromUnrecorded, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "its value there is not known"}, true
+}
+
+// yielded explains the variable of a loop over a function by the line that
+// yielded it: the one that the innermost call has reached which the loop's call
+// has made, and which is still open.
+func (x *explainer) yielded(f event.Flow, c event.CallID, at event.Moment, w wanted, depth int) ([]replay.Origin, bool) {
+	list := x.r.T.ThreadCalls(x.r.T.Call(c).Thread)
+	i := sort.Search(list.Len(), func(i int) bool { return x.r.T.Call(event.CallID(list.At(i))).Enter > at }) - 1
+	if i < 0 {
+		return nil, false
+	}
+	inner := event.CallID(list.At(i))
+	for inner != event.NoCall && inner != c {
+		if left := x.r.T.Call(inner).Leave; left == event.NoMoment || left > at {
+			break
+		}
+		inner = x.r.T.Call(inner).Parent
+	}
+	if inner == event.NoCall || inner == c {
+		return nil, false
+	}
+	line := x.r.T.LastLine(inner, at)
+	if line == event.NoMoment {
+		return nil, false
+	}
+	number := 0
+	for _, y := range x.r.T.Site(line).Flows {
+		if y.Kind != event.FlowArgument || y.Callee != "" {
+			continue
+		}
+		if strconv.Itoa(number) == f.Callee {
+			y.Kind = event.FlowAssign
+			o := replay.Origin{Name: "yielded by " + x.r.FunctionName(inner), Kind: replay.FromResult, Value: *w.leaf(), Place: x.place(line)}
+			o.From = x.flow(y, inner, line, at, w, depth)
+			return []replay.Origin{o}, true
+		}
+		number++
+	}
+	return nil, false
+}
+
+// calls explains the results of the calls that an expression uses.
+func (x *explainer) calls(f event.Flow, c event.CallID, line, until event.Moment, w wanted, depth int) []replay.Origin {
+	if len(f.Calls) == 0 {
+		return nil
+	}
+	var out []replay.Origin
+	made := x.r.CallsBetween(c, line, until)
+	used := map[event.CallID]bool{}
+	for _, callee := range f.Calls {
+		callee, number, _ := strings.Cut(callee, "#")
+		result, _ := strconv.Atoi(number)
+		found := event.NoCall
+		for _, m := range made {
+			left := x.r.T.Call(m).Leave
+			if !used[m] && left != event.NoMoment && left <= until && calledBy(x.r.T.FunctionOf(m).Name, callee) {
+				found = m
+				break
+			}
+		}
+		if found == event.NoCall && strings.HasSuffix(x.r.T.FunctionOf(c).Name, ".init") {
+			found = x.initialiser(callee, line)
+		}
+		if found == event.NoCall {
+			x.nodes++
+			out = append(out, replay.Origin{Name: strings.TrimPrefix(callee, ".") + "()", Kind: replay.FromInput, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "the call is not in the log"})
+			continue
+		}
+		used[found] = true
+		x.nodes++
+		o := replay.Origin{Name: x.r.FunctionName(found) + "()", Kind: replay.FromResult, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(x.r.T.Call(found).Leave)}
+		of := w
+		if values := x.r.ReturnedBy(found).Values; result < len(values) {
+			o.Value = values[result]
+			of = w.in(o.Value)
+			if steps := of[0].steps; len(steps) > 0 {
+				o.Name, o.Value = o.Name+replay.Path{Steps: steps}.String(), *of.leaf()
+			}
+		}
+		key := fmt.Sprint("call ", found, result, replay.Path{Steps: of[0].steps})
+		if x.seen[key] {
+			o.Kind, o.Note = replay.FromRepeat, "explained elsewhere in this chain"
+		} else {
+			x.seen[key] = true
+			if x.ctx.Err() == nil && x.nodes < maxOriginNodes {
+				o = x.returned(o, found, result, of, depth)
+			}
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
+// initialiser finds the call that gave a package's variable its first value: the
+// last one of a function before the package's init, made by no recorded code.
+func (x *explainer) initialiser(callee string, before event.Moment) event.CallID {
+	for id, f := range x.r.T.Functions {
+		if callee == "" || !calledBy(f.Name, callee) {
+			continue
+		}
+		calls := x.r.T.Enters(id)
+		if i := calls.Before(before); i >= 0 {
+			if c := x.r.T.CallOf(calls.At(i)); x.r.T.Call(c).Parent == event.NoCall && x.r.T.Call(c).Leave != event.NoMoment {
+				return c
+			}
+		}
+	}
+	return event.NoCall
+}
+
+// received explains a value that came from a channel by the statement that sent
+// it. What is received is matched with what was sent by its order among equal
+// values, since a channel keeps the order.
+func (x *explainer) received(name string, c event.CallID, line, until event.Moment, w wanted, depth int) (o replay.Origin, is bool) {
+	x.nodes++
+	o = replay.Origin{Name: "<-" + name, Kind: replay.FromInput, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "no recorded code sent it"}
+	got := event.NoMoment
+	for m := range x.r.T.Walk(x.r.T.Call(c).Thread, until+1, true) {
+		if m < line {
+			break
+		}
+		if x.r.T.Kind(m) == event.Receive {
+			got = m
+			break
+		}
+	}
+	if got == event.NoMoment {
+		return o, false
+	}
+	if p, err := replay.ParsePath(name); err == nil {
+		_, ch, err := x.r.ScopeOf(c, line).Locate(p, nil)
+		if err == nil && ch.Form() == event.Chan && ch.Address != x.r.T.Event(got).Address {
+			return o, false // it came from another channel
+		}
+	}
+	sent, value := x.r.sentFor(got)
+	if sent == event.NoMoment {
+		return o, true
+	}
+	of := w
+	if value.Type != nil {
+		of = w.in(value)
+	}
+	o = replay.Origin{Name: "sent on " + name + replay.Path{Steps: of[0].steps}.String(), Kind: replay.FromWrite, Value: *of.leaf(), Place: x.place(sent)}
+	sender := x.r.T.CallOf(sent)
+	if sender == event.NoCall || depth <= 0 {
+		o.More = depth <= 0
+		return o, true
+	}
+	at := x.r.T.LastLine(sender, sent)
+	if at == event.NoMoment {
+		return o, true
+	}
+	for _, f := range x.r.T.Site(at).Flows {
+		if f.Kind == event.FlowSend {
+			o.From = append(o.From, x.flow(f, sender, at, sent, of, depth-computes(f))...)
+		}
+	}
+	return o, true
+}
+
+// sentFor finds the send whose value a receive got.
+func (r Chains) sentFor(got event.Moment) (event.Moment, replay.Value) {
+	e := r.T.Event(got)
+	process := r.T.Process(got)
+	read := func(m event.Moment) (string, replay.Value) {
+		values, err := r.T.Values(m)
+		if err != nil || len(values) != 1 {
+			return "", replay.Value{}
+		}
+		return replay.Identity(values[0]), replay.Value{Value: values[0], Memory: r.MemoryAt(process, m, 0)}
+	}
+	wanted, _ := read(got)
+	var sends, all []event.Moment
+	receives, before := 0, 0
+	for m := range r.T.SyncEvents(process, e.Address, r.T.Len()-1) {
+		switch r.T.Kind(m) {
+		case event.Receive:
+			if m <= got {
+				before++
+				if id, _ := read(m); id == wanted {
+					receives++
+				}
+			}
+		case event.Send:
+			all = append(all, m)
+			if id, _ := read(m); id == wanted {
+				sends = append(sends, m)
+			}
+		}
+	}
+	if len(sends) == 0 { // what was sent could not be recorded: only the order is left
+		sends, receives = all, before
+	}
+	sort.Slice(sends, func(i, j int) bool { return sends[i] < sends[j] })
+	if receives < 1 || receives > len(sends) {
+		return event.NoMoment, replay.Value{}
+	}
+	_, v := read(sends[receives-1])
+	return sends[receives-1], v
+}

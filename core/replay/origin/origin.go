@@ -1,0 +1,367 @@
+// Package origin explains a value by the writes that it came from.
+package origin
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+	"wraithology/core/replay/state"
+	"wraithology/core/replay/writes"
+)
+
+// Chains explains values of a timeline.
+type Chains struct{ writes.Reader }
+
+// Bounds of an origin chain.
+const (
+	maxOriginDepth  = 64
+	maxOriginNodes  = 600
+	foldedFromSite  = 3       // times that one line may stand in a chain before it is folded
+	maxFolded       = 100_000 // writes that are folded together
+	maxPassingLines = 512     // lines of a caller that are looked at for a deferred call
+	maxStarts       = 256     // go statements that are compared with a goroutine's arguments
+	maxOriginSteps  = 400     // steps of one chain, also those that compute nothing
+)
+
+// explainer puts one chain together.
+type explainer struct {
+	ctx   context.Context
+	r     Chains
+	seen  map[string]bool
+	sites map[event.SiteID]int
+	nodes int
+	steps int
+}
+
+// Origin implements replay.History.
+func (r Chains) Origin(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, depth int) (replay.Origin, error) {
+	l, v, err := r.LocatePath(path, at, t, frame)
+	if err != nil {
+		return replay.Origin{}, err
+	}
+	x := &explainer{ctx: ctx, r: r, seen: map[string]bool{}, sites: map[event.SiteID]int{}}
+	o := x.explain(strings.TrimSpace(path), l, v, at, min(max(depth, 1), maxOriginDepth))
+	o.Asked = replay.Asked{At: at, Thread: t, Frame: frame, Path: strings.TrimSpace(path)}
+	return o, ctx.Err()
+}
+
+func (x *explainer) place(at event.Moment) replay.Place {
+	p, _ := x.r.Place(at)
+	return p
+}
+
+// explain finds the write that gave a location its value, and goes on from there.
+func (x *explainer) explain(name string, l state.Location, v replay.Value, at event.Moment, depth int) replay.Origin {
+	o := replay.Origin{Name: name, Kind: replay.FromUnrecorded, Value: v, Place: x.place(max(at, 0))}
+	o.Asked = replay.Asked{At: at, Thread: o.Thread, Path: name}
+	x.nodes++
+	x.steps++
+	defer func() { x.steps-- }()
+	if x.ctx.Err() != nil || x.nodes > maxOriginNodes || x.steps > maxOriginSteps {
+		o.More = true
+		return o
+	}
+	if v.State != event.Known {
+		o.Note = "the value is " + string(v.State)
+		return o
+	}
+	g, ok := x.r.LastWriteOf(x.ctx, l, at)
+	if !ok {
+		o.Note = "nothing in the log says who wrote it"
+		return o
+	}
+	o.Place = x.place(g.At)
+	key := l.Key() + fmt.Sprint(" ", g.At)
+	if x.seen[key] {
+		o.Kind, o.Note = replay.FromRepeat, "explained elsewhere in this chain"
+		return o
+	}
+	x.seen[key] = true
+	if depth <= 0 {
+		o.Kind, o.More = replay.FromWrite, true
+		if x.r.T.Kind(g.At) == event.Enter {
+			o.Kind = replay.FromArgument
+		}
+		return o
+	}
+	w := x.r.wantedAt(l, g, v)
+	c := x.r.T.CallOf(g.At)
+	if c == event.NoCall {
+		o.Note = "it was written outside recorded code"
+		return o
+	}
+	switch k := x.r.T.Kind(g.At); {
+	case k == event.Enter:
+		return x.argument(o, c, l.Variable, w, depth)
+	case k == event.Leave:
+		o.Kind = replay.FromResult
+		result := max(slices.Index(x.r.T.FunctionOf(c).Results, l.Variable), 0)
+		return x.returned(o, c, result, w, depth)
+	}
+	line := x.r.T.LastLine(c, g.At-1)
+	if line == event.NoMoment || line < x.r.T.Call(c).Enter {
+		return x.beforeFirstLine(o, c, g, w, depth)
+	}
+	return x.written(o, l, c, line, g, w, depth)
+}
+
+// beforeFirstLine explains what a call says before its first line: a parameter
+// that others may refer to, or a variable that it shares with the code around it.
+func (x *explainer) beforeFirstLine(o replay.Origin, c event.CallID, g writes.Given, w wanted, depth int) replay.Origin {
+	if x.r.T.Kind(g.At) == event.Cell {
+		v := event.VariableID(x.r.T.ID(g.At))
+		f := x.r.T.FunctionOf(c)
+		if slices.Contains(f.Parameters, v) {
+			return x.argument(o, c, v, w, depth)
+		}
+	}
+	p := x.r.T.Call(c).Parent
+	line := event.NoMoment
+	if p != event.NoCall {
+		line = x.r.T.LastLine(p, x.r.T.Call(c).Enter)
+	}
+	if line != event.NoMoment {
+		// An argument refers to it: what the caller's line made is what it holds.
+		o.Kind, o.Place = replay.FromWrite, x.place(line)
+		o.Note = "first seen as " + x.r.FunctionName(c) + " was called"
+		site := x.r.T.Site(line)
+		flows := x.matching(site, o.Name)
+		if v, ok := x.refersTo(c, g); ok {
+			if f, ok := x.passes(site, c, v); ok {
+				flows = []event.Flow{f}
+			}
+		}
+		for _, f := range flows {
+			o.From = append(o.From, x.flow(f, p, line, x.r.T.Call(c).Enter, w, depth-1)...)
+		}
+		return o
+	}
+	o.Kind, o.Note = replay.FromInput, "it was there when "+x.r.FunctionName(c)+" began"
+	return o
+}
+
+// refersTo finds the parameter of a call that refers to the memory that an event
+// tells of.
+func (x *explainer) refersTo(c event.CallID, g writes.Given) (event.VariableID, bool) {
+	values, err := x.r.T.Values(x.r.T.Call(c).Enter)
+	if err != nil {
+		return 0, false
+	}
+	address := x.r.T.Event(g.At).Address
+	types := x.r.T.Types(x.r.T.Call(c).Process)
+	for i, v := range x.r.T.FunctionOf(c).Parameters {
+		if i >= len(values) || values[i].Address == 0 || values[i].Type == nil {
+			continue
+		}
+		size := uint64(1)
+		if e := types(values[i].Type.Elem); e != nil {
+			size = e.Size * max(values[i].Length, 1)
+		}
+		if values[i].Address <= address && address < values[i].Address+size {
+			return v, true
+		}
+	}
+	return 0, false
+}
+
+// written explains a value that a line stored.
+func (x *explainer) written(o replay.Origin, l state.Location, c event.CallID, line event.Moment, g writes.Given, w wanted, depth int) replay.Origin {
+	o.Kind = replay.FromWrite
+	site := event.SiteID(x.r.T.ID(line))
+	x.sites[site]++
+	defer func() { x.sites[site]-- }()
+	if x.sites[site] > foldedFromSite {
+		return x.fold(o, l, site, g, depth)
+	}
+	for _, f := range x.flowsInto(o.Name, l, c, line, g) {
+		o.From = append(o.From, x.flow(f, c, line, g.At, w, depth-computes(f))...)
+	}
+	if len(o.From) == 0 {
+		o.Note = "the log does not say what this line computes it from"
+	}
+	return o
+}
+
+// computes is 1 for an expression that computes something, and 0 for one that
+// only hands a value on: only computing takes away from the depth of a chain.
+func computes(f event.Flow) int {
+	if len(f.Reads)+len(f.Calls)+len(f.Receives) == 1 && len(f.Foreign) == 0 {
+		if len(f.Calls)+len(f.Receives) == 1 || f.Text == f.Reads[0] || strings.Contains(f.Reads[0], "[") {
+			return 0
+		}
+	}
+	return 1
+}
+
+// fold passes over the writes of a location that one line made time and again,
+// and goes on from the write before them.
+func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g writes.Given, depth int) replay.Origin {
+	o.Kind = replay.FromRepeat
+	n := 1
+	for ; n < maxFolded; n++ {
+		before, ok := x.r.LastWriteOf(x.ctx, l, g.At-1)
+		if !ok || x.startsAnew(site) && x.begins(g) { // the line gave the first value as well
+			c := x.r.T.CallOf(g.At)
+			if line := x.r.T.LastLine(c, g.At-1); line != event.NoMoment {
+				w := x.r.wantedAt(l, g, x.r.Whole(l, g))
+				for _, f := range x.flowsInto(o.Name, l, c, line, g) {
+					o.From = append(o.From, x.flow(f, c, line, g.At, w, depth-1)...)
+				}
+			}
+			break
+		}
+		c := x.r.T.CallOf(before.At)
+		if c == event.NoCall {
+			break
+		}
+		line := x.r.T.LastLine(c, before.At)
+		if line == event.NoMoment || event.SiteID(x.r.T.ID(line)) != site {
+			v := x.r.Whole(l, before)
+			o.From = append(o.From, x.explain(o.Name, l, v, before.At, depth-1))
+			break
+		}
+		g = before
+	}
+	o.Note = fmt.Sprintf("and so on: the same line wrote it %d times before", n)
+	return o
+}
+
+// startsAnew reports whether a line both gives a first value and goes on from it,
+// as the head of a loop does.
+func (x *explainer) startsAnew(id event.SiteID) bool {
+	anew, on := false, false
+	for _, f := range x.r.T.Sites[id].Flows {
+		if f.Kind == event.FlowAssign {
+			itself := slices.Contains(f.Reads, f.Target)
+			anew, on = anew || !itself, on || itself
+		}
+	}
+	return anew && on
+}
+
+// flowsInto finds, among the flows of a line, those that go into a location.
+func (x *explainer) flowsInto(name string, l state.Location, c event.CallID, line event.Moment, g writes.Given) []event.Flow {
+	site := x.r.T.Site(line)
+	written := ""
+	switch k := x.r.T.Kind(g.At); {
+	case k == event.Write || k == event.Cell:
+		if f := x.r.T.FunctionOf(c); int(x.r.T.ID(g.At)) < len(f.Variables) {
+			written = f.Variables[x.r.T.ID(g.At)].Name
+		}
+	case k == event.Memory || k == event.Spread || k == event.Entries:
+		return x.matching(site, name) // the line made it, or foreign code on it did
+	}
+	var exact, byName []event.Flow
+	for _, f := range site.Flows {
+		if f.Kind != event.FlowAssign && f.Kind != event.FlowYield {
+			continue
+		}
+		if written != "" {
+			if f.Target == written || strings.HasSuffix(written, "."+f.Target) {
+				exact = append(exact, f)
+			} else if strings.HasPrefix(f.Target, written+".") || strings.HasPrefix(f.Target, written+"[") {
+				byName = append(byName, f)
+			}
+			continue
+		}
+		p, err := replay.ParsePath(f.Target)
+		if err != nil {
+			continue
+		}
+		for _, at := range []event.Moment{line, g.At} {
+			if to, _, err := x.r.ScopeOf(c, at).Locate(p, nil); err == nil && to.Key() == l.Whole().Key() {
+				exact = append(exact, f)
+				break
+			}
+		}
+		if lastStep(f.Target) == lastStep(name) {
+			byName = append(byName, f)
+		}
+	}
+	switch {
+	case len(exact) > 1:
+		return x.ofThisTime(exact, g)
+	case len(exact) > 0:
+		return exact
+	case len(byName) > 0:
+		return byName
+	}
+	return x.matching(site, name)
+}
+
+// ofThisTime picks, where a line stores to the same place in more than one way,
+// the way of this time: the head of a loop stores a first value when the loop
+// begins, and goes on from the value before in all later rounds.
+func (x *explainer) ofThisTime(flows []event.Flow, g writes.Given) []event.Flow {
+	var first, further []event.Flow
+	for _, f := range flows {
+		if slices.Contains(f.Reads, f.Target) {
+			further = append(further, f)
+		} else {
+			first = append(first, f)
+		}
+	}
+	if len(first) == 0 || len(further) == 0 {
+		return flows
+	}
+	if x.begins(g) {
+		return first
+	}
+	return further
+}
+
+// begins reports whether a write by the head of a loop is the first one of a run
+// of the loop: the call then came to the line from above it.
+func (x *explainer) begins(g writes.Given) bool {
+	c := x.r.T.CallOf(g.At)
+	lines := x.r.T.CallLines(c)
+	i := lines.Before(g.At - 1)
+	return i < 1 || x.r.T.Site(lines.At(i-1)).Line < x.r.T.Site(lines.At(i)).Line
+}
+
+// lastStep returns the last field of a path as it stands in the source.
+func lastStep(path string) string {
+	if i := strings.LastIndexAny(path, ".]"); i >= 0 && path[i] == '.' {
+		return path[i+1:]
+	} else if i >= 0 {
+		return "[]"
+	}
+	return strings.TrimLeft(path, "*&")
+}
+
+// matching picks the flows of a line that may have made what a name stands for:
+// a part of a value that is made there, else whatever the line assigns.
+func (x *explainer) matching(site *event.Site, name string) []event.Flow {
+	var parts, assigned []event.Flow
+	for _, f := range site.Flows {
+		switch {
+		case f.Kind == event.FlowPart && f.Target == lastStep(name):
+			parts = append(parts, f)
+		case (f.Kind == event.FlowAssign || f.Kind == event.FlowResult) && f.Target != "_":
+			assigned = append(assigned, f)
+		}
+	}
+	if len(parts) > 0 {
+		return parts
+	}
+	if len(assigned) > 0 {
+		return assigned
+	}
+	var made, given []event.Flow
+	for _, f := range site.Flows {
+		switch f.Kind {
+		case event.FlowArgument:
+			made = append(made, f)
+		case event.FlowForeign:
+			given = append(given, f)
+		}
+	}
+	if len(made) > 0 {
+		return made
+	}
+	return given
+}

@@ -1,0 +1,336 @@
+package state
+
+import (
+	"slices"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+	"wraithology/core/timeline"
+)
+
+// Memory is the memory of one process at a moment, put together from what the
+// log says of it since an earlier one. What an event refers to is written right
+// after it, so the moments up to until count too as far as they say that.
+type Memory struct {
+	t                *timeline.Timeline
+	process          uint16
+	since, at, until event.Moment // until is NoMoment where it is still to be found
+	moves            int          // how often what is looked for has been copied
+}
+
+// MaxMoves bounds how often memory is followed to where it was copied from.
+const MaxMoves = 64
+
+// Moved says where the bytes at an address were before a copy, whether the copy
+// covers all of them, and whether it is known where they were.
+func (m Memory) Moved(at event.Moment, address, size uint64) (from uint64, whole, known bool) {
+	e := m.t.Event(at)
+	source, n := event.DecodeMove(e.Data)
+	whole = e.Address <= address && address-e.Address <= n && n-(address-e.Address) >= size
+	return source + (address - e.Address), whole, source != 0
+}
+
+// MemoryAt returns the memory of a process at a moment, from what the log says since another.
+func (r *Log) MemoryAt(process uint16, at, since event.Moment) replay.Memory {
+	return Memory{r.T, process, since, at, event.NoMoment, 0}
+}
+
+// MemoryUntil returns the memory of a process at a moment, from what the log says up to then.
+func (r *Log) MemoryUntil(process uint16, at event.Moment) Memory {
+	return Memory{r.T, process, 0, at, at, 0}
+}
+
+// reach returns the last moment that counts.
+func (m Memory) reach() event.Moment {
+	if m.until != event.NoMoment {
+		return m.until
+	}
+	until := m.at
+	if m.at < 0 || m.at >= m.t.Len() {
+		return until
+	}
+	thread := m.t.Thread(m.at)
+	for n := m.at + 1; n < m.t.Len() && n-m.at < maxTrailing; n++ {
+		if k := m.t.Kind(n); k != event.Memory && k != event.Spread {
+			if m.t.Thread(n) == thread {
+				break
+			}
+		} else if m.t.Thread(n) == thread {
+			until = n
+		}
+	}
+	return until
+}
+
+// maxTrailing bounds how far behind an event what it refers to is looked for.
+const maxTrailing = 256
+
+// Type implements replay.Memory.
+func (m Memory) Type(id event.TypeID) *event.Type { return m.t.Types(m.process)(id) }
+
+// maxSearched bounds how many memory events are looked at for one value.
+const maxSearched = 20000
+
+// bytesKnown marks the bytes of a value of which something is known already.
+type bytesKnown []uint64
+
+func (b bytesKnown) all(from, to uint64) bool {
+	if b == nil {
+		return false
+	}
+	for i := from; i < to; i++ {
+		if i/64 >= uint64(len(b)) || b[i/64]>>(i%64)&1 == 0 {
+			return false
+		}
+	}
+	return true
+}
+
+func (b *bytesKnown) add(size, from, to uint64) {
+	const most = 64 << 10
+	if size > most {
+		return
+	}
+	if *b == nil {
+		*b = make(bytesKnown, (size+63)/64)
+	}
+	for i := from; i < to; i++ {
+		(*b)[i/64] |= 1 << (i % 64)
+	}
+}
+
+// stretch is what one memory event says: that from address on lie values of one
+// type, size bytes each.
+type stretch struct {
+	Address uint64
+	Of      *event.Type
+	Items   []event.Value
+}
+
+// Load implements replay.Memory. It goes back from the moment until an event tells of
+// the whole value, and then lays what later events say over it.
+func (m Memory) Load(address uint64, t *event.Type) event.Value {
+	v := event.Value{Type: t, State: event.Unrecorded}
+	var later []stretch
+	n := 0
+	var known bytesKnown
+	for c := range m.t.Covering(m.process, address, t.Size, m.reach()) {
+		at := c.At
+		if at < m.since {
+			break
+		}
+		if known.all(c.From-address, c.To-address) {
+			continue // what is said there has been said anew since
+		}
+		if n++; n > maxSearched {
+			break
+		}
+		if at > m.at && m.t.Thread(at) != m.t.Thread(m.at) {
+			continue
+		}
+		if m.t.Kind(at) == event.Move {
+			from, whole, known := m.Moved(at, address, t.Size)
+			if whole && known && m.moves < MaxMoves {
+				v = Memory{m.t, m.process, m.since, at - 1, at - 1, m.moves + 1}.Load(from, t)
+			}
+			if whole {
+				break
+			}
+			continue
+		}
+		s, ok := m.StretchAt(at)
+		if !ok || !s.Overlaps(address, t.Size) {
+			continue
+		}
+		if s.Covers(address, t.Size) {
+			if part, ok := s.Part(address, t, m.Type); ok {
+				v = part
+				break
+			}
+			if s.Address == address || s.Of.Form == event.Struct || s.Of.Form == event.Array {
+				break // the memory was something else by then
+			}
+			continue
+		}
+		later = append(later, s)
+		known.add(t.Size, max(s.Address, address)-address, min(s.end(), address+t.Size)-address)
+	}
+	for i := len(later) - 1; i >= 0; i-- {
+		for j, item := range later[i].Items {
+			at := later[i].Address + uint64(j)*later[i].Of.Size
+			if at >= address && at < address+t.Size {
+				m.lay(&v, at-address, item, 0)
+			}
+		}
+	}
+	return v
+}
+
+func (s stretch) end() uint64 { return s.Address + s.Of.Size*uint64(len(s.Items)) }
+
+func (s stretch) Overlaps(address, size uint64) bool {
+	return s.Address < address+max(size, 1) && s.end() > address
+}
+
+func (s stretch) Covers(address, size uint64) bool {
+	return s.Address <= address && s.end() >= address+size
+}
+
+func (m Memory) StretchAt(at event.Moment) (stretch, bool) {
+	e := m.t.Event(at)
+	types := m.t.Types(m.process)
+	if e.Kind == event.Spread {
+		of, items, err := event.DecodeSpread(e.Data, types)
+		return stretch{e.Address, of, items}, err == nil && of != nil
+	}
+	values, err := event.DecodeValues(e.Data, e.Args, types)
+	if err != nil || len(values) != 1 || values[0].Type == nil {
+		return stretch{}, false
+	}
+	return stretch{e.Address, values[0].Type, values}, true
+}
+
+// Part finds the value of a type at an address inside a stretch that covers it.
+func (s stretch) Part(address uint64, t *event.Type, types func(event.TypeID) *event.Type) (event.Value, bool) {
+	if s.Of.Size == 0 {
+		return s.Items[0], s.Of == t
+	}
+	i := (address - s.Address) / s.Of.Size
+	if i >= uint64(len(s.Items)) {
+		return event.Value{}, false
+	}
+	return partOf(s.Items[i], (address-s.Address)%s.Of.Size, t, types, 0)
+}
+
+func partOf(v event.Value, offset uint64, t *event.Type, types func(event.TypeID) *event.Type, depth int) (event.Value, bool) {
+	if v.Type == nil || depth > 32 {
+		return event.Value{}, false
+	}
+	if offset == 0 && v.Type == t {
+		return v, true
+	}
+	switch v.Type.Form {
+	case event.Struct:
+		for i := len(v.Type.Fields) - 1; i >= 0; i-- {
+			if f := v.Type.Fields[i]; f.Offset <= offset && i < len(v.Items) {
+				if got, ok := partOf(v.Items[i], offset-f.Offset, t, types, depth+1); ok || f.Offset < offset {
+					return got, ok
+				}
+			}
+		}
+	case event.Array:
+		if e := types(v.Type.Elem); e != nil && e.Size > 0 && offset/e.Size < uint64(len(v.Items)) {
+			return partOf(v.Items[offset/e.Size], offset%e.Size, t, types, depth+1)
+		}
+	}
+	return event.Value{}, false
+}
+
+// lay puts a value into v at an offset. Parts of v that nothing tells of are
+// unrecorded.
+func (m Memory) lay(v *event.Value, offset uint64, x event.Value, depth int) {
+	if v.Type == nil || x.Type == nil || depth > 32 {
+		return
+	}
+	if offset == 0 && v.Type == x.Type {
+		*v = x
+		return
+	}
+	switch v.Type.Form {
+	case event.Struct:
+		m.skeleton(v, len(v.Type.Fields), func(i int) event.TypeID { return v.Type.Fields[i].Type })
+		for i := len(v.Items) - 1; i >= 0; i-- {
+			if f := v.Type.Fields[i]; f.Offset <= offset {
+				m.lay(&v.Items[i], offset-f.Offset, x, depth+1)
+				return
+			}
+		}
+	case event.Array:
+		const most = 1 << 12
+		e := m.Type(v.Type.Elem)
+		if e == nil || e.Size == 0 || offset/e.Size >= min(v.Type.Length, most) {
+			return
+		}
+		m.skeleton(v, int(max(offset/e.Size+1, uint64(len(v.Items)))), func(int) event.TypeID { return v.Type.Elem })
+		v.Length = v.Type.Length
+		m.lay(&v.Items[offset/e.Size], offset%e.Size, x, depth+1)
+	}
+}
+
+// skeleton gives v n items of its own, unrecorded where it had none.
+func (m Memory) skeleton(v *event.Value, n int, typeOf func(int) event.TypeID) {
+	items := make([]event.Value, n)
+	copy(items, v.Items)
+	for i := len(v.Items); i < n; i++ {
+		items[i] = event.Value{Type: m.Type(typeOf(i)), State: event.Unrecorded}
+	}
+	v.Items, v.State = items, event.Known
+}
+
+// mapEvents lists what the log says of a map up to the moment, oldest first,
+// from the last time that all its entries were said.
+func (m Memory) mapEvents(address uint64) []event.Moment {
+	var list []event.Moment
+	for at := range m.t.MapEvents(m.process, address, nil, m.at) {
+		list = append(list, at)
+		if m.t.Kind(at) == event.Entries {
+			break
+		}
+	}
+	slices.Reverse(list)
+	return list
+}
+
+// maxEntriesKept bounds the entries that are put together for one map.
+const maxEntriesKept = 1 << 16
+
+// Entries implements replay.Memory.
+func (m Memory) Entries(address uint64, t *event.Type) (pairs []event.Value, all bool) {
+	index := map[string]int{}
+	set := func(k, v event.Value) {
+		key := replay.Identity(k)
+		if i, ok := index[key]; ok {
+			pairs[i+1] = v
+			return
+		}
+		if len(pairs) < 2*maxEntriesKept {
+			index[key] = len(pairs)
+			pairs = append(pairs, k, v)
+		}
+	}
+	types := m.t.Types(m.process)
+	for _, at := range m.mapEvents(address) {
+		e := m.t.Event(at)
+		if e.Kind == event.Entries {
+			whole, err := event.DecodeEntries(e.Data, types)
+			if err != nil || whole.Type != t {
+				continue
+			}
+			pairs, index, all = nil, map[string]int{}, whole.Whole == 0
+			for i := 0; i+1 < len(whole.Pairs); i += 2 {
+				set(whole.Pairs[i], whole.Pairs[i+1])
+			}
+			continue
+		}
+		values, err := event.DecodeValues(e.Data, e.Args, types)
+		if err != nil || values[0].Type == nil || values[0].Type.ID != t.Key {
+			continue
+		}
+		if e.Kind == event.Element {
+			set(values[0], values[1])
+			continue
+		}
+		key := replay.Identity(values[0])
+		if i, ok := index[key]; ok {
+			delete(index, key)
+			pairs[i].State, pairs[i+1].State = event.Unassigned, event.Unassigned
+		}
+	}
+	kept := pairs[:0]
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i].State != event.Unassigned {
+			kept = append(kept, pairs[i], pairs[i+1])
+		}
+	}
+	return kept, all
+}

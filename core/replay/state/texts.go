@@ -1,0 +1,196 @@
+package state
+
+import (
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+// Text implements replay.History.
+func (r *Log) Text(at event.Moment) string {
+	if r.Check(at) != nil {
+		return ""
+	}
+	switch r.T.Kind(at) {
+	case event.Output, event.Message:
+		return r.FirstText(at, "")
+	case event.Error:
+		return r.ReportedError(at)
+	case event.Panic, event.Failure:
+		return r.FirstText(at, r.T.Kind(at).String())
+	case event.Leave:
+		if i := r.T.ErrorReturns().Before(at); i >= 0 && r.T.ErrorReturns().At(i) == at {
+			v := r.ReturnedError(at)
+			if len(v.Items) == 1 && v.Items[0].Type != nil {
+				return v.Items[0].Type.Name + ": " + strings.Join(r.Causes(v), "; caused by ")
+			}
+			return strings.Join(r.Causes(v), "; caused by ")
+		}
+	}
+	return ""
+}
+
+// ErrorAt says which error a moment is: type and message.
+func (r *Log) ErrorAt(m event.Moment) string {
+	switch r.T.Kind(m) {
+	case event.Leave:
+		v := r.ReturnedError(m)
+		text := v.TypeName()
+		for _, cause := range r.Causes(v) {
+			text += " " + cause
+		}
+		return text
+	case event.Panic, event.Failure:
+		return r.T.Kind(m).String() + " " + r.FirstText(m, "")
+	case event.Error:
+		return r.ReportedError(m) + " " + r.FirstText(m, "")
+	}
+	return ""
+}
+
+// Unwound reports whether a call was left by a panic or by the end of its thread.
+func (r *Log) Unwound(c event.CallID) bool {
+	left := r.T.Call(c).Leave
+	return left != event.NoMoment && r.T.Kind(left) == event.Unwind
+}
+
+// FirstText renders the first value of the event at a moment.
+func (r *Log) FirstText(m event.Moment, otherwise string) string {
+	values, err := r.T.Values(m)
+	if err != nil || len(values) == 0 {
+		return otherwise
+	}
+	v := replay.Value{Value: values[0], Memory: r.MemoryAt(r.T.Process(m), m, 0)}
+	if v.Form() == event.Text {
+		return v.Value.Text
+	}
+	if text := r.ErrorText(v); text != "" {
+		return text
+	}
+	return v.Text()
+}
+
+func (r *Log) ReturnedError(m event.Moment) replay.Value {
+	values, err := r.T.Values(m)
+	if err != nil || len(values) == 0 {
+		return replay.Value{}
+	}
+	return replay.Value{Value: values[len(values)-1], Memory: r.MemoryAt(r.T.Process(m), m, 0)}
+}
+
+// ErrorText finds an error's message without running anything: in the fields of
+// the standard library's errors, or in what a recorded call of its Error method
+// returned.
+func (r *Log) ErrorText(v replay.Value) string {
+	if v.Form() == event.Interface && len(v.Items) == 1 {
+		v = v.With(v.Items[0])
+	}
+	if v.Type == nil {
+		return ""
+	}
+	fields := v
+	if v.Form() == event.Pointer && v.Address != 0 {
+		fields = v.Deref()
+	}
+	switch v.Type.Name {
+	case "*errors.errorString":
+		return fields.Field("s").Value.Text
+	case "*fmt.wrapError", "*fmt.wrapErrors":
+		return fields.Field("msg").Value.Text
+	}
+	return r.errorMethodResult(v)
+}
+
+func (r *Log) errorMethodResult(v replay.Value) string {
+	short := strings.TrimPrefix(v.Type.Name, "*")
+	if i := strings.LastIndexByte(short, '.'); i >= 0 {
+		short = short[i+1:]
+	}
+	for id, f := range r.T.Functions {
+		if !strings.HasSuffix(f.Name, "(*"+short+").Error") && !strings.HasSuffix(f.Name, "."+short+".Error") {
+			continue
+		}
+		calls := r.T.Enters(id)
+		for i := range min(calls.Len(), maxErrorCalls) {
+			enter := calls.At(i)
+			left := r.T.Call(r.T.CallOf(enter)).Leave
+			receiver, err := r.T.Values(enter)
+			if left == event.NoMoment || err != nil || len(receiver) == 0 || receiver[0].Address != v.Address || receiver[0].Type != v.Type {
+				continue
+			}
+			if result, err := r.T.Values(left); err == nil && len(result) == 1 {
+				return result[0].Text
+			}
+		}
+	}
+	return ""
+}
+
+// maxErrorCalls bounds the calls of an Error method that are looked at.
+const maxErrorCalls = 10000
+
+// Causes lists an error's message and those of the errors that it wraps.
+func (r *Log) Causes(v replay.Value) []string {
+	var out []string
+	for range 16 {
+		if v.Form() == event.Interface && len(v.Items) == 1 {
+			v = v.With(v.Items[0])
+		}
+		if v.State != event.Known || v.Nil || v.Type == nil {
+			break
+		}
+		text := r.ErrorText(v)
+		if text == "" {
+			text = v.Text()
+		}
+		out = append(out, text)
+		wrapped := replay.Value{}
+		for _, name := range v.Fields() {
+			if f := v.Field(name); f.Type != nil && f.Type.Name == "error" && f.State == event.Known && !f.Nil {
+				wrapped = f
+				break
+			}
+		}
+		if wrapped.Type == nil {
+			break
+		}
+		v = wrapped
+	}
+	return out
+}
+
+// ReportedError says what an error moment reports: its type, where it has one, and
+// its message.
+func (r *Log) ReportedError(m event.Moment) string {
+	cause := r.CauseAt(m)
+	switch {
+	case cause.Type == "" || strings.HasPrefix(cause.Message, cause.Type+":"):
+		return cause.Message
+	case cause.Message == "" || cause.Message == cause.Type:
+		return cause.Type
+	}
+	return cause.Type + ": " + cause.Message
+}
+
+func (r *Log) CauseAt(m event.Moment) replay.Cause {
+	c := r.T.CallOf(m)
+	cause := replay.Cause{Message: r.FirstText(m, "")}
+	values, err := r.T.Values(m)
+	if err != nil || c == event.NoCall {
+		return cause
+	}
+	f := r.T.FunctionOf(c)
+	for i, id := range r.T.Site(m).Values {
+		if i >= len(values) || int(id) >= len(f.Variables) {
+			continue
+		}
+		switch f.Variables[id].Name {
+		case "exception.type":
+			cause.Type = values[i].Text
+		case "exception.message":
+			cause.Message = values[i].Text
+		}
+	}
+	return cause
+}

@@ -1,0 +1,254 @@
+package state
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"wraithology/core/event"
+	"wraithology/core/fault"
+	"wraithology/core/replay"
+)
+
+// Variables implements replay.Recording.
+func (r *Log) Variables(ctx context.Context, at event.Moment, t event.ThreadID, frame int) ([]replay.Variable, error) {
+	c, err := r.FrameCall(at, t, frame)
+	if err != nil {
+		return nil, err
+	}
+	f := r.T.FunctionOf(c)
+	var out []replay.Variable
+	for i, v := range f.Variables {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if r.Visible(v, c, at) {
+			if x := r.VariableOf(v, event.VariableID(i), f, c, at); r.Recorded() || x.Value.State == event.Known {
+				out = append(out, x)
+			}
+		}
+	}
+	out = append(out, r.Outer(c, at)...)
+	rank := map[event.Scope]int{event.Parameter: 0, event.Return: 1, event.Local: 2, event.Global: 3}
+	slices.SortStableFunc(out, func(a, b replay.Variable) int { return rank[a.Scope] - rank[b.Scope] })
+	return hideShadowed(out), nil
+}
+
+// Variable implements replay.Recording.
+func (r *Log) Variable(_ context.Context, at event.Moment, t event.ThreadID, frame int, name string) (replay.Variable, bool, error) {
+	c, err := r.FrameCall(at, t, frame)
+	if err != nil {
+		return replay.Variable{}, false, err
+	}
+	return r.CallVariable(c, at, name)
+}
+
+// CallVariable returns the variable that a name means in a call at a moment. Of what
+// no recorder made, a name that the function has and the call does not means null.
+func (r *Log) CallVariable(c event.CallID, at event.Moment, name string) (replay.Variable, bool, error) {
+	f := r.T.FunctionOf(c)
+	for i := len(f.Variables) - 1; i >= 0; i-- {
+		if v := f.Variables[i]; v.Name == name && r.Visible(v, c, at) {
+			x := r.VariableOf(v, event.VariableID(i), f, c, at)
+			if !r.Recorded() && x.Value.State != event.Known {
+				x.Value.Value = event.Value{Type: PlainText, State: event.Known, Nil: true}
+			}
+			return x, true, nil
+		}
+	}
+	for _, v := range r.Outer(c, at) {
+		if v.Name == name {
+			return v, true, nil
+		}
+	}
+	return replay.Variable{}, false, nil
+}
+
+// allNames gathers the names of all variables of all functions.
+func (r *Log) allNames() map[string]bool {
+	all := map[string]bool{}
+	for _, f := range r.T.Functions {
+		for _, v := range f.Variables {
+			all[v.Name] = true
+		}
+		for _, v := range f.Outer {
+			all[v.Name] = true
+		}
+	}
+	for i := range r.T.Processes {
+		for _, v := range r.T.Processes[i].Outer {
+			all[v.Name] = true
+		}
+	}
+	return all
+}
+
+// FrameCall returns the call of a frame.
+func (r *Log) FrameCall(at event.Moment, t event.ThreadID, frame int) (event.CallID, error) {
+	if err := r.Check(at); err != nil {
+		return 0, err
+	}
+	if err := r.CheckThread(t); err != nil {
+		return 0, err
+	}
+	c := r.CallAt(t, at)
+	inner := 0
+	if frame > 0 {
+		inner = len(r.Thrown(at, t)) // which see what their call sees
+	}
+	for i := inner; c != event.NoCall; i++ {
+		if i >= frame {
+			return c, nil
+		}
+		if c = r.T.Call(c).Parent; c == event.NoCall {
+			return 0, fmt.Errorf("frame %d of thread %d at moment %d: %w; its stack has frames 0 to %d", frame, t, at, fault.NoFrame, i)
+		}
+	}
+	return 0, fmt.Errorf("frame %d of thread %d at moment %d: %w; no own code runs there at that moment", frame, t, at, fault.NoFrame)
+}
+
+// hideShadowed leaves, of the names that mean several variables here, the one
+// that was declared last.
+func hideShadowed(list []replay.Variable) []replay.Variable {
+	last := map[string]int{}
+	for i, v := range list {
+		if v.Scope != event.Global {
+			last[v.Name] = i
+		}
+	}
+	var out []replay.Variable
+	for i, v := range list {
+		if v.Scope == event.Global || last[v.Name] == i {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// Visible reports whether a variable can be named on the line that the call has
+// reached. Results without a name are there once the call has returned.
+func (r *Log) Visible(v event.Variable, c event.CallID, at event.Moment) bool {
+	switch {
+	case v.Scope == event.Parameter || v.Scope == event.Global:
+		return true
+	case !r.Recorded():
+		return true
+	case v.Scope == event.Return && at != event.NoMoment && r.T.Call(c).Leave == at:
+		return true
+	case v.Line > v.EndLine:
+		return false
+	}
+	line := r.lineOf(c, at)
+	return line >= v.Line && line <= v.EndLine
+}
+
+func (r *Log) VariableOf(v event.Variable, id event.VariableID, f *event.Function, c event.CallID, at event.Moment) replay.Variable {
+	process := r.T.Call(c).Process
+	out := replay.Variable{Name: v.Name, Scope: v.Scope, Type: v.Type, Written: r.T.LastWrite(c, id, at)}
+	out.Value = replay.Value{Value: event.Value{State: event.Unassigned}, Memory: r.MemoryAt(process, at, 0)}
+	since := r.T.Call(c).Enter
+	if v.Scope == event.Global && out.Written == event.NoMoment {
+		out.Written, since = r.T.Global(process, v.Name), 0
+		if out.Written == event.NoMoment || out.Written > at {
+			out.Written, out.Value.State = event.NoMoment, event.Unrecorded
+			return out
+		}
+	}
+	if out.Written == event.NoMoment || v.Scope == event.Local && r.Recorded() && r.stale(v, c, out.Written, at) {
+		out.Written = event.NoMoment
+		return out
+	}
+	value, err := r.ValueWritten(out.Written, id, f, since, at)
+	if err != nil {
+		value = event.Value{State: event.Unrecorded}
+	}
+	out.Value.Value = value
+	if value.Type != nil && out.Type == "" {
+		out.Type = value.Type.Name
+	}
+	return out
+}
+
+// maxStaleLines bounds how far back a scope's beginning is looked for.
+const maxStaleLines = 4096
+
+// stale reports whether a local's value is left from an earlier pass through its
+// scope: on the line that declares it, the value counts only if it was written
+// after the scope was entered.
+func (r *Log) stale(v event.Variable, c event.CallID, written, at event.Moment) bool {
+	if r.lineOf(c, at) != v.Line {
+		return false
+	}
+	lines := r.T.CallLines(c)
+	i := lines.Before(at)
+	for n := 0; i >= 0 && n < maxStaleLines; n++ {
+		m := lines.At(i)
+		if m < written {
+			return false
+		}
+		if line := r.T.Site(m).Line; line < v.Line || line > v.EndLine {
+			return true
+		}
+		i--
+	}
+	return false
+}
+
+// ValueWritten returns a variable's value from the event that gave it.
+func (r *Log) ValueWritten(m event.Moment, id event.VariableID, f *event.Function, since, at event.Moment) (event.Value, error) {
+	e := r.T.Event(m)
+	types := r.T.Types(r.T.Process(m))
+	if e.Kind == event.Cell {
+		ty, _ := event.TypeOf(e.Data)
+		t := types(ty)
+		if t == nil {
+			return event.Value{State: event.Unrecorded}, nil
+		}
+		return r.MemoryAt(r.T.Process(m), at, since).Load(e.Address, t), nil
+	}
+	i := 0
+	switch e.Kind {
+	case event.Enter:
+		i = slices.Index(f.Parameters, id)
+	case event.Leave:
+		i = slices.Index(f.Results, id)
+	case event.Fields, event.Message, event.Error:
+		i = slices.Index(r.T.Site(m).Values, id)
+	}
+	return event.DecodeNth(e.Data, e.Args, i, types)
+}
+
+// Scalar returns the value of a variable of the innermost frame where it is a
+// number, a text or a truth value that nothing else can refer to. It is Variable
+// for conditions, which ask very often.
+func (r *Log) Scalar(at event.Moment, name string) (event.Value, bool) {
+	if at < 0 || at >= r.T.Len() {
+		return event.Value{}, false
+	}
+	c := r.T.CallOf(at)
+	if c == event.NoCall {
+		return event.Value{}, false
+	}
+	f := r.T.FunctionOf(c)
+	for i := len(f.Variables) - 1; i >= 0; i-- {
+		v := &f.Variables[i]
+		if v.Name != name || !r.Visible(*v, c, at) {
+			continue
+		}
+		id := event.VariableID(i)
+		m := r.T.LastWrite(c, id, at)
+		if m == event.NoMoment || v.Scope == event.Global || r.T.Kind(m) == event.Cell || v.Scope == event.Local && r.Recorded() && r.stale(*v, c, m, at) {
+			return event.Value{}, false
+		}
+		value, err := r.ValueWritten(m, id, f, 0, at)
+		if err != nil {
+			return event.Value{}, false
+		}
+		switch value.Form() {
+		case event.Bool, event.Int, event.Uint, event.Float, event.Text:
+			return value, value.State == event.Known
+		}
+		return event.Value{}, false
+	}
+	return event.Value{}, false
+}

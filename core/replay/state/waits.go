@@ -1,0 +1,69 @@
+package state
+
+import (
+	"fmt"
+
+	"wraithology/core/event"
+)
+
+// waits says what a thread is doing at a moment: its state, or what it waits for.
+func (r *Log) waits(t event.ThreadID, at event.Moment, state string) string {
+	m := r.T.OnThread(t, at)
+	if m == event.NoMoment {
+		return state
+	}
+	for m > 0 && (r.T.Kind(m) == event.Memory || r.T.Kind(m) == event.Spread) { // of what is sent
+		before := r.T.OnThread(t, m-1)
+		if before == event.NoMoment {
+			break
+		}
+		m = before
+	}
+	e := r.T.Event(m)
+	op := event.Op(e.ID)
+	switch e.Kind {
+	case event.Send:
+		op = event.OpSend
+	case event.Wait:
+	default:
+		return state
+	}
+	text := "waits for " + op.String()
+	if e.Address != 0 && r.Recorded() {
+		text += fmt.Sprintf(" at 0x%x", e.Address)
+	}
+	if end := r.waitEnd(t, m); end != "" {
+		text += ", until " + end
+	} else if _, last := r.T.Span(t); last == m {
+		text += ", to the end"
+	}
+	return text
+}
+
+// waitEnd says what ended a wait: what another thread did with the same thing
+// last before this thread went on.
+func (r *Log) waitEnd(t event.ThreadID, wait event.Moment) string {
+	next := r.T.Next(t, wait)
+	e := r.T.Event(wait)
+	if next == event.NoMoment || e.Address == 0 {
+		return ""
+	}
+	for m := range r.T.SyncEvents(r.T.Process(wait), e.Address, next) {
+		if m <= wait {
+			break
+		}
+		if r.T.Thread(m) == t {
+			continue
+		}
+		k := r.T.Kind(m)
+		switch {
+		case k == event.Release:
+			return fmt.Sprintf("thread %d had %s at moment %d", r.T.Thread(m), event.Op(r.T.ID(m)), m)
+		case k == event.Send && e.Kind == event.Wait:
+			return fmt.Sprintf("thread %d sent at moment %d", r.T.Thread(m), m)
+		case k == event.Receive && e.Kind == event.Send:
+			return fmt.Sprintf("thread %d received at moment %d", r.T.Thread(m), m)
+		}
+	}
+	return ""
+}

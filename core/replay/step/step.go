@@ -1,0 +1,302 @@
+// Package step decides where a step through a timeline ends.
+package step
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+	"wraithology/core/replay/find"
+	"wraithology/core/timeline"
+)
+
+// Stepper steps through a timeline.
+type Stepper struct{ find.Finder }
+
+// Step implements replay.Stepper. Every step ends at a line, a panic, a recovery, a test
+// failure, or at the end of what the thread did.
+func (r Stepper) Step(ctx context.Context, at event.Moment, t event.ThreadID, s replay.Step) (event.Moment, replay.Reason, error) {
+	if err := r.Check(at); err != nil {
+		return at, "", err
+	}
+	if err := r.CheckThread(t); err != nil {
+		return at, "", err
+	}
+	if !slices.Contains([]replay.Way{replay.Into, replay.Over, replay.Out, replay.Line, replay.To, replay.Head}, s.Way) {
+		return at, "", fmt.Errorf("step %q is not known: use into, over, out, line, to or head", s.Way)
+	}
+	w := walker{r, t, s}
+	if s.Way == replay.To {
+		return w.to(ctx, at)
+	}
+	if r.T.OnThread(t, at) == event.NoMoment {
+		if s.Back || s.Way == replay.Head {
+			return at, replay.AtBeginning, nil
+		}
+		m, why := w.into(at)
+		return m, why, nil
+	}
+	c := r.CallAt(t, at)
+	var m event.Moment
+	var why replay.Reason
+	switch {
+	case s.Way == replay.Head:
+		m, why = w.head(c, at)
+	case s.Way == replay.Line && s.AnyThread:
+		m, why = w.line(at)
+	case s.Way == replay.Into || c == event.NoCall: // else between two calls from foreign code
+		m, why = w.into(at)
+	case s.Back:
+		m, why = w.back(c, at)
+	default:
+		m, why = w.forward(c, at)
+	}
+	return m, why, nil
+}
+
+// walker carries out one step.
+type walker struct {
+	r Stepper
+	t event.ThreadID
+	s replay.Step
+}
+
+// halts reports whether a step ends at a moment, and why.
+func (w walker) halts(m event.Moment) (replay.Reason, bool) {
+	switch w.r.T.Kind(m) {
+	case event.Line:
+		if !w.s.Everything {
+			if c := w.r.T.CallOf(m); c != event.NoCall && !w.r.T.FunctionOf(c).Own {
+				return "", false
+			}
+		}
+		return replay.ReachedLine, true
+	case event.Enter:
+		return replay.ReachedCall, !w.r.Recorded()
+	case event.Leave:
+		return replay.ReachedLeave, !w.r.Recorded()
+	case event.Message:
+		return replay.ReachedMessage, true
+	case event.Error:
+		return replay.ReachedError, true
+	case event.Panic:
+		return replay.ReachedPanic, true
+	case event.Failure:
+		return replay.ReachedFail, true
+	}
+	return "", false
+}
+
+// into goes to the next or previous halt on the thread, whatever call it is in.
+func (w walker) into(at event.Moment) (event.Moment, replay.Reason) {
+	from := w.r.CallAt(w.t, at)
+	for m := range w.r.T.Walk(w.t, at, w.s.Back) {
+		if why, ok := w.halts(m); ok {
+			if w.s.Back {
+				return m, w.movedBack(why, from, w.r.T.CallOf(m))
+			}
+			return m, w.movedOn(why, from, w.r.T.CallOf(m))
+		}
+	}
+	return w.end()
+}
+
+// line goes to the next or previous halt on any thread.
+func (w walker) line(at event.Moment) (event.Moment, replay.Reason) {
+	step := event.Moment(1)
+	if w.s.Back {
+		step = -1
+	}
+	for m := at + step; m >= 0 && m < w.r.T.Len(); m += step {
+		if why, ok := w.halts(m); ok {
+			return m, why
+		}
+	}
+	if w.s.Back {
+		return 0, replay.AtBeginning
+	}
+	return w.r.T.Len() - 1, replay.AtEnd
+}
+
+func (w walker) end() (event.Moment, replay.Reason) {
+	first, last := w.r.T.Span(w.t)
+	if w.s.Back {
+		return first, replay.AtBeginning
+	}
+	return last, replay.AtEnd
+}
+
+func (w walker) movedOn(why replay.Reason, from, to event.CallID) replay.Reason {
+	switch {
+	case why != replay.ReachedLine || from == to || to == event.NoCall:
+		return why
+	case w.r.T.Call(to).Parent == from || from == event.NoCall:
+		return replay.ReachedCall
+	}
+	return replay.ReachedCaller
+}
+
+func (w walker) movedBack(why replay.Reason, from, to event.CallID) replay.Reason {
+	switch {
+	case why != replay.ReachedLine || from == to || from == event.NoCall:
+		return why
+	case w.r.T.Call(from).Parent == to:
+		return replay.BackInCaller
+	}
+	return replay.BackInCallee
+}
+
+// own reports whether steps end in a call.
+func (w walker) own(c event.CallID) bool { return w.s.Everything || w.r.T.FunctionOf(c).Own }
+
+// nextIn returns the next halt of a call itself after a moment, or NoMoment.
+func (w walker) nextIn(c event.CallID, after event.Moment) event.Moment {
+	if !w.own(c) {
+		return event.NoMoment
+	}
+	next := event.NoMoment
+	take := func(list timeline.List, mine func(event.Moment) bool) {
+		for i := list.After(after); i < list.Len(); i++ {
+			m := list.At(i)
+			if next != event.NoMoment && m >= next || w.r.T.Call(c).Leave != event.NoMoment && m > w.r.T.Call(c).Leave {
+				return
+			}
+			if mine(m) {
+				next = m
+				return
+			}
+		}
+	}
+	take(w.r.T.CallLines(c), func(event.Moment) bool { return true })
+	inCall := func(m event.Moment) bool { return w.r.T.CallOf(m) == c }
+	take(w.r.T.Notable(event.Panic), inCall)
+	take(w.r.T.Notable(event.Failure), inCall)
+	return next
+}
+
+// forward goes over the next call, or out of the current one.
+func (w walker) forward(c event.CallID, at event.Moment) (event.Moment, replay.Reason) {
+	if w.s.Way != replay.Out {
+		if m := w.nextIn(c, at); m != event.NoMoment {
+			why, _ := w.halts(m)
+			return m, why
+		}
+	}
+	unwound := false
+	after := at
+	for c != event.NoCall {
+		call := w.r.T.Call(c)
+		if call.Leave == event.NoMoment {
+			break
+		}
+		unwound = unwound || w.r.Unwound(c)
+		if unwound {
+			// A function that was deferred may have recovered.
+			if m := w.recovery(after, call.Parent); m != event.NoMoment {
+				return m, replay.Recovered
+			}
+		}
+		after = call.Leave
+		c = call.Parent
+		if c == event.NoCall {
+			break
+		}
+		if m := w.nextIn(c, after); m != event.NoMoment {
+			if unwound {
+				return m, replay.Unwound
+			}
+			return m, replay.ReachedCaller
+		}
+	}
+	if unwound && c == event.NoCall {
+		// Nothing of this stack goes on: what there is to see is the panic.
+		panics := w.r.T.Notable(event.Panic)
+		for i := panics.After(at); i < panics.Len(); i++ {
+			if m := panics.At(i); w.r.T.Thread(m) == w.t {
+				return m, replay.ReachedPanic
+			}
+		}
+	}
+	if c == event.NoCall {
+		// The thread may come back from foreign code into own code.
+		return w.into(after)
+	}
+	return w.end()
+}
+
+// recovery returns where the thread recovered from a panic, after a moment and
+// while the given call was still open, or NoMoment.
+func (w walker) recovery(after event.Moment, within event.CallID) event.Moment {
+	list := w.r.T.Notable(event.Recover)
+	until := w.r.T.Len()
+	if within != event.NoCall {
+		if left := w.r.T.Call(within).Leave; left != event.NoMoment {
+			until = left
+		}
+	}
+	for i := list.After(after); i < list.Len() && list.At(i) <= until; i++ {
+		if m := list.At(i); w.r.T.Thread(m) == w.t {
+			return m
+		}
+	}
+	return event.NoMoment
+}
+
+// back goes to the previous line of the call, or to the call of it.
+func (w walker) back(c event.CallID, at event.Moment) (event.Moment, replay.Reason) {
+	if w.s.Way != replay.Out && w.own(c) {
+		if m := w.r.T.LastLine(c, at-1); m != event.NoMoment {
+			return m, replay.ReachedLine
+		}
+	}
+	call := w.r.T.Call(c)
+	for p := call.Parent; p != event.NoCall; p = w.r.T.Call(p).Parent {
+		if !w.own(p) {
+			continue
+		}
+		if m := w.r.T.LastLine(p, call.Enter); m != event.NoMoment {
+			return m, replay.BackInCaller
+		}
+		break
+	}
+	return w.into(call.Enter)
+}
+
+// head goes to the first line of a call, or of one further out, with the
+// arguments that it had.
+func (w walker) head(c event.CallID, at event.Moment) (event.Moment, replay.Reason) {
+	if c == event.NoCall {
+		return at, replay.AtBeginning
+	}
+	for range w.s.Outer {
+		if p := w.r.T.Call(c).Parent; p != event.NoCall {
+			c = p
+		}
+	}
+	if lines := w.r.T.CallLines(c); lines.Len() > 0 {
+		return lines.At(0), replay.AtHead
+	}
+	return w.r.T.Call(c).Enter, replay.AtHead
+}
+
+// to goes to the next or previous moment at which the thread reaches a line.
+func (w walker) to(ctx context.Context, at event.Moment) (event.Moment, replay.Reason, error) {
+	c := replay.Checkpoint{Kind: "line", About: find.LineText(w.s.File, w.s.Line), Thread: w.t}
+	if w.s.AnyThread {
+		c.Thread = 0
+	}
+	m, which, err := w.r.NextHit(ctx, at, w.s.Back, []replay.Checkpoint{c})
+	if err != nil {
+		return at, "", err
+	}
+	if which < 0 {
+		if _, err := w.r.Locate(ctx, c); err != nil {
+			return at, "", err
+		}
+		m, why := w.end()
+		return m, why, nil
+	}
+	return m, replay.ReachedAsked, nil
+}

@@ -1,0 +1,73 @@
+package replay
+
+import (
+	"context"
+	"time"
+
+	"wraithology/core/event"
+)
+
+// Trace is a trace of the evidence: the calls that belong together across services.
+// It is known by its root's service and operation.
+type Trace struct {
+	ID         string // in hexadecimal digits
+	Service    string
+	Operation  string
+	Started    time.Time
+	Duration   time.Duration
+	Spans      int
+	Errors     int    // spans that ended in an error
+	Status     string // "unset", "ok", "error": an error if any of its spans is
+	Root       event.CallID
+	Moment     event.Moment // its first
+	End        event.Moment // its last
+	RootMoment event.Moment
+}
+
+// Traces is a page of traces, the newest first. Undecided counts those for which
+// the condition had no answer, and Trouble says why for the first of them.
+type Traces struct {
+	Total     int
+	Page      []Trace
+	Undecided int
+	Trouble   error
+}
+
+// Span is a call of a trace. Critical is how much of the trace's duration nothing
+// but it explains: the path back from the end over whatever ended last.
+type Span struct {
+	Call      event.CallID
+	SpanID    string
+	ParentID  string
+	Service   string
+	Operation string
+	Thread    event.ThreadID
+	Moment    event.Moment
+	End       event.Moment
+	Start     time.Duration // since the trace's start
+	Duration  time.Duration
+	Self      time.Duration
+	Critical  time.Duration
+	Status    string
+	Message   string
+	Depth     int
+	Links     []Link
+}
+
+// Link is what a span says that it has to do with: a span of this or another trace.
+type Link struct {
+	TraceID string
+	SpanID  string
+}
+
+// Tracer is evidence that has traces.
+type Tracer interface {
+	// Traces lists the traces for which a condition holds; nil for all.
+	Traces(ctx context.Context, when Condition, page Page) (Traces, error)
+	// TraceOf finds a trace by its ID or the beginning of it.
+	TraceOf(id string) (Trace, error)
+	// TraceAt finds the trace of the call that a thread is in at a moment.
+	TraceAt(ctx context.Context, at event.Moment, thread event.ThreadID) (Trace, error)
+	// Spans lists the spans of a trace, each one's children after it.
+	Spans(ctx context.Context, id string) ([]Span, error)
+}

@@ -1,0 +1,81 @@
+package trace
+
+import (
+	"context"
+	"sort"
+	"strings"
+	"time"
+
+	"wraithology/core/event"
+)
+
+// InstantOf implements replay.Clock.
+func (r Reader) InstantOf(at event.Moment) (time.Time, error) {
+	if err := r.Check(at); err != nil {
+		return time.Time{}, err
+	}
+	return r.Info().Started.Add(time.Duration(r.T.Time(at))), nil
+}
+
+// MomentAt implements replay.Clock.
+func (r Reader) MomentAt(t time.Time) event.Moment {
+	since := t.Sub(r.Info().Started)
+	i := sort.Search(int(r.T.Len()), func(i int) bool { return time.Duration(r.T.Time(event.Moment(i))) > since })
+	return max(event.Moment(i)-1, 0)
+}
+
+// TraceOn implements replay.Clock.
+func (r Reader) TraceOn(_ context.Context, at event.Moment) string {
+	if r.Check(at) != nil {
+		return ""
+	}
+	if r.Recorded() {
+		return r.T.Header.TraceID
+	}
+	c := r.T.CallOf(at)
+	if c == event.NoCall {
+		return ""
+	}
+	if id := r.TextOf(c, "traceID"); id != "" {
+		return id
+	}
+	for _, name := range []string{"traceID", "trace_id", "traceId", "trace.id", "otelTraceID"} {
+		if v, ok, err := r.CallVariable(c, at, name); ok && err == nil && v.Value.Form() == event.Text && !v.Value.Nil {
+			return v.Value.Value.Text
+		}
+	}
+	return ""
+}
+
+// MomentOfTrace implements replay.Clock.
+func (r Reader) MomentOfTrace(_ context.Context, trace string, t time.Time) (event.Moment, bool) {
+	if trace == "" {
+		return 0, false
+	}
+	at := r.MomentAt(t)
+	if r.Recorded() {
+		return at, strings.EqualFold(r.T.Header.TraceID, trace)
+	}
+	if x, err := r.TraceOf(trace); err == nil {
+		return min(max(at, x.Moment), x.End), true
+	}
+	id, ok := r.threadOfTrace(trace)
+	if !ok {
+		return 0, false
+	}
+	first, last := r.T.Span(id)
+	if m := r.T.OnThread(id, at); m != event.NoMoment {
+		return min(max(m, first), last), true
+	}
+	return first, true
+}
+
+// threadOfTrace finds the thread that the lines of a trace are in a log.
+func (r Reader) threadOfTrace(trace string) (event.ThreadID, bool) {
+	for id := event.ThreadID(1); int(id) <= r.T.Threads(); id++ {
+		if _, name, ok := strings.Cut(r.T.ThreadInfo(id).Name, " "); ok && strings.EqualFold(name, trace) {
+			return id, true
+		}
+	}
+	return 0, false
+}

@@ -1,0 +1,269 @@
+// Package writes finds the writes of variables, fields and elements.
+package writes
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+	"wraithology/core/replay/state"
+)
+
+// Reader finds writes in a timeline.
+type Reader struct{ *state.Log }
+
+// Given is a moment that says what a location holds. Sure says that the program
+// stored there, so that it is a write even where the value stays the same.
+type Given struct {
+	At    event.Moment
+	value replay.Value
+	known bool // value is the location's whole value
+	sure  bool
+	Moved uint64 // where it lay then, if its memory has been copied since
+}
+
+// Writes implements replay.History.
+func (r Reader) Writes(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, page replay.Page) (replay.Writes, error) {
+	l, _, err := r.LocatePath(path, at, t, frame)
+	if err != nil {
+		return replay.Writes{}, err
+	}
+	list, err := r.WritesOf(ctx, l, at)
+	if err != nil {
+		return replay.Writes{}, err
+	}
+	out := replay.Writes{Total: len(list)}
+	from, to := page.Cut(len(list))
+	for i := from; i < to; i++ {
+		place, err := r.Place(list[i].At)
+		if err != nil {
+			return out, err
+		}
+		w := replay.Write{Place: place, New: r.Whole(l, list[i])}
+		if i > 0 {
+			old := r.Whole(l, list[i-1])
+			w.Old = &old
+		}
+		out.Page = append(out.Page, w)
+	}
+	return out, nil
+}
+
+// Whole returns the value that a location holds once it was written.
+func (r Reader) Whole(l state.Location, g Given) replay.Value {
+	if g.known {
+		return g.value
+	}
+	return l.At(r.Log, g.At)
+}
+
+// LastWrite implements replay.History.
+func (r Reader) LastWrite(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) (replay.Write, bool, error) {
+	l, _, err := r.LocatePath(path, at, t, frame)
+	if err != nil {
+		return replay.Write{}, false, err
+	}
+	g, ok := r.LastWriteOf(ctx, l, at)
+	if !ok {
+		return replay.Write{}, false, ctx.Err()
+	}
+	place, err := r.Place(g.At)
+	if err != nil {
+		return replay.Write{}, false, err
+	}
+	w := replay.Write{Place: place, New: r.Whole(l, g)}
+	if before, ok := r.LastWriteOf(ctx, l, g.At-1); ok {
+		old := r.Whole(l, before)
+		w.Old = &old
+	}
+	return w, true, nil
+}
+
+// WriteMoments lists the moments at which what a path leads to was written.
+func (r Reader) WriteMoments(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) ([]event.Moment, error) {
+	l, _, err := r.LocatePath(path, at, t, frame)
+	if err != nil {
+		return nil, err
+	}
+	list, err := r.WritesOf(ctx, l, at)
+	out := make([]event.Moment, 0, len(list))
+	for _, g := range list {
+		out = append(out, g.At)
+	}
+	return out, err
+}
+
+// WritesOf lists all writes of a location, oldest first: stores of the program,
+// and moments at which it was found to hold something else than before.
+func (r Reader) WritesOf(ctx context.Context, l state.Location, at event.Moment) ([]Given, error) {
+	var list []Given
+	for g := range r.givenAt(l, r.T.Len()-1, at) {
+		if len(list)%1024 == 0 && ctx.Err() != nil {
+			return nil, fmt.Errorf("list the writes: %w", ctx.Err())
+		}
+		list = append(list, g)
+	}
+	slices.Reverse(list)
+	out := list[:0]
+	for i, g := range list {
+		if len(out) == 0 && g.known && g.value.State == event.Unassigned {
+			continue // the map was made, and had no such entry yet
+		}
+		if i > 0 && !g.sure && g.known && len(out) > 0 && out[len(out)-1].known && replay.Identity(out[len(out)-1].value.Value) == replay.Identity(g.value.Value) {
+			continue
+		}
+		out = append(out, g)
+	}
+	return out, nil
+}
+
+// LastWriteOf finds the write that gave a location the value that it has at a moment.
+func (r Reader) LastWriteOf(ctx context.Context, l state.Location, at event.Moment) (Given, bool) {
+	if at < 0 {
+		return Given{}, false
+	}
+	var found Given
+	ok := false
+	n := 0
+	for g := range r.givenAt(l, at, at) {
+		if n++; n%1024 == 0 && ctx.Err() != nil {
+			return found, false
+		}
+		if ok && (!g.known || replay.Identity(g.value.Value) != replay.Identity(found.value.Value)) {
+			return found, true
+		}
+		found, ok = g, true
+		if g.sure || !g.known {
+			return found, true
+		}
+	}
+	return found, ok
+}
+
+// givenAt gives the moments, at most at from and latest first, that say what a
+// location holds, as long as the memory is what it is at a moment.
+func (r Reader) givenAt(l state.Location, from, at event.Moment) func(yield func(Given) bool) {
+	switch {
+	case l.Entry != nil:
+		return r.givenEntry(l, from)
+	case l.Call == event.NoCall:
+		return r.givenMemory(l, from, at)
+	}
+	return r.givenVariable(l, from)
+}
+
+func (r Reader) givenVariable(l state.Location, from event.Moment) func(yield func(Given) bool) {
+	return func(yield func(Given) bool) {
+		f := r.T.FunctionOf(l.Call)
+		for m := r.T.LastWrite(l.Call, l.Variable, from); m != event.NoMoment; m = r.T.LastWrite(l.Call, l.Variable, m-1) {
+			v, err := r.ValueWritten(m, l.Variable, f, 0, m)
+			if err != nil {
+				return
+			}
+			value := l.Part(replay.Value{Value: v, Memory: r.MemoryAt(l.Process, m, 0)})
+			if !yield(Given{At: m, value: value, known: true, sure: len(l.Within) == 0}) {
+				return
+			}
+			if m == 0 {
+				return
+			}
+		}
+	}
+}
+
+func (r Reader) givenMemory(l state.Location, from, at event.Moment) func(yield func(Given) bool) {
+	return func(yield func(Given) bool) { r.eachGiven(l, from, at, 0, yield) }
+}
+
+// eachGiven calls yield for what the log says of a location in memory, and of
+// where its bytes were copied from, latest first. It reports whether to go on.
+func (r Reader) eachGiven(l state.Location, from, at event.Moment, moves int, yield func(Given) bool) bool {
+	m := r.MemoryUntil(l.Process, from)
+	for c := range r.T.Covering(l.Process, l.Address, l.Of.Size, from) {
+		e := c.At
+		k := r.T.Kind(e)
+		if k == event.Move {
+			source, whole, known := m.Moved(e, l.Address, l.Of.Size)
+			if whole && known && moves < state.MaxMoves {
+				l.Address = source
+				return r.eachGiven(l, e-1, min(at, e-1), moves+1, yield)
+			}
+			if whole {
+				return yield(Given{At: e, value: replay.Value{Value: event.Value{Type: l.Of, State: event.Unrecorded}}, known: true})
+			}
+			continue
+		}
+		s, ok := m.StretchAt(e)
+		if !ok || !s.Overlaps(l.Address, l.Of.Size) {
+			continue
+		}
+		g := Given{At: e}
+		if moves > 0 {
+			g.Moved = l.Address
+		}
+		if !s.Covers(l.Address, l.Of.Size) {
+			g.sure = true
+			if (k == event.Store || k == event.Cell) && !yield(g) { // of a part of it
+				return false
+			}
+			continue
+		}
+		part, ok := s.Part(l.Address, l.Of, m.Type)
+		if !ok {
+			if s.Address == l.Address || s.Of.Form == event.Struct || s.Of.Form == event.Array {
+				if e > at {
+					continue // the memory is something else later
+				}
+				return true // and was before
+			}
+			continue
+		}
+		g.known = true
+		g.sure = k == event.Store && s.Address == l.Address && s.Of == l.Of && len(l.Within) == 0
+		g.value = l.Part(replay.Value{Value: part, Memory: r.MemoryAt(l.Process, e, 0)})
+		if !yield(g) {
+			return false
+		}
+	}
+	return true
+}
+
+func (r Reader) givenEntry(l state.Location, from event.Moment) func(yield func(Given) bool) {
+	return func(yield func(Given) bool) {
+		types := r.T.Types(l.Process)
+		wanted := replay.Identity(*l.Entry)
+		for m := range r.T.MapEvents(l.Process, l.Address, state.EncodedKey(*l.Entry), from) {
+			e := r.T.Event(m)
+			g := Given{At: m, known: true, value: replay.Value{Value: event.Value{State: event.Unassigned}, Memory: r.MemoryAt(l.Process, m, 0)}}
+			if e.Kind == event.Entries {
+				whole, err := event.DecodeEntries(e.Data, types)
+				if err != nil || whole.Type != l.Of {
+					continue
+				}
+				for i := 0; i+1 < len(whole.Pairs); i += 2 {
+					if replay.Identity(whole.Pairs[i]) == wanted {
+						g.value.Value = whole.Pairs[i+1]
+					}
+				}
+				if g.value.State == event.Unassigned && whole.Whole > 0 {
+					continue // not among the entries that were said
+				}
+			} else {
+				values, err := event.DecodeValues(e.Data, e.Args, types)
+				if err != nil || replay.Identity(values[0]) != wanted {
+					continue
+				}
+				g.sure = true
+				if e.Kind == event.Element {
+					g.value.Value = values[1]
+				}
+			}
+			g.value = l.Part(g.value)
+			if !yield(g) {
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,106 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+
+	"wraithology/api"
+
+	"wraithology/core/fault"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"wraithology/core/evidence/kinds"
+	"wraithology/core/evidence/kinds/coredump/module"
+	"wraithology/core/source"
+	"wraithology/service/store"
+)
+
+func (a *server) artifactRoutes(h huma.API, r chi.Router) {
+	route(h, a, "GET", "/api/cases/{case}/artifacts", "artifacts", "A case's binaries, debug files and source text, newest first", func(ctx context.Context, in *CaseInput) (*body[[]api.Artifact], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLook)
+		if err != nil {
+			return nil, err
+		}
+		list, err := a.Store.ArtifactsOf(ctx, c.ID)
+		out := []api.Artifact{}
+		for _, x := range list {
+			out = append(out, artifactOf(x))
+		}
+		return &body[[]api.Artifact]{out}, err
+	})
+	r.Put("/api/cases/{case}/artifacts/{artifact}", a.uploadArtifact)
+	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "uploadArtifact", Method: "PUT", Path: "/api/cases/{case}/artifacts/{artifact}", Summary: "Upload a binary, a debug file or an archive of source text as a stream",
+		Parameters:  []*huma.Param{pathParam("case"), pathParam("artifact")},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
+		Responses:   map[string]*huma.Response{"201": {Description: "kept on disk; the case's core dumps are read anew with it"}, "default": {Description: "error"}}})
+}
+
+func artifactOf(x store.Artifact) api.Artifact {
+	return api.Artifact{Name: x.Name, Kind: x.Kind, Bytes: x.Bytes, SHA256: x.SHA256, BuildID: x.BuildID, Uploaded: x.UploadedAt, By: x.Person.Name}
+}
+
+// uploadArtifact takes an artifact as a stream. What it is, its bytes say.
+func (a *server) uploadArtifact(w http.ResponseWriter, r *http.Request) {
+	c, name, kept, ok := a.take(w, r, "artifact", func(ctx context.Context, caseID int64, name string) error {
+		_, err := a.Store.ArtifactByName(ctx, caseID, name)
+		return err
+	})
+	if !ok {
+		return
+	}
+	ctx := context.WithoutCancel(r.Context())
+	var err error
+	x := store.Artifact{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID}
+	if x.Kind, x.BuildID, err = kindOfArtifact(a.Vault.Path(kept.SHA256)); err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	if err := a.Store.AddArtifact(ctx, &x); err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	again, err := a.Store.IndexAgain(ctx, c.ID, kinds.Explained())
+	for _, e := range again {
+		if err == nil {
+			err = a.Jobs.Index(ctx, e.ID)
+		}
+	}
+	if err == nil {
+		err = a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("uploaded the artifact %s, a %s, %d bytes, sha256 %s", name, x.Kind, kept.Bytes, kept.SHA256))
+	}
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	x.Person = who(ctx)
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(http.StatusCreated)
+	writeJSON(w, artifactOf(x))
+}
+
+// kindOfArtifact recognises an artifact by its bytes.
+func kindOfArtifact(path string) (kind, buildID string, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", "", fmt.Errorf("open the artifact: %w", err)
+	}
+	defer f.Close()
+	head := make([]byte, 4)
+	n, _ := io.ReadFull(f, head) // a shorter file is none of these
+	if source.IsArchive(head[:n]) {
+		return api.ArtifactSource, "", nil
+	}
+	m, err := module.Open(path, "")
+	if err != nil {
+		return "", "", fault.NotELF.New("upload an ELF binary or debug file, or a .zip or .tar.gz of source text", "the artifact is neither an ELF file nor an archive of source text")
+	}
+	if m.HasText() {
+		return api.ArtifactBinary, m.BuildID, nil
+	}
+	return api.ArtifactDebug, m.BuildID, nil
+}

@@ -1,0 +1,97 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"wraithology/api"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wraithology/service/store"
+)
+
+// CaseInput names a case in a path. It is exported because huma reads the
+// parameters of embedded structs only then, as are the others like it.
+type CaseInput struct {
+	Case string `path:"case"`
+}
+
+// custodyEntry is one entry of the record of who did what.
+type custodyEntry struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	What string    `json:"what"`
+}
+
+func (a *server) caseRoutes(h huma.API) {
+	route(h, a, "GET", "/api/cases", "cases", "The person's cases, newest first", func(ctx context.Context, _ *struct{}) (*body[[]api.Case], error) {
+		list, err := a.Store.CasesOf(ctx, who(ctx).ID)
+		out := []api.Case{}
+		for _, c := range list {
+			out = append(out, caseOf(c, who(ctx).ID))
+		}
+		return &body[[]api.Case]{out}, err
+	})
+	route(h, a, "POST", "/api/cases", "newCase", "Open a case, which the person then leads", func(ctx context.Context, in *struct{ Body api.NewCase }) (*body[api.Case], error) {
+		c := store.Case{Name: in.Body.Name, Title: in.Body.Title}
+		if err := a.Store.AddCase(ctx, &c, who(ctx).ID); err != nil {
+			return nil, err
+		}
+		if err := a.Store.Note(ctx, c.ID, who(ctx).ID, "opened the case"); err != nil {
+			return nil, err
+		}
+		c, err := a.Store.CaseByName(ctx, c.Name)
+		return &body[api.Case]{caseOf(c, who(ctx).ID)}, err
+	}, created)
+	route(h, a, "GET", "/api/cases/{case}", "case", "One case", func(ctx context.Context, in *CaseInput) (*body[api.Case], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLook)
+		return &body[api.Case]{caseOf(c, who(ctx).ID)}, err
+	})
+	route(h, a, "GET", "/api/cases/{case}/custody", "custody", "Who did what, newest first", func(ctx context.Context, in *CaseInput) (*body[[]custodyEntry], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLook)
+		if err != nil {
+			return nil, err
+		}
+		const most = 500
+		list, err := a.Store.CustodyOf(ctx, c.ID, most)
+		out := []custodyEntry{}
+		for _, e := range list {
+			out = append(out, custodyEntry{e.At, e.Person.Name, e.What})
+		}
+		return &body[[]custodyEntry]{out}, err
+	})
+	route(h, a, "PUT", "/api/cases/{case}/members/{person}", "setMember", "Add a person to a case, or change the role", func(ctx context.Context, in *struct {
+		CaseInput
+		Person string `path:"person"`
+		Body   struct {
+			Role string `json:"role" enum:"lead,member,viewer"`
+		}
+	}) (*body[api.Member], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLead)
+		if err != nil {
+			return nil, err
+		}
+		p, err := a.Store.PersonByName(ctx, in.Person)
+		if err != nil {
+			return nil, err
+		}
+		if err := a.Store.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: in.Body.Role}); err != nil {
+			return nil, err
+		}
+		m := api.Member{Name: p.Name, Role: in.Body.Role}
+		return &body[api.Member]{m}, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("made %s %s of the case", m.Name, m.Role))
+	})
+}
+
+func caseOf(c store.Case, person int64) api.Case {
+	out := api.Case{Name: c.Name, Title: c.Title, Created: c.CreatedAt, Members: []api.Member{}}
+	for _, m := range c.Members {
+		out.Members = append(out.Members, api.Member{Name: m.Person.Name, Role: m.Role})
+		if m.PersonID == person {
+			out.Role = m.Role
+		}
+	}
+	return out
+}

@@ -1,0 +1,220 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"wraithology/api"
+
+	"wraithology/core/ask"
+	"wraithology/core/fault"
+	"wraithology/core/replay/find"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+	"wraithology/service/store"
+)
+
+// CheckpointInput names a checkpoint in a path.
+type CheckpointInput struct {
+	CaseInput
+	ID int64 `path:"checkpoint"`
+}
+
+func (a *server) checkpointRoutes(h huma.API) {
+	route(h, a, "GET", "/api/cases/{case}/checkpoints", "checkpoints", "A case's checkpoints", func(ctx context.Context, in *CaseInput) (*body[[]api.Checkpoint], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLook)
+		if err != nil {
+			return nil, err
+		}
+		list, err := a.Store.CheckpointsOf(ctx, c.ID)
+		out := []api.Checkpoint{}
+		for _, x := range list {
+			out = append(out, checkpointOf(x))
+		}
+		return &body[[]api.Checkpoint]{out}, err
+	})
+	route(h, a, "POST", "/api/cases/{case}/checkpoints", "newCheckpoint", "Set a checkpoint on a line", func(ctx context.Context, in *struct {
+		CaseInput
+		Body api.NewCheckpoint
+	}) (*body[api.Checkpoint], error) {
+		c, err := a.caseFor(ctx, in.Case, mayWork)
+		if err != nil {
+			return nil, err
+		}
+		b := in.Body
+		kind, about, err := find.Parse(b.On)
+		if err != nil {
+			return nil, err
+		}
+		x := store.Checkpoint{CaseID: c.ID, Kind: kind.Name, About: about, Moment: b.Moment, Frame: b.Frame, Condition: b.When, Nth: b.Nth, Thread: b.Thread,
+			Listing: b.Listing, Show: append([]string{}, b.Show...), Enabled: true, PersonID: who(ctx).ID, Person: who(ctx)}
+		if err := ask.CheckExpressions(x.Condition, x.Nth, x.Show); err != nil {
+			return nil, err
+		}
+		if err := a.locate(ctx, in.Case, c.ID, b.Evidence, kind, &x); err != nil {
+			return nil, err
+		}
+		if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
+			return nil, err
+		}
+		return &body[api.Checkpoint]{checkpointOf(x)}, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("set checkpoint %d on %s", x.ID, checkpointOf(x).Label))
+	}, created)
+	route(h, a, "PATCH", "/api/cases/{case}/checkpoints/{checkpoint}", "changeCheckpoint", "Change a checkpoint", func(ctx context.Context, in *struct {
+		CheckpointInput
+		Body api.CheckpointChange
+	}) (*body[api.Checkpoint], error) {
+		c, err := a.caseFor(ctx, in.Case, mayWork)
+		if err != nil {
+			return nil, err
+		}
+		x, err := a.Store.CheckpointByID(ctx, c.ID, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if in.Body.Enabled != nil {
+			x.Enabled = *in.Body.Enabled
+		}
+		if in.Body.When != nil {
+			x.Condition = *in.Body.When
+		}
+		if in.Body.Nth != nil {
+			x.Nth = *in.Body.Nth
+		}
+		if in.Body.Listing != nil {
+			x.Listing = *in.Body.Listing
+		}
+		if in.Body.Show != nil {
+			x.Show = *in.Body.Show
+		}
+		if err := ask.CheckExpressions(x.Condition, x.Nth, x.Show); err != nil {
+			return nil, err
+		}
+		if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
+			return nil, err
+		}
+		return &body[api.Checkpoint]{checkpointOf(x)}, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("changed checkpoint %d", x.ID))
+	})
+	route(h, a, "PATCH", "/api/cases/{case}/checkpoints", "switchCheckpoints", "Enable or disable all checkpoints at once", func(ctx context.Context, in *struct {
+		CaseInput
+		Body api.CheckpointSwitch
+	}) (*struct{}, error) {
+		c, err := a.caseFor(ctx, in.Case, mayWork)
+		if err != nil {
+			return nil, err
+		}
+		if err := a.Store.SwitchCheckpoints(ctx, c.ID, in.Body.Enabled); err != nil {
+			return nil, err
+		}
+		return nil, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("set all checkpoints to enabled %t", in.Body.Enabled))
+	})
+	route(h, a, "DELETE", "/api/cases/{case}/checkpoints", "deleteCheckpoints", "Delete all checkpoints", func(ctx context.Context, in *CaseInput) (*struct{}, error) {
+		c, err := a.caseFor(ctx, in.Case, mayWork)
+		if err != nil {
+			return nil, err
+		}
+		if err := a.Store.DeleteCheckpoints(ctx, c.ID); err != nil {
+			return nil, err
+		}
+		return nil, a.Store.Note(ctx, c.ID, who(ctx).ID, "deleted all checkpoints")
+	})
+	route(h, a, "DELETE", "/api/cases/{case}/checkpoints/{checkpoint}", "deleteCheckpoint", "Delete a checkpoint", func(ctx context.Context, in *CheckpointInput) (*struct{}, error) {
+		c, err := a.caseFor(ctx, in.Case, mayWork)
+		if err != nil {
+			return nil, err
+		}
+		if err := a.Store.DeleteCheckpoint(ctx, c.ID, in.ID); err != nil {
+			return nil, err
+		}
+		return nil, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("deleted checkpoint %d", in.ID))
+	})
+}
+
+// lineIn finds a checkpoint's line in a recording: the one with its text that is
+// nearest to where it was.
+func lineIn(r replay.Recording, x store.Checkpoint) int {
+	if x.Text == "" {
+		return x.Line
+	}
+	text, err := r.Source(x.File)
+	if err != nil {
+		return x.Line
+	}
+	lines := strings.Split(text, "\n")
+	for away := 0; away < len(lines); away++ {
+		for _, n := range []int{x.Line - away, x.Line + away} {
+			if n >= 1 && n <= len(lines) && strings.TrimSpace(lines[n-1]) == x.Text {
+				return n
+			}
+		}
+	}
+	return x.Line
+}
+
+// locate makes sure that a checkpoint's line holds code in the evidence that is
+// named, else in the newest that can be read, and keeps the line's full path and
+// text, by which it is found again in another build.
+func (a *server) locate(ctx context.Context, caseName string, caseID int64, evidence string, kind find.Kind, x *store.Checkpoint) error {
+	if evidence == "" {
+		list, err := a.Store.EvidenceOf(ctx, caseID)
+		if err != nil {
+			return err
+		}
+		for _, e := range list {
+			if e.State == api.StateReady {
+				evidence = e.Name
+				break
+			}
+		}
+		if evidence == "" {
+			return fault.NoCode.New("upload evidence first", "the case has no evidence in which to look for the place of the checkpoint")
+		}
+	}
+	r, _, err := a.recording(ctx, caseName, evidence)
+	if err != nil {
+		return err
+	}
+	finder, ok := r.(replay.Finder)
+	if !ok {
+		return fmt.Errorf("%w: checkpoints need a history", fault.NoHistory)
+	}
+	place := ask.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame}
+	c, err := checkpointOn(r, *x).Checkpoint(r, place)
+	if err != nil {
+		return err
+	}
+	at, err := finder.Locate(ctx, c)
+	if err != nil {
+		return err
+	}
+	switch {
+	case kind.Placed:
+		x.Evidence = evidence
+	case at.File != "":
+		x.About, x.File, x.Line = "", at.File, at.Line
+		if text, err := r.Source(at.File); err == nil {
+			if lines := strings.Split(text, "\n"); x.Line <= len(lines) {
+				x.Text = strings.TrimSpace(lines[x.Line-1])
+			}
+		}
+	case !kind.Any:
+		x.About, x.Function = "", at.About
+	}
+	return nil
+}
+
+func checkpointOf(x store.Checkpoint) api.Checkpoint {
+	about := api.About(x.File, x.Line, x.Function, x.About)
+	label := x.Kind
+	if kind, err := find.Named(x.Kind); err == nil {
+		label = kind.Describe(about)
+	}
+	if x.Evidence != "" {
+		label += fmt.Sprintf(", of %s@%d", x.Evidence, x.Moment)
+	}
+	return api.Checkpoint{ID: x.ID, On: x.Kind + " " + about, Label: label, Kind: x.Kind, File: x.File, Line: x.Line, Text: x.Text, Function: x.Function, About: x.About, Evidence: x.Evidence,
+		Moment: x.Moment, Frame: x.Frame, When: x.Condition, Nth: x.Nth, Thread: x.Thread, Listing: x.Listing, Show: append([]string{}, x.Show...), Enabled: x.Enabled, By: x.Person.Name, Created: x.CreatedAt}
+}

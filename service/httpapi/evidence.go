@@ -1,0 +1,197 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strings"
+	"time"
+
+	"wraithology/api"
+
+	"wraithology/core/fault"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"wraithology/core/evidence/kinds"
+	"wraithology/core/evidence/kinds/structuredlog"
+	"wraithology/service/accounts"
+	"wraithology/service/store"
+	"wraithology/service/vault"
+)
+
+// EvidenceInput names evidence in a path.
+type EvidenceInput struct {
+	Case     string `path:"case"`
+	Evidence string `path:"evidence"`
+}
+
+func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
+	route(h, a, "GET", "/api/cases/{case}/evidence", "evidence", "A case's evidence, newest first", func(ctx context.Context, in *CaseInput) (*body[[]api.EvidenceInfo], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLook)
+		if err != nil {
+			return nil, err
+		}
+		list, err := a.Store.EvidenceOf(ctx, c.ID)
+		out := []api.EvidenceInfo{}
+		for _, e := range list {
+			out = append(out, evidenceOf(e))
+		}
+		return &body[[]api.EvidenceInfo]{out}, err
+	})
+	route(h, a, "GET", "/api/cases/{case}/evidence/{evidence}", "oneEvidence", "One piece of evidence", func(ctx context.Context, in *EvidenceInput) (*body[api.EvidenceInfo], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLook)
+		if err != nil {
+			return nil, err
+		}
+		e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+		return &body[api.EvidenceInfo]{evidenceOf(e)}, err
+	})
+	// Uploads and downloads are streams, so they go past huma, which reads bodies whole.
+	r.Put("/api/cases/{case}/evidence/{evidence}", a.upload)
+	r.Get("/api/cases/{case}/evidence/{evidence}/content", a.download)
+	params := []*huma.Param{pathParam("case"), pathParam("evidence")}
+	reading := append(params, &huma.Param{Name: "as", In: "query", Description: "the kind of evidence, where its bytes do not tell", Schema: &huma.Schema{Type: "string"}},
+		&huma.Param{Name: "field", In: "query", Description: "for a structured log: MEANING=NAME", Schema: &huma.Schema{Type: "array", Items: &huma.Schema{Type: "string"}}})
+	stream := map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}
+	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "upload", Method: "PUT", Path: "/api/cases/{case}/evidence/{evidence}", Summary: "Upload evidence as a stream",
+		Parameters: reading, RequestBody: &huma.RequestBody{Required: true, Content: stream},
+		Responses: map[string]*huma.Response{"201": {Description: "kept on disk; it is being indexed"}, "default": {Description: "error"}}})
+	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "content", Method: "GET", Path: "/api/cases/{case}/evidence/{evidence}/content", Summary: "The bytes of evidence",
+		Parameters: params, Responses: map[string]*huma.Response{"200": {Description: "the bytes", Content: stream}, "default": {Description: "error"}}})
+}
+
+func pathParam(name string) *huma.Param {
+	return &huma.Param{Name: name, In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}
+}
+
+func evidenceOf(e store.Evidence) api.EvidenceInfo {
+	return api.EvidenceInfo{Name: e.Name, Kind: e.Kind, Bytes: e.Bytes, SHA256: e.SHA256, Uploaded: e.UploadedAt, By: e.Person.Name, State: e.State, Progress: e.Progress,
+		Trouble: e.Trouble, Program: e.Program, BuildID: e.BuildID, Host: e.Host, Started: e.Started, DurationNs: e.DurationNs, Moments: e.Moments, Outcome: e.Outcome, Gaps: e.Gaps,
+		Fingerprint: e.Fingerprint, ClockOffsetNs: e.ClockOffsetNs, Explained: explained(e.Kind)}
+}
+
+var evidenceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,127}$`)
+
+// upload takes evidence as a stream. It is acknowledged once its bytes and its
+// record are on disk; a stream that breaks off leaves nothing behind.
+func (a *server) upload(w http.ResponseWriter, r *http.Request) {
+	as, fields, err := readAs(r.URL.Query())
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	c, name, kept, ok := a.take(w, r, "evidence", func(ctx context.Context, caseID int64, name string) error {
+		_, err := a.Store.EvidenceByName(ctx, caseID, name)
+		return err
+	})
+	if !ok {
+		return
+	}
+	if kept.Bytes == 0 {
+		a.fail(w, r, fault.InvalidRequest.New("check the file that was sent", "the evidence is empty"))
+		return
+	}
+	// The bytes are on disk; what follows is not to be undone by a client that leaves.
+	ctx := context.WithoutCancel(r.Context())
+	e := store.Evidence{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID, State: api.StateIndexing, Started: time.Unix(0, 0).UTC(), ReadAs: as, Fields: fields}
+	if err = a.Store.AddEvidence(ctx, &e); err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	if err = a.Jobs.Index(ctx, e.ID); err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	if err := a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("uploaded %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256)); err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	e.Person = who(ctx)
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(http.StatusCreated)
+	writeJSON(w, evidenceOf(e))
+}
+
+// readAs says how evidence is to be read, where its bytes do not: as=KIND, and for a
+// log field=MEANING=NAME, which may be repeated.
+func readAs(q url.Values) (as string, fields map[string]string, err error) {
+	fields = map[string]string{}
+	for _, f := range q["field"] {
+		meaning, name, _ := strings.Cut(f, "=")
+		fields[meaning] = name
+	}
+	if _, err := structuredlog.ParseRules(fields); err != nil {
+		return "", nil, err
+	}
+	if as = q.Get("as"); as != "" {
+		_, err = kinds.All.Named(as)
+	}
+	return as, fields, err
+}
+
+// take puts the bytes of a request into the vault, for a new thing of a kind in a
+// case, if the asking person may work there. Where it does not, it has said so.
+func (a *server) take(w http.ResponseWriter, r *http.Request, kind string, find func(ctx context.Context, caseID int64, name string) error) (c store.Case, name string, kept vault.Stored, ok bool) {
+	ctx := r.Context()
+	if _, signedIn := accounts.Who(ctx); !signedIn {
+		a.fail(w, r, fault.NotSignedIn)
+		return c, name, kept, false
+	}
+	name = chi.URLParam(r, kind)
+	if !evidenceName.MatchString(name) {
+		a.fail(w, r, fault.InvalidName.New("", "invalid name %q of %s: use up to 128 letters, digits, dots, hyphens and underscores, a letter or digit first", fmt.Sprintf("%.130s", name), kind))
+		return c, name, kept, false
+	}
+	c, err := a.caseFor(ctx, chi.URLParam(r, "case"), mayWork)
+	if err == nil && find(ctx, c.ID, name) == nil {
+		err = fmt.Errorf("%s %s: %w in this case: give another name", kind, name, fault.Exists)
+	}
+	if err == nil {
+		kept, err = a.Vault.Put(ctx, r.Body)
+	}
+	if err != nil {
+		a.fail(w, r, err)
+		return c, name, kept, false
+	}
+	return c, name, kept, true
+}
+
+func (a *server) download(w http.ResponseWriter, r *http.Request) {
+	ctx := r.Context()
+	if _, ok := accounts.Who(ctx); !ok {
+		a.fail(w, r, fault.NotSignedIn)
+		return
+	}
+	c, err := a.caseFor(ctx, chi.URLParam(r, "case"), mayLook)
+	if err == nil {
+		var e store.Evidence
+		if e, err = a.Store.EvidenceByName(ctx, c.ID, chi.URLParam(r, "evidence")); err == nil {
+			if err = a.Store.Note(ctx, c.ID, who(ctx).ID, "downloaded "+e.Name); err == nil {
+				w.Header().Set("Content-Type", "application/octet-stream")
+				w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", e.Name+ending(e.Kind)))
+				http.ServeFile(w, r, a.Vault.Path(e.SHA256))
+				return
+			}
+		}
+	}
+	a.fail(w, r, err)
+}
+
+// ending is that of the file name by which evidence is downloaded.
+func ending(kind string) string {
+	k, err := kinds.All.Named(kind)
+	if err != nil {
+		return "" // it has not been indexed yet
+	}
+	return k.Ending
+}
+
+// explained reports whether artifacts explain evidence of a kind.
+func explained(kind string) bool {
+	k, err := kinds.All.Named(kind)
+	return err == nil && k.Explained
+}

@@ -1,0 +1,176 @@
+package httpapi
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"reflect"
+	"runtime/debug"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wraithology/api"
+	"wraithology/core/fault"
+	"wraithology/core/guard"
+)
+
+// huma makes its own refusals through these two.
+func init() {
+	huma.NewErrorWithContext = func(ctx huma.Context, status int, detail string, errs ...error) huma.StatusError {
+		p := newProblem(status, detail, errs)
+		if ctx != nil {
+			p.RequestID = requestID(ctx.Context())
+		}
+		return p
+	}
+	huma.NewError = func(status int, detail string, errs ...error) huma.StatusError {
+		return newProblem(status, detail, errs)
+	}
+}
+
+// newProblem makes a problem of a refusal that is known by its status alone.
+func newProblem(status int, detail string, errs []error) *api.Problem {
+	kind := api.KindOf(status)
+	p := &api.Problem{Type: kind.Code, Title: http.StatusText(status), Status: status, Detail: detail, Remedy: kind.Remedy}
+	for _, e := range errs {
+		var d huma.ErrorDetailer
+		if errors.As(e, &d) {
+			x := d.ErrorDetail()
+			p.Errors = append(p.Errors, api.Detail{Message: x.Message, Location: x.Location})
+		} else if e != nil {
+			p.Errors = append(p.Errors, api.Detail{Message: e.Error()})
+		}
+	}
+	return p
+}
+
+// problem turns an error into an answer. An internal one is logged with its stack, and
+// says no more than where in the log to look.
+func (a *server) problem(ctx context.Context, err error) *api.Problem {
+	var known *api.Problem
+	if errors.As(err, &known) {
+		return known
+	}
+	kind, remedy := fault.Of(err)
+	p := &api.Problem{Type: kind.Code, Status: kind.Status, Detail: err.Error(), Remedy: remedy, RequestID: requestID(ctx)}
+	if kind == fault.Internal {
+		var panicked *guard.Panic
+		stack := ""
+		if errors.As(err, &panicked) {
+			stack = string(panicked.Stack)
+		}
+		a.Log.ErrorContext(ctx, "internal error", "error", err, "request", p.RequestID, "stack", stack)
+		p.Detail = "internal error (request " + p.RequestID + "): the service log has the details"
+		ping, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+		defer cancel()
+		if a.Store.Ping(ping) != nil {
+			kind = fault.Unavailable
+			p.Type, p.Status, p.Remedy = kind.Code, kind.Status, "try again later"
+			p.Detail = "the database is not available; nothing that was acknowledged is lost"
+		}
+	}
+	p.Title = http.StatusText(p.Status)
+	return p
+}
+
+// fail answers a request outside huma with an error.
+func (a *server) fail(w http.ResponseWriter, r *http.Request, err error) {
+	p := a.problem(r.Context(), err)
+	w.Header().Set("Content-Type", p.ContentType(""))
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(p) // the connection may be gone
+}
+
+// failing returns a handler that answers every request with an error.
+func (a *server) failing(err error) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) { a.fail(w, r, err) }
+}
+
+// write answers a request inside huma with an error.
+func (a *server) write(ctx huma.Context, err error) {
+	p := a.problem(ctx.Context(), err)
+	ctx.SetHeader("Content-Type", p.ContentType(""))
+	ctx.SetStatus(p.Status)
+	_ = json.NewEncoder(ctx.BodyWriter()).Encode(p) // the connection may be gone
+}
+
+type requestKey struct{}
+
+// requestID returns the ID of the request that a context belongs to.
+func requestID(ctx context.Context) string {
+	id, _ := ctx.Value(requestKey{}).(string)
+	return id
+}
+
+// numbered gives each request an ID, which its answer and the log carry.
+func numbered(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		const length = 12
+		id := strings.ToLower(rand.Text()[:length])
+		w.Header().Set("X-Request-ID", id)
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), requestKey{}, id)))
+	})
+}
+
+// recoverer answers a request whose handler panicked, and logs the panic with its stack.
+func (a *server) recoverer(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if p := recover(); p != nil && p != http.ErrAbortHandler {
+				a.Log.ErrorContext(r.Context(), "panic", "method", r.Method, "path", r.URL.Path)
+				a.fail(w, r, &guard.Panic{Value: p, Stack: debug.Stack()})
+			}
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+// validText refuses requests whose address has text that no record can hold.
+func (a *server) validText(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		query, err := url.QueryUnescape(r.URL.RawQuery)
+		if err != nil || !isValid(query) || !isValid(r.URL.Path) {
+			a.fail(w, r, fault.InvalidText.New("", "invalid address: not valid UTF-8, or with a NUL byte"))
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+func isValid(s string) bool { return utf8.ValidString(s) && !strings.ContainsRune(s, 0) }
+
+// checkTexts makes sure that all texts of a request can be kept.
+func checkTexts(v reflect.Value) error {
+	switch v.Kind() {
+	case reflect.String:
+		if !isValid(v.String()) {
+			return fault.InvalidText.New("", "invalid text %q: not valid UTF-8, or with a NUL byte", fmt.Sprintf("%.40s", v.String()))
+		}
+	case reflect.Pointer:
+		if !v.IsNil() {
+			return checkTexts(v.Elem())
+		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			if err := checkTexts(v.Index(i)); err != nil {
+				return err
+			}
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Type().Field(i).IsExported() {
+				if err := checkTexts(v.Field(i)); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}

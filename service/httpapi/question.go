@@ -1,0 +1,174 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"reflect"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wraithology/api"
+	"wraithology/core/ask"
+	"wraithology/core/event"
+	"wraithology/core/fault"
+	"wraithology/core/replay"
+	"wraithology/core/replay/find"
+	"wraithology/service/store"
+)
+
+const evidencePath = "/api/cases/{case}/evidence/{evidence}/"
+
+// The time within which a question must end, if the request does not say it, and at most.
+const (
+	questionLimit    = ask.DefaultLimit
+	maxQuestionLimit = time.Minute
+)
+
+// maxQuestion bounds the body of a question, in bytes.
+const maxQuestion = 1 << 20
+
+// questionRoutes makes a route of each question that is declared in core/ask.
+func (a *server) questionRoutes(h huma.API) {
+	for _, q := range ask.Questions() {
+		a.questionRoute(h, q)
+	}
+}
+
+func (a *server) questionRoute(h huma.API, q ask.Question) {
+	schemas := h.OpenAPI().Components.Schemas
+	op := &huma.Operation{OperationID: q.Name, Method: http.MethodGet, Path: evidencePath + q.Name, Summary: q.Summary, Metadata: map[string]any{"signIn": false},
+		Parameters: []*huma.Param{pathParam("case"), pathParam("evidence")},
+		Responses: map[string]*huma.Response{
+			"200":     {Description: "OK", Content: map[string]*huma.MediaType{"application/json": {Schema: schemas.Schema(q.Answer, true, "")}}},
+			"default": {Description: "error", Content: map[string]*huma.MediaType{"application/problem+json": {Schema: schemas.Schema(reflect.TypeFor[api.Problem](), true, "")}}},
+		}}
+	within := &huma.Param{Name: "within", In: "query", Description: "time within which the question must end, as 30s; at most " + maxQuestionLimit.String(), Schema: &huma.Schema{Type: "string"}}
+	if q.Nested() {
+		op.Method = http.MethodPost
+		op.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: schemas.Schema(q.Request, true, "")}}}
+	} else {
+		for _, f := range ask.Fields(q.Request) {
+			field := reflect.StructField{Name: "F", Type: f.Type, Tag: f.Tag}
+			op.Parameters = append(op.Parameters, &huma.Param{Name: f.Name, In: "query", Description: f.Doc, Required: f.Tag.Get("required") == "true", Explode: explode(f.Type), Schema: huma.SchemaFromField(schemas, field, "")})
+		}
+	}
+	op.Parameters = append(op.Parameters, within)
+	h.OpenAPI().AddOperation(op)
+	h.Adapter().Handle(op, h.Middlewares().Handler(func(ctx huma.Context) {
+		answer, err := a.question(ctx, q)
+		if err != nil {
+			a.write(ctx, err)
+			return
+		}
+		ctx.SetHeader("Content-Type", "application/json")
+		_ = json.NewEncoder(ctx.BodyWriter()).Encode(answer) // the connection may be gone
+	}))
+}
+
+func explode(t reflect.Type) *bool {
+	if t.Kind() != reflect.Slice {
+		return nil
+	}
+	yes := true
+	return &yes
+}
+
+// question answers a request for a question.
+func (a *server) question(ctx huma.Context, q ask.Question) (any, error) {
+	address := ctx.URL()
+	values := address.Query()
+	limit := questionLimit
+	if text := values.Get("within"); text != "" {
+		var err error
+		if limit, err = time.ParseDuration(text); err != nil || limit <= 0 || limit > maxQuestionLimit {
+			return nil, fault.InvalidRequest.New("", "invalid within %q: use a duration up to %s, as 30s", text, maxQuestionLimit)
+		}
+	}
+	values.Del("within")
+	request := q.New()
+	if err := ask.Decode(values, request); err != nil {
+		return nil, err
+	}
+	if q.Nested() {
+		if err := ask.DecodeJSON(io.LimitReader(ctx.BodyReader(), maxQuestion), request); err != nil {
+			return nil, err
+		}
+	}
+	s, err := a.subject(ctx.Context(), ctx.Param("case"), ctx.Param("evidence"))
+	if err != nil {
+		return nil, err
+	}
+	s.Limit = limit
+	return q.Run(ctx.Context(), s, reflect.ValueOf(request).Elem().Interface())
+}
+
+// subject is evidence that the asking person may look at, with the rest of its case.
+func (a *server) subject(ctx context.Context, caseName, name string) (ask.Subject, error) {
+	r, e, err := a.recording(ctx, caseName, name)
+	if err != nil {
+		return ask.Subject{}, err
+	}
+	return ask.Subject{
+		Recording: r, Offset: time.Duration(e.ClockOffsetNs),
+		Others: func(ctx context.Context) ([]ask.Other, error) { return a.others(ctx, e) },
+		Stops:  func(ctx context.Context) ([]ask.Stop, error) { return a.stops(ctx, e, r) },
+	}, nil
+}
+
+// others opens the other evidence of a case.
+func (a *server) others(ctx context.Context, own store.Evidence) (list []ask.Other, err error) {
+	all, err := a.Store.EvidenceOf(ctx, own.CaseID)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range all {
+		if e.ID == own.ID || e.State != api.StateReady {
+			continue
+		}
+		x, err := a.Recordings.Open(ctx, e, nil)
+		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+			return nil, err
+		}
+		if err != nil {
+			continue // evidence that cannot be read any more does not hide the rest
+		}
+		list = append(list, ask.Other{Name: e.Name, Recording: x, Offset: time.Duration(e.ClockOffsetNs)})
+	}
+	return list, nil
+}
+
+// stops are the enabled checkpoints of a case at which replay halts. One that does not fit
+// this recording is passed over.
+func (a *server) stops(ctx context.Context, own store.Evidence, r replay.Recording) ([]ask.Stop, error) {
+	list, err := a.Store.CheckpointsOf(ctx, own.CaseID)
+	if err != nil {
+		return nil, err
+	}
+	var stops []ask.Stop
+	for _, x := range list {
+		if !x.Enabled || x.Listing || x.Evidence != "" && x.Evidence != own.Name {
+			continue
+		}
+		point, err := checkpointOn(r, x).Checkpoint(r, ask.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame})
+		if err != nil {
+			continue
+		}
+		stops = append(stops, ask.Stop{Name: "checkpoint " + strconv.FormatInt(x.ID, 10), Checkpoint: point})
+	}
+	return stops, nil
+}
+
+// checkpointOn says what a stored checkpoint is on in a recording. A line is looked up by
+// its text, since another build may have moved it.
+func checkpointOn(r replay.Recording, x store.Checkpoint) ask.CheckpointOn {
+	on := ask.CheckpointOn{On: x.Kind + " " + api.About(x.File, lineIn(r, x), x.Function, x.About), When: x.Condition, Nth: x.Nth, OnThread: event.ThreadID(x.Thread)}
+	if kind, err := find.Named(x.Kind); err == nil && kind.Placed {
+		on.OnThread = 0 // the thread is that of the place
+	}
+	return on
+}

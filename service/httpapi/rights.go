@@ -1,0 +1,64 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+
+	"wraithology/api"
+	"wraithology/core/fault"
+	"wraithology/core/replay"
+	"wraithology/service/accounts"
+	"wraithology/service/store"
+)
+
+// who returns the signed-in person; the middleware has made sure of one.
+func who(ctx context.Context) store.Person {
+	p, _ := accounts.Who(ctx)
+	return p
+}
+
+// Rights in a case, each including those before it.
+const (
+	mayLook = iota
+	mayWork
+	mayLead
+)
+
+var rights = map[string]int{api.RoleViewer: mayLook, api.RoleMember: mayWork, api.RoleLead: mayLead}
+
+// caseFor finds a case in which the asking person has a right. A case that is
+// not the person's looks like one that does not exist.
+func (a *server) caseFor(ctx context.Context, name string, right int) (store.Case, error) {
+	c, err := a.Store.CaseByName(ctx, name)
+	if err != nil {
+		return c, err
+	}
+	for _, m := range c.Members {
+		if m.PersonID == who(ctx).ID {
+			if rights[m.Role] < right {
+				return c, fault.PermissionDenied.New("", "permission denied: your role in case %s is %s", name, m.Role)
+			}
+			return c, nil
+		}
+	}
+	return store.Case{}, fmt.Errorf("case %s: %w", name, fault.NotFound)
+}
+
+// recording opens evidence of a case that the asking person may look at.
+func (a *server) recording(ctx context.Context, caseName, name string) (replay.Recording, store.Evidence, error) {
+	c, err := a.caseFor(ctx, caseName, mayLook)
+	if err != nil {
+		return nil, store.Evidence{}, err
+	}
+	e, err := a.Store.EvidenceByName(ctx, c.ID, name)
+	switch {
+	case err != nil:
+		return nil, e, err
+	case e.State == api.StateIndexing:
+		return nil, e, fmt.Errorf("evidence %s: %w", name, fault.Indexing)
+	case e.State == api.StateFailed:
+		return nil, e, fault.Unreadable.New("", "%s", e.Trouble)
+	}
+	r, err := a.Recordings.Open(ctx, e, nil)
+	return r, e, err
+}

@@ -1,0 +1,183 @@
+// Package httpapi is the service's HTTP interface: routes, who may do what, and the
+// translation of errors. It is described by its own OpenAPI 3.1 document.
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"reflect"
+	"strings"
+	"time"
+
+	"wraithology/core/fault"
+	"wraithology/core/guard"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/httprate"
+
+	"wraithology/service/accounts"
+	"wraithology/service/jobs"
+	"wraithology/service/receive"
+	"wraithology/service/recordings"
+	"wraithology/service/sittings"
+	"wraithology/service/store"
+	"wraithology/service/vault"
+)
+
+// Parts are what the API stands on.
+type Parts struct {
+	Store      *store.Store
+	Accounts   *accounts.Accounts
+	Vault      *vault.Vault
+	Recordings *recordings.Recordings
+	Jobs       *jobs.Jobs
+	Sittings   *sittings.Hub
+	Receiver   *receive.Receiver
+	Console    fs.FS
+	Log        *slog.Logger
+}
+
+type server struct{ Parts }
+
+// New returns the service's handler.
+func New(p Parts) http.Handler {
+	a := &server{p}
+	r := chi.NewRouter()
+	r.Use(numbered, a.recoverer, secureHeaders, a.validText)
+	r.MethodNotAllowed(a.failing(fault.MethodNotAllowed))
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { writeJSON(w, map[string]string{"status": "ok"}) })
+	r.Get("/readyz", a.ready)
+	r.Group(func(r chi.Router) {
+		crossOrigin := http.NewCrossOriginProtection()
+		crossOrigin.SetDenyHandler(a.failing(fault.CrossOrigin))
+		r.Use(crossOrigin.Handler, a.Accounts.Middleware(a.fail))
+		a.routes(r)
+	})
+	r.Post(receive.TracesPath, p.Receiver.Traces)
+	r.Post(receive.LogsPath, p.Receiver.Logs)
+	r.Get("/*", a.console)
+	return r
+}
+
+// Description returns the OpenAPI document of the API as JSON.
+func Description() ([]byte, error) {
+	a := &server{}
+	return json.MarshalIndent(a.routes(chi.NewRouter()).OpenAPI(), "", "  ")
+}
+
+// signInsAMinute bounds how often one address may try a password.
+const signInsAMinute = 60
+
+func (a *server) routes(r chi.Router) huma.API {
+	huma.DefaultArrayNullable = false // our lists are empty, never null
+	config := huma.DefaultConfig("Wraithology", "1")
+	config.DocsPath = ""
+	config.CreateHooks = nil // answers keep their documented shape, without a link to a schema
+	config.OpenAPIPath = "/api/openapi"
+	config.SchemasPath = "/api/schemas"
+	h := humachi.New(r, config)
+	// The address is that of the connection: wraithd is not made to stand behind a
+	// proxy that it would have to trust for a better one.
+	limited := httprate.LimitBy(signInsAMinute, time.Minute, func(r *http.Request) (string, error) {
+		host, _, err := net.SplitHostPort(r.RemoteAddr)
+		return host, err
+	}, httprate.WithLimitHandler(a.failing(fault.TooMany)))
+	h.UseMiddleware(func(ctx huma.Context, next func(huma.Context)) {
+		if !ctx.Operation().Metadata["signIn"].(bool) {
+			if _, ok := accounts.Who(ctx.Context()); !ok {
+				a.write(ctx, fault.NotSignedIn)
+				return
+			}
+			next(ctx)
+			return
+		}
+		req, w := humachi.Unwrap(ctx)
+		limited(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { next(ctx) })).ServeHTTP(w, req)
+	})
+	a.peopleRoutes(h)
+	a.caseRoutes(h)
+	a.evidenceRoutes(h, r)
+	a.questionRoutes(h)
+	a.intakeRoutes(h)
+	a.artifactRoutes(h, r)
+	a.checkpointRoutes(h)
+	a.sittingRoutes(h, r)
+	return h
+}
+
+// route registers an operation; its error is translated.
+func route[I, O any](h huma.API, a *server, method, path, id, summary string, f func(context.Context, *I) (*O, error), tweak ...func(*huma.Operation)) {
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Metadata: map[string]any{"signIn": false}}
+	for _, t := range tweak {
+		t(&op)
+	}
+	huma.Register(h, op, func(ctx context.Context, in *I) (out *O, err error) {
+		if err := checkTexts(reflect.ValueOf(in)); err != nil {
+			return nil, a.problem(ctx, err)
+		}
+		if err := guard.Do(func() error { out, err = f(ctx, in); return err }); err != nil {
+			return nil, a.problem(ctx, err)
+		}
+		return out, nil
+	})
+}
+
+func created(op *huma.Operation) { op.DefaultStatus = http.StatusCreated }
+func signIn(op *huma.Operation)  { op.Metadata["signIn"] = true }
+
+// body is an answer that is its body alone.
+type body[T any] struct{ Body T }
+
+func writeJSON(w http.ResponseWriter, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(v) // the connection may be gone
+}
+
+func (a *server) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := a.Store.Ping(ctx); err != nil {
+		w.WriteHeader(http.StatusServiceUnavailable)
+		writeJSON(w, map[string]string{"status": "the database cannot be reached"})
+		return
+	}
+	writeJSON(w, map[string]string{"status": "ready"})
+}
+
+func secureHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; object-src 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// console serves the web console; a path that is no file is one of its views.
+func (a *server) console(w http.ResponseWriter, r *http.Request) {
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	if strings.HasPrefix(name, "api/") {
+		a.fail(w, r, fault.NotFound)
+		return
+	}
+	if info, err := fs.Stat(a.Console, name); name == "" || err != nil || info.IsDir() {
+		w.Header().Set("Cache-Control", "no-cache")
+		page := "index.html"
+		if _, err := fs.Stat(a.Console, page); err != nil {
+			page = "placeholder.html"
+		}
+		http.ServeFileFS(w, r, a.Console, page)
+		return
+	}
+	if strings.HasPrefix(name, "assets/") {
+		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+	}
+	http.ServeFileFS(w, r, a.Console, name)
+}
