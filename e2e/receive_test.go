@@ -6,10 +6,12 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -319,4 +321,55 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 	for trace := range acknowledged {
 		assert.Equal(t, 20, found[strings.Repeat(fmt.Sprintf("%02x", trace), 16)], "trace %d", trace)
 	}
+}
+
+// counted counts the bytes that are sent over a connection.
+type counted struct {
+	net.Conn
+	sent *atomic.Int64
+}
+
+func (c counted) Write(b []byte) (int, error) {
+	n, err := c.Conn.Write(b)
+	c.sent.Add(int64(n))
+	return n, err
+}
+
+// Who may not send is refused before the message is read.
+func TestTheTokenIsCheckedBeforeTheMessage(t *testing.T) {
+	t.Parallel()
+	_, s := noBerth(t)
+	var sent atomic.Int64
+	connection, err := grpc.NewClient(s.grpc, grpc.WithTransportCredentials(insecure.NewCredentials()), grpc.WithContextDialer(func(ctx context.Context, address string) (net.Conn, error) {
+		c, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
+		return counted{c, &sent}, err
+	}))
+	require.NoError(t, err)
+	defer connection.Close()
+	big := &coltrace.ExportTraceServiceRequest{ResourceSpans: []*tracepb.ResourceSpans{{SchemaUrl: strings.Repeat("a", 32<<20)}}}
+	ctx := metadata.AppendToOutgoingContext(context.Background(), "authorization", "Bearer wraith-send-none")
+	_, err = coltrace.NewTraceServiceClient(connection).Export(ctx, big)
+	assert.Equal(t, codes.Unauthenticated, rpcstatus.Code(err), "%v", err)
+	assert.Less(t, sent.Load(), int64(4<<20))
+
+	read, write := net.Pipe()
+	go func() {
+		for chunk := make([]byte, 64<<10); ; sent.Add(int64(len(chunk))) {
+			if _, err := write.Write(chunk); err != nil {
+				return
+			}
+		}
+	}()
+	sent.Store(0)
+	q, err := http.NewRequest(http.MethodPost, s.url+"/v1/traces", io.LimitReader(read, 32<<20))
+	require.NoError(t, err)
+	q.Header.Set("Content-Type", "application/x-protobuf")
+	q.Header.Set("Authorization", "Bearer wraith-send-none")
+	r, err := http.DefaultClient.Do(q)
+	if err == nil { // else the service closed the connection while we were sending
+		assert.Equal(t, http.StatusUnauthorized, r.StatusCode)
+		r.Body.Close()
+	}
+	read.Close()
+	assert.Less(t, sent.Load(), int64(8<<20))
 }

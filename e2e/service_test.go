@@ -365,3 +365,24 @@ func TestTheDescriptionIsOpenAPI(t *testing.T) {
 		assert.Contains(t, ids, id)
 	}
 }
+
+// A data folder is served by one process: a second one says so and ends. People are added
+// beside it.
+func TestASecondServerOnTheSameData(t *testing.T) {
+	t.Parallel()
+	s := &service{data: dataFolder(t)}
+	s.run(t)
+	begun := time.Now()
+	out, err := exec.Command(filepath.Join(work, "wraithd"), "--data", s.data, "--listen", "127.0.0.1:0", "--grpc", "off").CombinedOutput()
+	require.Error(t, err)
+	assert.Less(t, time.Since(begun), 5*time.Second)
+	assert.Contains(t, string(out), fmt.Sprintf("in use by process %d", s.cmd.Process.Pid))
+	assert.Contains(t, string(out), "--data")
+
+	add := exec.Command(filepath.Join(work, "wraithd"), "person", "add", "Ines", "--data", s.data)
+	ines := somebody(t, "Ines")
+	add.Stdin = strings.NewReader(ines.password + "\n")
+	out, err = add.CombinedOutput()
+	require.NoError(t, err, string(out))
+	ines.signIn(t, s.url)
+}

@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"log/slog"
 	"net/url"
 	"os"
 	"os/exec"
@@ -160,7 +161,7 @@ type service struct {
 func start(t *testing.T, people ...person) *service {
 	s := &service{data: dataFolder(t), database: newDatabase(t)}
 	ctx := context.Background()
-	records, err := store.Open(ctx, s.database)
+	records, err := store.Open(ctx, s.database, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	for _, p := range people {
 		require.NoError(t, accounts.New(records).Add(ctx, p.name, p.password, false))

@@ -5,16 +5,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
-	"os"
 	"path/filepath"
 	"time"
 
 	"google.golang.org/grpc"
 
 	"wraithology/console"
+	"wraithology/core/fault"
 	"wraithology/service/accounts"
 	"wraithology/service/cluster"
 	"wraithology/service/httpapi"
@@ -43,6 +44,7 @@ type Service struct {
 	GRPC     string // where OTLP is received over gRPC; empty where it is not
 	Accounts *accounts.Accounts
 
+	lock    io.Closer // of the data folder
 	cluster *cluster.Cluster
 	store   *store.Store
 	jobs    *jobs.Jobs
@@ -53,9 +55,29 @@ type Service struct {
 	stop    context.CancelFunc
 }
 
-// OpenStore opens the records of a service, running or not: the database that
-// is named, or the private one. The returned function gives all of it back.
-func OpenStore(ctx context.Context, o Options) (*store.Store, *cluster.Cluster, error) {
+// WithStore does something with the records of a service, running or not.
+func WithStore(ctx context.Context, o Options, do func(*store.Store) error) error {
+	// While no service runs, none may start on a database that ends with us.
+	lock, err := lockData(o.Data, 0)
+	if err == nil {
+		defer lock.Close()
+	} else if !errors.Is(err, fault.DataInUse) {
+		return err
+	}
+	s, c, err := openStore(ctx, o)
+	if err != nil {
+		return err
+	}
+	err = do(s)
+	s.Close()
+	if c != nil {
+		err = errors.Join(err, c.Stop())
+	}
+	return err
+}
+
+// openStore opens the database that is named, or the private one.
+func openStore(ctx context.Context, o Options) (*store.Store, *cluster.Cluster, error) {
 	url := o.Database
 	var c *cluster.Cluster
 	if url == "" {
@@ -65,7 +87,7 @@ func OpenStore(ctx context.Context, o Options) (*store.Store, *cluster.Cluster, 
 		}
 		url = c.URL
 	}
-	s, err := store.Open(ctx, url)
+	s, err := store.Open(ctx, url, o.Log)
 	if err != nil && c != nil {
 		err = errors.Join(err, c.Stop())
 	}
@@ -74,12 +96,14 @@ func OpenStore(ctx context.Context, o Options) (*store.Store, *cluster.Cluster, 
 
 // Start starts the service. It serves until Stop.
 func Start(ctx context.Context, o Options) (*Service, error) {
-	if err := os.MkdirAll(o.Data, 0o711); err != nil {
-		return nil, fmt.Errorf("make the data folder: %w", err)
+	lock, err := lockData(o.Data, lockWait)
+	if err != nil {
+		return nil, err
 	}
-	s := &Service{served: make(chan error, 1)}
+	s := &Service{served: make(chan error, 1), lock: lock}
 	listener, err := net.Listen("tcp", o.Listen)
 	if err != nil {
+		lock.Close()
 		return nil, fmt.Errorf("listen on %s: %w: another program may use it, choose one with --listen", o.Listen, err)
 	}
 	s.URL = "http://" + listener.Addr().String()
@@ -113,7 +137,7 @@ func (s *Service) serveGRPC(address string) error {
 }
 
 func (s *Service) open(ctx context.Context, o Options) (err error) {
-	if s.store, s.cluster, err = OpenStore(ctx, o); err != nil {
+	if s.store, s.cluster, err = openStore(ctx, o); err != nil {
 		return err
 	}
 	v, err := vault.Open(filepath.Join(o.Data, "vault"))
@@ -125,7 +149,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	if o.Settle == (receive.Settle{}) {
-		o.Settle = receive.Usual
+		o.Settle = receive.DefaultSettle
 	}
 	if s.receive, err = receive.Start(ctx, filepath.Join(o.Data, "received"), s.store, receive.Vaulted{Store: s.store, Vault: v, Jobs: s.jobs}, o.Settle, o.Log); err != nil {
 		return err
@@ -172,5 +196,6 @@ func (s *Service) Stop(ctx context.Context) error {
 	if s.cluster != nil {
 		errs = append(errs, s.cluster.Stop())
 	}
+	errs = append(errs, s.lock.Close())
 	return errors.Join(errs...)
 }

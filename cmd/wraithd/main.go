@@ -15,10 +15,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wraithology/core/fault"
 	"wraithology/service"
 	"wraithology/service/accounts"
 	"wraithology/service/httpapi"
 	"wraithology/service/receive"
+	"wraithology/service/store"
 )
 
 func main() {
@@ -26,6 +28,9 @@ func main() {
 	defer stop()
 	if err := root().ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "wraithd:", err)
+		if kind, remedy := fault.Of(err); kind != fault.Internal {
+			fmt.Fprintln(os.Stderr, "  "+remedy)
+		}
 		os.Exit(1)
 	}
 }
@@ -62,7 +67,7 @@ func root() *cobra.Command {
 	c.PersistentFlags().StringVar(&o.Database, "database", "", "URL of a PostgreSQL database to use instead of a private one")
 	c.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:7070", "address to serve on")
 	c.Flags().StringVar(&o.GRPC, "grpc", "127.0.0.1:4317", "address for OTLP over gRPC; off for none")
-	o.Settle = receive.Usual
+	o.Settle = receive.DefaultSettle
 	c.Flags().DurationVar(&o.Settle.Quiet, "settle", o.Settle.Quiet, "what is received becomes evidence when its sender has been quiet for so long")
 	c.AddCommand(person(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
@@ -91,15 +96,9 @@ func person(o *service.Options) *cobra.Command {
 			if err != nil && password == "" {
 				return fmt.Errorf("read the password from standard input: %w", err)
 			}
-			s, cl, err := service.OpenStore(c.Context(), *o)
-			if err != nil {
-				return err
-			}
-			err = accounts.New(s).Add(c.Context(), args[0], strings.TrimRight(password, "\r\n"), admin)
-			s.Close()
-			if cl != nil {
-				err = errors.Join(err, cl.Stop())
-			}
+			err = service.WithStore(c.Context(), *o, func(s *store.Store) error {
+				return accounts.New(s).Add(c.Context(), args[0], strings.TrimRight(password, "\r\n"), admin)
+			})
 			if err == nil {
 				fmt.Println("added", args[0])
 			}

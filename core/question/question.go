@@ -4,6 +4,7 @@ package question
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"regexp"
 	"sort"
@@ -22,9 +23,6 @@ import (
 	"wraithology/core/event"
 	"wraithology/core/replay"
 )
-
-// costLimit bounds the work of one evaluation, in CEL's cost units.
-const costLimit = 1_000_000
 
 // Question is a parsed expression. It may be asked anywhere, any number of
 // times, also concurrently.
@@ -59,7 +57,7 @@ func Parse(text string) (*Question, error) {
 	}
 	q.quick = compile(parsed.NativeRep().Expr())
 	mixNumbers(parsed.NativeRep())
-	program, err := environment.Program(parsed, cel.CostLimit(costLimit), cel.InterruptCheckFrequency(1000))
+	program, err := environment.Program(parsed, cel.CostLimit(costLimit), cel.CostTracking(sized{}), cel.InterruptCheckFrequency(100))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", fault.InvalidExpression, err)
 	}
@@ -87,6 +85,9 @@ func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment,
 	out, err := q.eval(ctx, s)
 	if err != nil {
 		return Answer{}, err
+	}
+	if weight(out, 0, true) >= heaviest {
+		return Answer{}, fmt.Errorf("%q: %w: the answer has more than %d bytes or elements", q.text, fault.CostLimit, heaviest)
 	}
 	return answer(out), nil
 }
@@ -118,6 +119,9 @@ func (q *Question) eval(ctx context.Context, s *scope) (ref.Val, error) {
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
+		}
+		if cancelled := (interpreter.EvalCancelledError{}); errors.As(err, &cancelled) && cancelled.Cause == interpreter.CostLimitExceeded {
+			return nil, fmt.Errorf("%q: %w: it costs more than %d steps", q.text, fault.CostLimit, costLimit)
 		}
 		if _, name, ok := strings.Cut(firstLine(err.Error()), "no such attribute(s): "); ok {
 			return nil, fmt.Errorf("%q: %w", q.text, s.unknown(name))

@@ -3,6 +3,8 @@ package question_test
 import (
 	"context"
 	"math/rand/v2"
+	"runtime"
+	"strings"
 	"testing"
 
 	"wraithology/core/fault"
@@ -140,7 +142,7 @@ func TestErrorsSayWhatIsWrong(t *testing.T) {
 		"tides.Maen > 1.0":     {fault.NoName, "did you mean tides.Mean?"},
 		"3 in quay":            {fault.NoValue, "has no elements"},
 		"name - 1":             {fault.NoValue, "operands' types"},
-		"[1,2,3,4,5,6,7,8,9,10].all(a, [1,2,3,4,5,6,7,8,9,10].all(b, [1,2,3,4,5,6,7,8,9,10].all(c, [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, [1,2,3,4,5,6,7,8,9,10].all(f, true))))))": {fault.NoValue, "cost"},
+		"[1,2,3,4,5,6,7,8,9,10].all(a, [1,2,3,4,5,6,7,8,9,10].all(b, [1,2,3,4,5,6,7,8,9,10].all(c, [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, [1,2,3,4,5,6,7,8,9,10].all(f, true))))))": {fault.CostLimit, "costs more than 1000000"},
 	} {
 		_, err := ask(expression)
 		require.ErrorIs(t, err, want.is, expression)
@@ -194,4 +196,46 @@ func TestSimpleConditionsAgreeWithTheLanguage(t *testing.T) {
 		}
 	}
 	assert.Greater(t, decided, 1000)
+}
+
+// What an expression builds is charged by its size, however it is built: nothing takes
+// all memory or time, and what is large but allowed is answered.
+func TestCostIsBySize(t *testing.T) {
+	doubled := func(start, step string, times int) string {
+		return start + strings.Repeat(step, times)
+	}
+	tens := "[" + strings.TrimSuffix(strings.Repeat("1,", 100), ",") + "]"
+	for name, x := range map[string]struct {
+		expression string
+		allowed    bool
+	}{
+		"a text doubled 10 times":       {doubled("['a']", ".map(s, s + s)", 10), true},
+		"a text doubled 40 times":       {doubled("['a']", ".map(s, s + s)", 40), false},
+		"a list doubled 10 times":       {doubled("[[1]]", ".map(l, l + l)", 10), true},
+		"a list doubled 40 times":       {doubled("[[1]]", ".map(l, l + l)", 40), false},
+		"a list shared 40 levels deep":  {doubled("[0]", ".map(a, [a, a])", 40), false},
+		"a map shared 40 levels deep":   {doubled("[0]", ".map(a, {1: a, 2: a})", 40), false},
+		"as many, compared":             {doubled("[0]", ".map(a, [a, a])", 40) + " == [1]", false},
+		"ten thousand steps":            {tens + ".all(a, " + tens + ".all(b, a == b))", true},
+		"ten thousand elements":         {"size(" + tens + ".map(a, " + tens + ".map(b, a + b)))", true},
+		"a hundred million steps":       {tens + ".all(a, " + tens + ".all(b, " + tens + ".all(c, " + tens + ".all(d, a == d))))", false},
+		"a pattern on a long text":      {doubled("['a']", ".map(s, s + s)", 14) + ".all(s, s.matches('" + strings.Repeat("(a|b)*", 15) + "c') == false)", true},
+		"many patterns on a long text":  {doubled("['a']", ".map(s, s + s)", 18) + ".all(s, " + tens + ".all(i, s.matches('" + strings.Repeat("(a|b)*", 15) + "c') == false))", false},
+		"a long text looked for a lot":  {doubled("['a']", ".map(s, s + s)", 18) + ".all(s, " + tens + ".all(i, " + tens + ".all(j, !s.contains('b'))))", false},
+		"bytes doubled 40 times":        {doubled("[b'a']", ".map(s, s + s)", 40), false},
+		"a text of a long list, doubly": {doubled("['a']", ".map(s, s + s + string(s.size()))", 40), false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var before, after runtime.MemStats
+			runtime.ReadMemStats(&before)
+			_, err := ask(x.expression)
+			runtime.ReadMemStats(&after)
+			if x.allowed {
+				require.NoError(t, err)
+				return
+			}
+			require.ErrorIs(t, err, fault.CostLimit)
+			assert.Less(t, after.HeapAlloc, before.HeapAlloc+1<<30)
+		})
+	}
 }

@@ -62,7 +62,7 @@ func serve(ctx context.Context, data, listen string) (err error) {
 	} else {
 		l.Close()
 	}
-	s, err := service.Start(ctx, service.Options{Data: data, Listen: listen, GRPC: "127.0.0.1:0", Settle: receive.Settle{Quiet: time.Second, Oldest: time.Minute, Largest: receive.Usual.Largest}, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	s, err := service.Start(ctx, service.Options{Data: data, Listen: listen, GRPC: "127.0.0.1:0", Settle: receive.Settle{Quiet: time.Second, Oldest: time.Minute, Largest: receive.DefaultSettle.Largest}, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	if err != nil {
 		return err
 	}

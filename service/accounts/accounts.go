@@ -16,6 +16,7 @@ import (
 
 	"github.com/alexedwards/argon2id"
 	"github.com/alexedwards/scs/v2"
+	"golang.org/x/sync/semaphore"
 
 	"wraithology/service/store"
 )
@@ -24,6 +25,7 @@ import (
 type Accounts struct {
 	Sessions *scs.SessionManager
 	store    *store.Store
+	hashing  *semaphore.Weighted
 }
 
 // New returns the accounts of a store. A session ends after twelve hours.
@@ -34,12 +36,33 @@ func New(s *store.Store) *Accounts {
 	m.Cookie.Name = "wraith_session"
 	m.Cookie.HttpOnly = true
 	m.Cookie.SameSite = http.SameSiteLaxMode
-	return &Accounts{Sessions: m, store: s}
+	return &Accounts{Sessions: m, store: s, hashing: semaphore.NewWeighted(hashesAtOnce)}
 }
 
 // params of argon2id: the memory and passes of the second recommended option of
 // RFC 9106, section 4, on two lanes, as many as the smallest machines have cores.
 var params = &argon2id.Params{Memory: 64 << 10, Iterations: 3, Parallelism: 2, SaltLength: 16, KeyLength: 32}
+
+// hashesAtOnce bounds the memory of hashing: each takes that of params.
+const hashesAtOnce = 4
+
+// hashWait is how long a request waits for its turn to hash.
+const hashWait = 5 * time.Second
+
+// hashed does something with a hash when it is its turn. The error is fault.Busy where
+// that takes too long.
+func (a *Accounts) hashed(ctx context.Context, do func() error) error {
+	waiting, cancel := context.WithTimeout(ctx, hashWait)
+	defer cancel()
+	if err := a.hashing.Acquire(waiting, 1); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return fault.Busy
+	}
+	defer a.hashing.Release(1)
+	return do()
+}
 
 // Add adds a person, or gives one a new password.
 func (a *Accounts) Add(ctx context.Context, name, password string, admin bool) error {
@@ -49,7 +72,11 @@ func (a *Accounts) Add(ctx context.Context, name, password string, admin bool) e
 	if utf8.RuneCountInString(password) < 8 {
 		return fault.WeakPassword
 	}
-	hash, err := argon2id.CreateHash(password, params)
+	var hash string
+	err := a.hashed(ctx, func() (err error) {
+		hash, err = argon2id.CreateHash(password, params)
+		return err
+	})
 	if err != nil {
 		return fmt.Errorf("hash the password: %w", err)
 	}
@@ -69,7 +96,11 @@ func (a *Accounts) Check(ctx context.Context, name, password string) (store.Pers
 	} else if err != nil {
 		return p, err
 	}
-	match, compareErr := argon2id.ComparePasswordAndHash(password, hash)
+	match := false
+	compareErr := a.hashed(ctx, func() (err error) {
+		match, err = argon2id.ComparePasswordAndHash(password, hash)
+		return err
+	})
 	if compareErr != nil {
 		return store.Person{}, fmt.Errorf("check the password: %w", compareErr)
 	}

@@ -88,7 +88,7 @@ func TestPartsAreTheWhole(t *testing.T) {
 			}
 			requests = append(requests, request(t, spans...))
 		}
-		r := &Receiver{dir: dir, settle: Usual, along: map[int64]along{}}
+		r := &Receiver{dir: dir, settle: DefaultSettle, along: map[int64]along{}}
 		path := sealed(t, dir, requests...)
 		p, err := r.part(ctx, 7, path)
 		require.NoError(t, err)
@@ -124,12 +124,12 @@ func TestHowLongIsWaited(t *testing.T) {
 		before waited
 		goes   bool
 	}{
-		"the first time":               {Usual, waited{}, true},
-		"it grew":                      {Usual, waited{records: 0, begun: now.Add(-time.Minute), growth: now.Add(-time.Minute)}, true},
-		"it did not grow, a moment":    {Usual, waited{records: 1, begun: now.Add(-8 * time.Second), growth: now.Add(-8 * time.Second)}, true},
-		"it did not grow for long":     {Usual, waited{records: 1, begun: now.Add(-11 * time.Second), growth: now.Add(-11 * time.Second)}, false},
-		"it grows, and does not end":   {Usual, waited{records: 0, begun: now.Add(-11 * time.Minute), growth: now}, false},
-		"it is larger than a share is": {Settle{Quiet: Usual.Quiet, Oldest: Usual.Oldest, Largest: 100}, waited{}, false},
+		"the first time":               {DefaultSettle, waited{}, true},
+		"it grew":                      {DefaultSettle, waited{records: 0, begun: now.Add(-time.Minute), growth: now.Add(-time.Minute)}, true},
+		"it did not grow, a moment":    {DefaultSettle, waited{records: 1, begun: now.Add(-8 * time.Second), growth: now.Add(-8 * time.Second)}, true},
+		"it did not grow for long":     {DefaultSettle, waited{records: 1, begun: now.Add(-11 * time.Second), growth: now.Add(-11 * time.Second)}, false},
+		"it grows, and does not end":   {DefaultSettle, waited{records: 0, begun: now.Add(-11 * time.Minute), growth: now}, false},
+		"it is larger than a share is": {Settle{Quiet: DefaultSettle.Quiet, Oldest: DefaultSettle.Oldest, Largest: 100}, waited{}, false},
 	} {
 		r := &Receiver{dir: dir, settle: x.settle, along: map[int64]along{}}
 		if x.before != (waited{}) {

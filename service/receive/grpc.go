@@ -2,6 +2,7 @@ package receive
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -10,12 +11,14 @@ import (
 	"google.golang.org/grpc/codes"
 	_ "google.golang.org/grpc/encoding/gzip" // requests may be packed
 	"google.golang.org/grpc/mem"
-	"google.golang.org/grpc/metadata"
 	rpcstatus "google.golang.org/grpc/status"
+	"google.golang.org/grpc/tap"
 	"google.golang.org/protobuf/proto"
 	"google.golang.org/protobuf/types/known/durationpb"
 
 	"wraithology/core/evidence/kinds/eventtrace/otlp"
+	"wraithology/core/fault"
+	"wraithology/service/store"
 )
 
 // raw is a message as it came: it is checked where it lies, and kept so.
@@ -51,38 +54,62 @@ func (rawCodec) Unmarshal(data mem.BufferSlice, v any) error {
 
 // Server returns a server of OTLP over gRPC.
 func (r *Receiver) Server() *grpc.Server {
-	s := grpc.NewServer(grpc.ForceServerCodecV2(rawCodec{}), grpc.MaxRecvMsgSize(MaxRequest), grpc.ConnectionTimeout(10*time.Second))
+	s := grpc.NewServer(grpc.ForceServerCodecV2(rawCodec{}), grpc.InTapHandle(r.admit), grpc.MaxConcurrentStreams(callsAtOnce), grpc.MaxRecvMsgSize(MaxRequest), grpc.ConnectionTimeout(10*time.Second))
 	for name, kind := range map[string]otlp.Kind{"opentelemetry.proto.collector.trace.v1.TraceService": otlp.SpanRecord, "opentelemetry.proto.collector.logs.v1.LogsService": otlp.LogRecord} {
 		s.RegisterService(&grpc.ServiceDesc{ServiceName: name, HandlerType: (*any)(nil), Methods: []grpc.MethodDesc{{
 			MethodName: "Export",
 			Handler: func(_ any, ctx context.Context, decode func(any) error, _ grpc.UnaryServerInterceptor) (any, error) {
+				from, ok := ctx.Value(senderKey{}).(store.Sender)
+				if !ok {
+					return nil, r.rpcError(ctx, fault.UnknownToken)
+				}
 				var request raw
 				if err := decode(&request); err != nil {
 					return nil, err
 				}
-				return r.export(ctx, request.b, kind)
+				done, err := r.take(ctx, from, request.b, kind)
+				if err != nil {
+					return nil, r.rpcError(ctx, err)
+				}
+				return &raw{done.answer(false, kind)}, nil
 			},
 		}}}, struct{}{})
 	}
 	return s
 }
 
-func (r *Receiver) export(ctx context.Context, request []byte, kind otlp.Kind) (*raw, error) {
+type senderKey struct{}
+
+// callsAtOnce bounds the calls whose messages are read or in memory at the same time.
+const callsAtOnce = 16
+
+// checkWait is within which time a token is checked: the connection waits for it.
+const checkWait = 2 * time.Second
+
+// admit checks who calls before anything of the message is read.
+func (r *Receiver) admit(ctx context.Context, call *tap.Info) (context.Context, error) {
 	token := ""
-	if md, ok := metadata.FromIncomingContext(ctx); ok && len(md.Get("authorization")) > 0 {
-		token = md.Get("authorization")[0]
+	if given := call.Header.Get("authorization"); len(given) > 0 {
+		token = given[0]
 	}
-	from, err := r.Sender(ctx, token)
-	var done result
-	if err == nil {
-		done, err = r.take(ctx, from, request, kind)
+	checking, cancel := context.WithTimeout(ctx, checkWait)
+	defer cancel()
+	from, err := r.Sender(checking, token)
+	if err == nil && !r.calls.TryAcquire(1) {
+		err = fault.Busy
 	}
-	if err == nil {
-		return &raw{done.answer(false, kind)}, nil
+	if err != nil {
+		return ctx, r.rpcError(ctx, err)
 	}
+	context.AfterFunc(ctx, func() { r.calls.Release(1) }) // it ends with the call
+	return context.WithValue(ctx, senderKey{}, from), nil
+}
+
+// rpcError is an error as a status, with what the protocol asks for.
+func (r *Receiver) rpcError(ctx context.Context, err error) error {
 	_, code := status(err)
 	text := err.Error()
-	if code == codes.Unavailable {
+	if code == codes.Unavailable && !errors.Is(err, fault.Busy) {
 		r.log.ErrorContext(ctx, "a report could not be taken", "error", err)
 		text = "it could not be written; nothing that was acknowledged is lost, try again"
 	}
@@ -92,5 +119,5 @@ func (r *Receiver) export(ctx context.Context, request []byte, kind otlp.Kind) (
 			s = detailed
 		}
 	}
-	return nil, s.Err()
+	return s.Err()
 }

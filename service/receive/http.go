@@ -6,6 +6,7 @@ import (
 	"mime"
 	"net/http"
 	"strconv"
+	"time"
 
 	"wraithology/core/fault"
 
@@ -26,6 +27,9 @@ const (
 	protobufType = "application/x-protobuf"
 	jsonType     = "application/json"
 )
+
+// bodyWait is within which time a body must be there.
+const bodyWait = time.Minute
 
 // retryAfter is how long a sender is asked to wait, in seconds.
 const retryAfter = 1
@@ -50,8 +54,11 @@ func (r *Receiver) serve(w http.ResponseWriter, q *http.Request, wanted otlp.Kin
 	from, err := r.Sender(q.Context(), q.Header.Get("Authorization"))
 	var done result
 	if err == nil {
-		var body []byte
-		if body, err = unpack(q.Body, packing == "gzip"); err == nil && kind == jsonType {
+		// A sender that is slow keeps the memory of its body for so long only.
+		_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(bodyWait)) // where there is a connection
+		body, release, readErr := unpack(q.Body, packing == "gzip", r.memory)
+		defer release()
+		if err = readErr; err == nil && kind == jsonType {
 			body, err = fromJSON(body)
 		}
 		if err == nil {

@@ -19,6 +19,8 @@ import (
 
 	"wraithology/core/fault"
 
+	"golang.org/x/sync/semaphore"
+
 	"wraithology/service/store"
 )
 
@@ -43,8 +45,8 @@ type Settle struct {
 	Largest int64
 }
 
-// Usual is how it settles as a rule.
-var Usual = Settle{Quiet: 5 * time.Second, Oldest: time.Minute, Largest: 256 << 20}
+// DefaultSettle is the default.
+var DefaultSettle = Settle{Quiet: 5 * time.Second, Oldest: time.Minute, Largest: 256 << 20}
 
 // Receiver takes requests.
 type Receiver struct {
@@ -55,9 +57,11 @@ type Receiver struct {
 	log    *slog.Logger
 
 	mu      sync.Mutex
-	streams map[int64]*stream // by case, so that a trace through several senders stays whole
-	along   map[int64]along   // by case; only run uses this and parts
-	parts   map[string]part   // of sealed files that are not evidence yet
+	streams map[int64]*stream   // by case, so that a trace through several senders stays whole
+	along   map[int64]along     // by case; only run uses this and parts
+	parts   map[string]part     // of sealed files that are not evidence yet
+	memory  *semaphore.Weighted // of bodies that came over HTTP
+	calls   *semaphore.Weighted // over gRPC
 	ended   chan struct{}
 	stop    context.CancelFunc
 }
@@ -68,7 +72,7 @@ func Start(ctx context.Context, dir string, s *store.Store, keeper Keeper, settl
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the folder for what is received: %w", err)
 	}
-	r := &Receiver{dir: dir, store: s, keeper: keeper, settle: settle, log: log, streams: map[int64]*stream{}, along: map[int64]along{}, parts: map[string]part{}, ended: make(chan struct{})}
+	r := &Receiver{dir: dir, store: s, keeper: keeper, settle: settle, log: log, streams: map[int64]*stream{}, along: map[int64]along{}, parts: map[string]part{}, memory: semaphore.NewWeighted(bodiesInMemory), calls: semaphore.NewWeighted(callsAtOnce), ended: make(chan struct{})}
 	left, err := filepath.Glob(filepath.Join(dir, "*"+openEnding))
 	if err != nil {
 		return nil, fmt.Errorf("look for what was received before: %w", err)

@@ -11,6 +11,7 @@ import (
 	"wraithology/core/fault"
 
 	tracepb "go.opentelemetry.io/proto/otlp/trace/v1"
+	"golang.org/x/sync/semaphore"
 	"google.golang.org/protobuf/proto"
 
 	"wraithology/core/evidence/kinds/eventtrace/otlp"
@@ -25,20 +26,25 @@ type result struct {
 }
 
 // unpack reads a body, which may be packed with gzip, up to the bound.
-func unpack(r io.Reader, packed bool) ([]byte, error) {
-	r = io.LimitReader(r, MaxRequest+1)
+func unpack(in io.Reader, packed bool, memory *semaphore.Weighted) ([]byte, func(), error) {
+	m := &metered{Reader: io.LimitReader(in, MaxRequest+1), memory: memory}
+	b, err := readBody(m, packed)
+	return b, m.release, err
+}
+
+func readBody(m *metered, packed bool) ([]byte, error) {
 	if packed {
-		z, err := gzip.NewReader(r)
+		z, err := gzip.NewReader(m.Reader)
 		if err != nil {
 			return nil, fmt.Errorf("%w: it is not packed with gzip: %w", otlp.ErrMalformed, err)
 		}
-		r = io.LimitReader(z, MaxRequest+1)
+		m.Reader = io.LimitReader(z, MaxRequest+1)
 	}
-	b, err := io.ReadAll(r)
+	b, err := io.ReadAll(m)
 	if len(b) > MaxRequest {
 		return nil, fmt.Errorf("%w: more than %d bytes, unpacked; send smaller batches", fault.TooLarge, MaxRequest)
 	}
-	if err != nil && packed {
+	if err != nil && packed && !errors.Is(err, fault.Busy) {
 		return nil, fmt.Errorf("%w: %w", otlp.ErrMalformed, err)
 	}
 	return b, err

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"time"
 
 	"wraithology/core/fault"
@@ -18,7 +19,6 @@ import (
 	"github.com/pressly/goose/v3"
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
-	"gorm.io/gorm/logger"
 )
 
 //go:embed migrations/*.sql
@@ -159,8 +159,9 @@ type Store struct {
 	db   *gorm.DB
 }
 
-// Open connects to the database and brings its tables up to date.
-func Open(ctx context.Context, url string) (*Store, error) {
+// Open connects to the database and brings its tables up to date. Statements are logged at
+// debug level.
+func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 	pool, err := pgxpool.New(ctx, url)
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database: %w", err)
@@ -170,7 +171,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	s.db, err = gorm.Open(postgres.New(postgres.Config{Conn: stdlib.OpenDBFromPool(pool)}), &gorm.Config{Logger: logger.Discard, TranslateError: true})
+	s.db, err = gorm.Open(postgres.New(postgres.Config{Conn: stdlib.OpenDBFromPool(pool)}), &gorm.Config{Logger: debugLog{log}, TranslateError: true})
 	if err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("open the database: %w", err)

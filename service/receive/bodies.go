@@ -1,0 +1,38 @@
+package receive
+
+import (
+	"io"
+
+	"golang.org/x/sync/semaphore"
+
+	"wraithology/core/fault"
+)
+
+// bodiesInMemory bounds the bytes of all requests that are in memory at the same time,
+// unpacked.
+const bodiesInMemory = 4 * MaxRequest
+
+// bodyStep is how much memory a body takes at a time, in bytes.
+const bodyStep = 256 << 10
+
+// metered reads a body, and takes memory for it as it grows. Where there is none left, the
+// error is fault.Busy: the sender comes again.
+type metered struct {
+	io.Reader
+	memory      *semaphore.Weighted
+	read, taken int64
+}
+
+// Read implements io.Reader.
+func (m *metered) Read(b []byte) (int, error) {
+	n, err := m.Reader.Read(b)
+	for m.read += int64(n); m.taken < m.read; m.taken += bodyStep {
+		if !m.memory.TryAcquire(bodyStep) {
+			return 0, fault.Busy
+		}
+	}
+	return n, err
+}
+
+// release gives the memory back.
+func (m *metered) release() { m.memory.Release(m.taken) }
