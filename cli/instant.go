@@ -55,16 +55,20 @@ func besideFiles[Q any](answer func(*cobra.Command, *app, *target, Q) error, inC
 }
 
 func printInstant(w io.Writer, o printing, _ ask.InstantRequest, x ask.Instant) {
-	fmt.Fprintf(w, "%s is at %s", o.name, x.At.Format(time.RFC3339Nano))
+	at := "at " + x.At.Format(time.RFC3339Nano)
+	if x.At.IsZero() {
+		at = "without a time of day"
+	}
+	fmt.Fprintf(w, "%s is %s", o.name, at)
 	if x.TraceID != "" {
 		fmt.Fprintf(w, ", in trace %s", plain(x.TraceID))
 	}
 	fmt.Fprintln(w)
-	words := map[string]string{"trace": "by the trace", "clock": "by the clock", "one-moment": "it has one moment, and no clock"}
+	words := map[string]string{"trace": "by the trace", "clock": "by the clock", "one-moment": "it has one moment, and no clock", "unknown": "at an unknown time: the other has no clock"}
 	for _, p := range x.Places {
 		fmt.Fprintf(w, "  %s@%d#%s  %s%s\n", p.Evidence, p.Moment, p.Thread, plain(p.Function), inFile(p.File, p.Line))
 		how := words[p.By]
-		if p.By != "one-moment" {
+		if p.By == "trace" || p.By == "clock" {
 			how += fmt.Sprintf(", %+v away", time.Duration(p.DifferenceNs))
 		}
 		if p.OffsetNs != 0 {

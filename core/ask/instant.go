@@ -14,16 +14,18 @@ var _ = declare[InstantRequest, Instant]("instant", "What is at the same instant
 type InstantRequest struct{ Place }
 
 // Instant is a moment of one piece of evidence, and what is at the same instant in others.
+// At is left off where the evidence has no time.
 type Instant struct {
-	At      time.Time     `json:"at"`
+	At      time.Time     `json:"at,omitzero"`
 	TraceID string        `json:"traceID,omitempty"`
 	Places  []OtherMoment `json:"places"`
 }
 
 // OtherMoment is where another piece of evidence is at that instant. By says how it was
 // found: "trace" by the trace that both belong to, "clock" by the time of day,
-// "one-moment" for evidence without a time. DifferenceNs is how far its moment is after
-// the instant. OffsetNs is how far its clock counts as behind.
+// "one-moment" for evidence without a time, whose At is left off; "unknown" where the asked
+// one has no time: then the moment is that of the failure, or the last. DifferenceNs is
+// how far its moment is after the instant. OffsetNs is how far its clock counts as behind.
 type OtherMoment struct {
 	Evidence     string         `json:"evidence"`
 	Kind         string         `json:"kind"`
@@ -33,7 +35,7 @@ type OtherMoment struct {
 	File         string         `json:"file"`
 	Line         int            `json:"line"`
 	Text         string         `json:"text,omitempty"`
-	At           time.Time      `json:"at"`
+	At           time.Time      `json:"at,omitzero"`
 	By           string         `json:"by"`
 	DifferenceNs int64          `json:"differenceNs"`
 	OffsetNs     int64          `json:"offsetNs"`
@@ -51,7 +53,7 @@ func (q InstantRequest) answer(ctx context.Context, s *Subject) (Instant, error)
 			return out, err
 		}
 		out.At, out.TraceID = t.Add(s.Offset), clock.TraceOn(ctx, p.Moment)
-	} else { // evidence without a clock is where it was put
+	} else if s.Offset != 0 { // it is where it was put
 		out.At = time.Unix(0, 0).UTC().Add(s.Offset)
 	}
 	others, err := s.others(ctx)
@@ -78,7 +80,17 @@ func (s *Subject) others(ctx context.Context) ([]Other, error) {
 func momentIn(ctx context.Context, o Other, at time.Time, trace string) (OtherMoment, error) {
 	p := OtherMoment{Evidence: o.Name, Kind: o.Recording.Info().Kind, By: "clock", OffsetNs: int64(o.Offset)}
 	m := event.Moment(0)
-	if clock, ok := o.Recording.(replay.Clock); ok {
+	if clock, ok := o.Recording.(replay.Clock); ok && at.IsZero() {
+		place, err := Place{Moment: event.NoMoment}.Resolve(o.Recording)
+		if err != nil {
+			return p, err
+		}
+		t, err := clock.InstantOf(place.Moment)
+		if err != nil {
+			return p, err
+		}
+		m, p.By, p.At = place.Moment, "unknown", t.Add(o.Offset)
+	} else if ok {
 		theirs := at.Add(-o.Offset)
 		var found bool
 		if m, found = clock.MomentOfTrace(ctx, trace, theirs); found {
@@ -93,9 +105,10 @@ func momentIn(ctx context.Context, o Other, at time.Time, trace string) (OtherMo
 		p.At = t.Add(o.Offset)
 		p.DifferenceNs = int64(p.At.Sub(at))
 	} else {
-		p.By, p.At = "one-moment", time.Unix(0, 0).UTC().Add(o.Offset)
-		if o.Offset != 0 {
-			p.By, p.DifferenceNs = "clock", int64(p.At.Sub(at))
+		p.By = "one-moment"
+		if o.Offset != 0 && !at.IsZero() {
+			p.By, p.At = "clock", time.Unix(0, 0).UTC().Add(o.Offset)
+			p.DifferenceNs = int64(p.At.Sub(at))
 		}
 	}
 	where, err := replay.PlaceOf(ctx, o.Recording, m)

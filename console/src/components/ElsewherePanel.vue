@@ -36,13 +36,13 @@ async function shift(name: string, seconds: string) {
   }
 }
 
-const how: Record<string, string> = { trace: 'by the trace', clock: 'by the clock', 'one-moment': 'it has no clock' }
+const how: Record<string, string> = { trace: 'by the trace', clock: 'by the clock', 'one-moment': 'it has no clock', unknown: 'at an unknown time: this evidence has no clock' }
 </script>
 
 <template>
   <p v-if="trouble" class="wrong" role="alert">{{ trouble }}</p>
   <p v-if="instant" class="soft">
-    The same instant, <span class="mono">{{ instant.at }}</span><template v-if="instant.traceID">, or trace <span class="mono">{{ instant.traceID.slice(0, 16) }}</span></template>, in the case's other evidence<template v-if="!instant.places.length">: there is none yet</template>
+    The same instant, <span class="mono">{{ instant.at ?? 'not known here' }}</span><template v-if="instant.traceID">, or trace <span class="mono">{{ instant.traceID.slice(0, 16) }}</span></template>, in the case's other evidence<template v-if="!instant.places.length">: there is none yet</template>
   </p>
   <table v-if="instant?.places.length">
     <thead>
@@ -53,7 +53,7 @@ const how: Record<string, string> = { trace: 'by the trace', clock: 'by the cloc
         <td><RouterLink :to="{ name: 'sitting', params: { case: evidence.path.case, evidence: p.evidence }, query: { moment: String(p.moment), thread: p.thread } }">{{ p.evidence }}@{{ p.moment }}</RouterLink></td>
         <td>{{ p.text || p.function }}</td>
         <td>{{ how[p.by] }}</td>
-        <td class="number">{{ p.by === 'one-moment' ? '' : duration(p.differenceNs) }}</td>
+        <td class="number">{{ p.by === 'one-moment' || p.by === 'unknown' ? '' : duration(p.differenceNs) }}</td>
         <td><input :value="p.offsetNs / 1e9" :aria-label="`seconds by which the clock of ${p.evidence} is behind`" inputmode="decimal" @change="shift(p.evidence, ($event.target as HTMLInputElement).value)" /></td>
       </tr>
     </tbody>
