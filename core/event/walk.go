@@ -116,12 +116,12 @@ func TypeOf(data []byte) (id TypeID, n uint64) {
 // Err returns what ended the walk early, or nil.
 func (w *Walk) Err() error { return w.c.err }
 
-// EventAt decodes the event that bytes begin with. Its time is left to the
-// caller, who knows where it stands.
-func EventAt(b []byte) (Event, error) {
+// EventAt decodes the event that bytes begin with, and returns how many bytes it takes. Its
+// time is left to the caller, who knows where it stands.
+func EventAt(b []byte) (e Event, size int, err error) {
 	w := NewWalk(b, 0)
 	w.Next()
-	return w.e, w.Err()
+	return w.e, len(b) - len(w.c.b), w.Err()
 }
 
 // FirstItem returns the bytes of the first value's item, without its type.

@@ -7,6 +7,7 @@ import (
 	"os"
 
 	"wraithology/core/fault"
+	"wraithology/core/guard"
 	"wraithology/core/packed"
 	"wraithology/core/replay"
 	"wraithology/core/replay/history"
@@ -40,7 +41,15 @@ type Options struct {
 // time with the share that is done, between 0 and 1. Damage within evidence is no error:
 // it is among the recording's gaps. Errors of the file itself wrap fault.Unreadable, and
 // leave it to the caller to name it.
-func (r Registry) Open(ctx context.Context, path string, o Options, progress func(float64)) (replay.Recording, error) {
+func (r Registry) Open(ctx context.Context, path string, o Options, progress func(float64)) (out replay.Recording, err error) {
+	err = guard.Do(func() (err error) {
+		out, err = r.open(ctx, path, o, progress)
+		return err
+	})
+	return out, err
+}
+
+func (r Registry) open(ctx context.Context, path string, o Options, progress func(float64)) (replay.Recording, error) {
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):

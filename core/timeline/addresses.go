@@ -223,12 +223,12 @@ func slotOf(table []uint32, keys []keyRecord, key uint64) *uint32 {
 
 // postedUnder returns what is posted under a key.
 func (t *Timeline) postedUnder(key uint64) []postingRecord {
-	i := sort.Search(len(t.keys), func(i int) bool { return t.keys[i].key >= key })
-	if i == len(t.keys) || t.keys[i].key != key {
+	i := sort.Search(t.keys.len(), func(i int) bool { return t.keys.ref(i).key >= key })
+	if i == t.keys.len() || t.keys.ref(i).key != key {
 		return nil
 	}
-	k := t.keys[i]
-	return t.posted[k.at : k.at+k.count]
+	k := t.keys.ref(i)
+	return t.posted.slice(int(k.at), int(k.at+k.count))
 }
 
 func upTo(list []postingRecord, m event.Moment) int {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"math"
 	"os"
@@ -560,7 +561,13 @@ func (b *builder) finish() error {
 	}
 	err = errors.Join(err, b.kinds.close(), b.calls.close(), b.ids.close(), b.offsets.close(), b.data.close(), b.times.close(), b.chunks.close(), b.runs.close(),
 		b.variables.close(), b.words.close(), threads.close(), b.table.close(), b.traces.close(), b.addresses.end(),
-		os.WriteFile(filepath.Join(b.dir, creatorsFile), b.creators, 0o600), b.writeTables())
+		os.WriteFile(filepath.Join(b.dir, creatorsFile), b.creators, 0o600))
+	if err == nil {
+		x.TablesSum, err = b.writeTables()
+	}
+	if err == nil {
+		err = writeSums(b.dir)
+	}
 	if err != nil {
 		return err
 	}
@@ -590,14 +597,14 @@ func (b *builder) finish() error {
 }
 
 // writeTables keeps the log's tables, so that opening need not go through the whole log
-// for them.
-func (b *builder) writeTables() error {
+// for them, and returns their checksum.
+func (b *builder) writeTables() (uint32, error) {
 	encoded, err := b.log.Tables.Encode()
 	if err == nil {
 		err = os.WriteFile(filepath.Join(b.dir, tablesFile), encoded, 0o600)
 	}
 	if err != nil {
-		return fmt.Errorf("write the timeline's tables: %w", err)
+		return 0, fmt.Errorf("write the timeline's tables: %w", err)
 	}
-	return nil
+	return crc32.Checksum(encoded, castagnoli), nil
 }

@@ -63,7 +63,7 @@ func (f *Feed) Add(thread event.ThreadID, time int64, raw []byte, caller event.C
 		f.b.losses = append(f.b.losses, event.Loss{What: "the evidence has more moments than this program holds; the later ones are left out"})
 		return event.NoMoment, event.NoCall, nil
 	}
-	e, err := event.EventAt(raw)
+	e, _, err := event.EventAt(raw)
 	if err != nil {
 		return event.NoMoment, event.NoCall, fmt.Errorf("take an event: %w", err)
 	}

@@ -15,12 +15,11 @@ import (
 	"github.com/fxamacker/cbor/v2"
 
 	"wraithology/core/event"
-	"wraithology/core/mapped"
 )
 
 // Version is the version of a timeline's files. A timeline of another version
 // is built anew.
-const Version = 5
+const Version = 6
 
 // A timeline is a folder with one file for each column. All are arrays of fixed
 // records in the machine's byte order, which the index names, so that they are
@@ -110,6 +109,7 @@ type index struct {
 	ByteOrder uint32
 	LogSize   int64
 	LogSum    uint32
+	TablesSum uint32
 	Moments   int64
 	Sizes     map[string]int64
 	Losses    []event.Loss
@@ -145,17 +145,16 @@ var errStale = errors.New("the timeline is of another log or version, or incompl
 // logSum tells logs apart quickly: a checksum over the beginning and the end.
 func logSum(r io.ReaderAt, size int64) (uint32, error) {
 	const sample = 64 << 10
-	table := crc32.MakeTable(crc32.Castagnoli)
 	buf := make([]byte, min(size, sample))
 	n, err := r.ReadAt(buf, 0)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return 0, fmt.Errorf("read the log's beginning: %w", err)
 	}
-	sum := crc32.Checksum(buf[:n], table)
+	sum := crc32.Checksum(buf[:n], castagnoli)
 	if n, err = r.ReadAt(buf, max(size-sample, 0)); err != nil && !errors.Is(err, io.EOF) {
 		return 0, fmt.Errorf("read the log's end: %w", err)
 	}
-	return crc32.Update(sum, table, buf[:n]), nil
+	return crc32.Update(sum, castagnoli, buf[:n]), nil
 }
 
 func readIndex(dir string) (index, error) {
@@ -167,7 +166,7 @@ func readIndex(dir string) (index, error) {
 	if err != nil {
 		return x, fmt.Errorf("read the timeline's index: %w", err)
 	}
-	if len(b) < 4 || crc32.Checksum(b[4:], crc32.MakeTable(crc32.Castagnoli)) != binary.LittleEndian.Uint32(b) {
+	if len(b) < 4 || crc32.Checksum(b[4:], castagnoli) != binary.LittleEndian.Uint32(b) {
 		return x, fmt.Errorf("%w: %s has a damaged index", errStale, dir)
 	}
 	if err := cbor.Unmarshal(b[4:], &x); err != nil {
@@ -194,7 +193,7 @@ func writeIndex(dir string, x index) error {
 	if err != nil {
 		return fmt.Errorf("encode the timeline's index: %w", err)
 	}
-	b = append(binary.LittleEndian.AppendUint32(nil, crc32.Checksum(b, crc32.MakeTable(crc32.Castagnoli))), b...)
+	b = append(binary.LittleEndian.AppendUint32(nil, crc32.Checksum(b, castagnoli)), b...)
 	f, err := os.Create(filepath.Join(dir, indexFile))
 	if err != nil {
 		return fmt.Errorf("write the timeline's index: %w", err)
@@ -288,24 +287,4 @@ func asBytes[T any](list []T) []byte {
 	}
 	var x T
 	return unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(list))), len(list)*int(unsafe.Sizeof(x)))
-}
-
-// mapColumn maps one of a timeline's files and gives its records to list. The mapping
-// goes when owner is collected.
-func mapColumn[T any](owner *Timeline, list *[]T, dir, name string) error {
-	f, err := os.Open(filepath.Join(dir, name))
-	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("%w: it has no file %s", errStale, name)
-	}
-	if err != nil {
-		return fmt.Errorf("open the timeline: %w", err)
-	}
-	defer f.Close()
-	b, err := mapped.File(owner, f)
-	if err != nil {
-		return fmt.Errorf("open the timeline: %w", err)
-	}
-	var x T
-	*list = unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/int(unsafe.Sizeof(x)))
-	return nil
 }

@@ -12,7 +12,7 @@ const segmentSize = 512
 // List is a list of numbers in ascending order, as a rule of moments. It lies in
 // the timeline's files and is read where it lies.
 type List struct {
-	words  []uint32
+	words  *records[uint32]
 	record listRecord
 }
 
@@ -25,10 +25,10 @@ func (l List) At(i int) event.Moment {
 	case l.words == nil: // a single entry stands in the record
 		return event.Moment(l.record.at)
 	case l.record.count <= segmentSize:
-		return event.Moment(l.words[l.record.at+uint32(i)])
+		return event.Moment(l.words.at(int(l.record.at) + i))
 	}
-	segment := l.words[l.record.at+uint32(i)/segmentSize]
-	return event.Moment(l.words[segment+uint32(i)%segmentSize])
+	segment := l.words.at(int(l.record.at) + i/segmentSize)
+	return event.Moment(l.words.at(int(segment) + i%segmentSize))
 }
 
 // Before returns the index of the last entry that is at most m, or -1.

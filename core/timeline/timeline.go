@@ -9,6 +9,7 @@ package timeline
 import (
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"math"
 	"os"
@@ -44,25 +45,25 @@ type Timeline struct {
 
 	functions []*event.Function // by number
 	siteTable []*event.Site     // by number
-	kinds     []event.Kind
-	calls     []uint32
-	ids       []uint32
-	offsets   []uint32
-	data      []byte
-	times     []uint32
-	chunks    []chunkRecord
-	runs      []runRecord
-	table     []callRecord
-	variables []variableRecord
-	words     []uint32
-	threads   []threadRecord
-	creators  []byte
-	sites     []listRecord
-	enters    []listRecord
-	returns   []listRecord
-	keys      []keyRecord
-	posted    []postingRecord
-	traces    []traceRecord
+	kinds     records[event.Kind]
+	calls     records[uint32]
+	ids       records[uint32]
+	offsets   records[uint32]
+	data      records[byte]
+	times     records[uint32]
+	chunks    records[chunkRecord]
+	runs      records[runRecord]
+	table     records[callRecord]
+	variables records[variableRecord]
+	words     records[uint32]
+	threads   records[threadRecord]
+	creators  records[byte]
+	sites     records[listRecord]
+	enters    records[listRecord]
+	returns   records[listRecord]
+	keys      records[keyRecord]
+	posted    records[postingRecord]
+	traces    records[traceRecord]
 	notable   map[event.Kind]listRecord
 	errors    listRecord
 	globals   map[globalKey]event.Moment
@@ -103,6 +104,9 @@ func (x index) open(dir string) (*Timeline, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the timeline's tables: %w", err)
 	}
+	if crc32.Checksum(encoded, castagnoli) != x.TablesSum {
+		return nil, fmt.Errorf("%w: its tables are damaged", errStale)
+	}
 	tables, err := event.DecodeTables(encoded)
 	if err != nil {
 		return nil, fmt.Errorf("%w: its tables: %w", errStale, err)
@@ -135,11 +139,15 @@ func (x index) open(dir string) (*Timeline, error) {
 }
 
 func (t *Timeline) mapFiles(dir string) error {
-	return errors.Join(mapColumn(t, &t.kinds, dir, kindsFile), mapColumn(t, &t.calls, dir, callsFile), mapColumn(t, &t.ids, dir, idsFile),
-		mapColumn(t, &t.offsets, dir, offsetsFile), mapColumn(t, &t.data, dir, dataFile), mapColumn(t, &t.times, dir, timesFile), mapColumn(t, &t.chunks, dir, chunksFile),
-		mapColumn(t, &t.runs, dir, runsFile), mapColumn(t, &t.table, dir, tableFile), mapColumn(t, &t.variables, dir, variableFile), mapColumn(t, &t.words, dir, listsFile),
-		mapColumn(t, &t.threads, dir, threadsFile), mapColumn(t, &t.creators, dir, creatorsFile), mapColumn(t, &t.sites, dir, sitesFile),
-		mapColumn(t, &t.enters, dir, entersFile), mapColumn(t, &t.returns, dir, returnsFile), mapColumn(t, &t.keys, dir, keysFile), mapColumn(t, &t.posted, dir, postedFile), mapColumn(t, &t.traces, dir, tracesFile))
+	sums, err := readSums(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(mapColumn(t, &t.kinds, dir, kindsFile, sums), mapColumn(t, &t.calls, dir, callsFile, sums), mapColumn(t, &t.ids, dir, idsFile, sums),
+		mapColumn(t, &t.offsets, dir, offsetsFile, sums), mapColumn(t, &t.data, dir, dataFile, sums), mapColumn(t, &t.times, dir, timesFile, sums), mapColumn(t, &t.chunks, dir, chunksFile, sums),
+		mapColumn(t, &t.runs, dir, runsFile, sums), mapColumn(t, &t.table, dir, tableFile, sums), mapColumn(t, &t.variables, dir, variableFile, sums), mapColumn(t, &t.words, dir, listsFile, sums),
+		mapColumn(t, &t.threads, dir, threadsFile, sums), mapColumn(t, &t.creators, dir, creatorsFile, sums), mapColumn(t, &t.sites, dir, sitesFile, sums),
+		mapColumn(t, &t.enters, dir, entersFile, sums), mapColumn(t, &t.returns, dir, returnsFile, sums), mapColumn(t, &t.keys, dir, keysFile, sums), mapColumn(t, &t.posted, dir, postedFile, sums), mapColumn(t, &t.traces, dir, tracesFile, sums))
 }
 
 // noFunction stands for a function that the log's tables do not have.
@@ -155,53 +163,53 @@ func (t *Timeline) Function(id event.FunctionID) *event.Function {
 
 // FunctionOf returns the function of a call.
 func (t *Timeline) FunctionOf(c event.CallID) *event.Function {
-	return t.Function(event.FunctionID(t.table[c].function))
+	return t.Function(event.FunctionID(t.table.ref(int(c)).function))
 }
 
 // Len returns the number of moments.
-func (t *Timeline) Len() event.Moment { return event.Moment(len(t.kinds)) }
+func (t *Timeline) Len() event.Moment { return event.Moment(t.kinds.len()) }
 
 // Kind returns what happened at a moment; m must be in range, as everywhere here.
-func (t *Timeline) Kind(m event.Moment) event.Kind { return t.kinds[m] }
+func (t *Timeline) Kind(m event.Moment) event.Kind { return t.kinds.at(int(m)) }
 
 // ID returns the Event.ID of a moment: the site of a line, the function of an
 // enter, the variable of a write.
-func (t *Timeline) ID(m event.Moment) uint32 { return t.ids[m] }
+func (t *Timeline) ID(m event.Moment) uint32 { return t.ids.at(int(m)) }
 
 // Time returns a moment's time in nanoseconds since the log's start. In a chunk
 // that spans more than four seconds it is exact to one part in 2^32 of the span.
 func (t *Timeline) Time(m event.Moment) int64 {
-	c := t.chunks[m/chunkSize]
-	return c.base + int64(uint64(t.times[m])<<c.shift)
+	c := t.chunks.ref(int(m / chunkSize))
+	return c.base + int64(uint64(t.times.at(int(m)))<<c.shift)
 }
 
 // run returns the run that a moment lies in.
 func (t *Timeline) run(m event.Moment) *runRecord {
-	from := int(t.chunks[m/chunkSize].run)
-	to := len(t.runs)
-	if next := int(m/chunkSize) + 1; next < len(t.chunks) {
-		to = int(t.chunks[next].run) + 1
+	from := int(t.chunks.ref(int(m / chunkSize)).run)
+	to := t.runs.len()
+	if next := int(m/chunkSize) + 1; next < t.chunks.len() {
+		to = int(t.chunks.ref(next).run) + 1
 	}
-	i := sort.Search(to-from, func(i int) bool { return event.Moment(t.runs[from+i].moment) > m })
-	return &t.runs[from+i-1]
+	i := sort.Search(to-from, func(i int) bool { return event.Moment(t.runs.ref(from+i).moment) > m })
+	return t.runs.ref(from + i - 1)
 }
 
 // Thread returns the thread on which a moment lies.
 func (t *Timeline) Thread(m event.Moment) event.ThreadID {
-	if c := t.calls[m]; c != uint32(event.NoCall) {
-		return event.ThreadID(t.table[c].thread)
+	if c := t.calls.at(int(m)); c != uint32(event.NoCall) {
+		return event.ThreadID(t.table.ref(int(c)).thread)
 	}
 	return event.ThreadID(t.run(m).thread)
 }
 
 // CallOf returns the call that a moment belongs to, or event.NoCall.
-func (t *Timeline) CallOf(m event.Moment) event.CallID { return event.CallID(t.calls[m]) }
+func (t *Timeline) CallOf(m event.Moment) event.CallID { return event.CallID(t.calls.at(int(m))) }
 
 // Call returns a call.
 func (t *Timeline) Call(c event.CallID) Call {
-	r := &t.table[c]
+	r := t.table.ref(int(c))
 	call := Call{Function: event.FunctionID(r.function), Thread: event.ThreadID(r.thread), Parent: event.CallID(r.parent), Enter: event.Moment(r.enter), Leave: event.Moment(r.leave)}
-	call.Process = uint16(t.threads[r.thread-1].process)
+	call.Process = uint16(t.threads.ref(int(r.thread) - 1).process)
 	if r.leave == math.MaxUint32 {
 		call.Leave = event.NoMoment
 	}
@@ -209,39 +217,45 @@ func (t *Timeline) Call(c event.CallID) Call {
 }
 
 // Calls returns the number of calls.
-func (t *Timeline) Calls() int { return len(t.table) }
+func (t *Timeline) Calls() int { return t.table.len() }
 
 // Threads returns the number of threads; they are numbered from 1.
-func (t *Timeline) Threads() int { return len(t.threads) }
+func (t *Timeline) Threads() int { return t.threads.len() }
 
 // ThreadInfo returns what is known of a thread.
 func (t *Timeline) ThreadInfo(id event.ThreadID) event.Thread {
-	r := &t.threads[id-1]
-	creator, name, _ := strings.Cut(string(t.creators[r.creator:r.creator+r.length]), "\x00")
+	r := t.threads.ref(int(id) - 1)
+	creator, name, _ := strings.Cut(string(t.creators.slice(int(r.creator), int(r.creator+r.length))), "\x00")
 	return event.Thread{ID: id, Process: uint16(r.process), Number: r.number, Name: name, Started: r.started, Creator: creator}
 }
 
 // Span returns a thread's first and last moment.
 func (t *Timeline) Span(id event.ThreadID) (first, last event.Moment) {
-	r := &t.threads[id-1]
+	r := t.threads.ref(int(id) - 1)
 	return event.Moment(r.first), event.Moment(r.last)
 }
 
 // Ended reports whether a thread has no more moments after m, and none of its
 // calls was open when they ended.
 func (t *Timeline) Ended(id event.ThreadID, m event.Moment) bool {
-	r := &t.threads[id-1]
+	r := t.threads.ref(int(id) - 1)
 	return event.Moment(r.last) < m && r.open == 0
 }
 
 // Event decodes the event at a moment.
 func (t *Timeline) Event(m event.Moment) event.Event {
-	chunk := &t.chunks[m/chunkSize]
-	if t.offsets[m] == noData {
-		return event.Event{Kind: t.kinds[m], ID: t.ids[m], Time: chunk.base + int64(uint64(t.times[m])<<chunk.shift)}
+	chunk := t.chunks.ref(int(m / chunkSize))
+	if t.offsets.at(int(m)) == noData {
+		return event.Event{Kind: t.kinds.at(int(m)), ID: t.ids.at(int(m)), Time: chunk.base + int64(uint64(t.times.at(int(m)))<<chunk.shift)}
 	}
-	e, _ := event.EventAt(t.data[chunk.data+int64(t.offsets[m]):]) // it was walked when the timeline was built
-	e.Time = chunk.base + int64(uint64(t.times[m])<<chunk.shift)
+	from := int(chunk.data) + int(t.offsets.at(int(m)))
+	t.data.ref(from)
+	e, size, err := event.EventAt(t.data.list[from:])
+	if err != nil { // it was walked when the timeline was built
+		t.data.damaged(err.Error())
+	}
+	t.data.slice(from, from+size) // the rest of its bytes may lie in other blocks
+	e.Time = chunk.base + int64(uint64(t.times.at(int(m)))<<chunk.shift)
 	return e
 }
 
@@ -253,7 +267,7 @@ func (t *Timeline) Values(m event.Moment) ([]event.Value, error) {
 
 // Process returns the process of a moment.
 func (t *Timeline) Process(m event.Moment) uint16 {
-	return uint16(t.threads[t.Thread(m)-1].process)
+	return uint16(t.threads.ref(int(t.Thread(m)) - 1).process)
 }
 
 // Types returns the types of a process.
@@ -264,28 +278,28 @@ var noSite event.Site
 
 // Site returns the site of a Line moment.
 func (t *Timeline) Site(m event.Moment) *event.Site {
-	if id := int(t.ids[m]); id < len(t.siteTable) && t.siteTable[id] != nil {
+	if id := int(t.ids.at(int(m))); id < len(t.siteTable) && t.siteTable[id] != nil {
 		return t.siteTable[id]
 	}
 	return &noSite
 }
 
-func (t *Timeline) list(r listRecord) List { return List{t.words, r} }
+func (t *Timeline) list(r listRecord) List { return List{&t.words, r} }
 
-func (t *Timeline) listOf(records []listRecord, i int) List {
-	if i >= len(records) {
+func (t *Timeline) listOf(of *records[listRecord], i int) List {
+	if i >= of.len() {
 		return List{}
 	}
-	return t.list(records[i])
+	return t.list(of.at(i))
 }
 
 // runsOf lists the runs of a thread.
-func (t *Timeline) runsOf(id event.ThreadID) List { return t.list(t.threads[id-1].runs) }
+func (t *Timeline) runsOf(id event.ThreadID) List { return t.list(t.threads.ref(int(id) - 1).runs) }
 
 // runEnd returns the moment after the last one of a run.
 func (t *Timeline) runEnd(i int) event.Moment {
-	if i+1 < len(t.runs) {
-		return event.Moment(t.runs[i+1].moment)
+	if i+1 < t.runs.len() {
+		return event.Moment(t.runs.ref(i + 1).moment)
 	}
 	return t.Len()
 }
@@ -296,12 +310,12 @@ func (t *Timeline) OnThread(thread event.ThreadID, m event.Moment) event.Moment 
 		return event.NoMoment
 	}
 	if m < t.Len() {
-		if c := t.calls[m]; c != uint32(event.NoCall) && event.ThreadID(t.table[c].thread) == thread {
+		if c := t.calls.at(int(m)); c != uint32(event.NoCall) && event.ThreadID(t.table.ref(int(c)).thread) == thread {
 			return m
 		}
 	}
 	runs := t.runsOf(thread)
-	i := sort.Search(runs.Len(), func(i int) bool { return event.Moment(t.runs[runs.At(i)].moment) > m }) - 1
+	i := sort.Search(runs.Len(), func(i int) bool { return event.Moment(t.runs.ref(int(runs.At(i))).moment) > m }) - 1
 	if i < 0 {
 		return event.NoMoment
 	}
@@ -315,7 +329,7 @@ func (t *Timeline) Next(thread event.ThreadID, m event.Moment) event.Moment {
 	if i == runs.Len() {
 		return event.NoMoment
 	}
-	return max(m+1, event.Moment(t.runs[runs.At(i)].moment))
+	return max(m+1, event.Moment(t.runs.ref(int(runs.At(i))).moment))
 }
 
 // Walk gives a thread's moments after m, or back from before it.
@@ -323,10 +337,10 @@ func (t *Timeline) Walk(thread event.ThreadID, m event.Moment, back bool) func(y
 	runs := t.runsOf(thread)
 	return func(yield func(event.Moment) bool) {
 		if back {
-			i := sort.Search(runs.Len(), func(i int) bool { return event.Moment(t.runs[runs.At(i)].moment) >= m }) - 1
+			i := sort.Search(runs.Len(), func(i int) bool { return event.Moment(t.runs.ref(int(runs.At(i))).moment) >= m }) - 1
 			for ; i >= 0; i-- {
 				r := int(runs.At(i))
-				for x := min(m, t.runEnd(r)) - 1; x >= event.Moment(t.runs[r].moment); x-- {
+				for x := min(m, t.runEnd(r)) - 1; x >= event.Moment(t.runs.ref(r).moment); x-- {
 					if !yield(x) {
 						return
 					}
@@ -337,7 +351,7 @@ func (t *Timeline) Walk(thread event.ThreadID, m event.Moment, back bool) func(y
 		i := sort.Search(runs.Len(), func(i int) bool { return t.runEnd(int(runs.At(i))) > m+1 })
 		for ; i < runs.Len(); i++ {
 			r := int(runs.At(i))
-			for x := max(m+1, event.Moment(t.runs[r].moment)); x < t.runEnd(r); x++ {
+			for x := max(m+1, event.Moment(t.runs.ref(r).moment)); x < t.runEnd(r); x++ {
 				if !yield(x) {
 					return
 				}
@@ -347,19 +361,21 @@ func (t *Timeline) Walk(thread event.ThreadID, m event.Moment, back bool) func(y
 }
 
 // CallLines lists the moments at which a call reached a line.
-func (t *Timeline) CallLines(c event.CallID) List { return t.list(t.table[c].lines) }
+func (t *Timeline) CallLines(c event.CallID) List { return t.list(t.table.ref(int(c)).lines) }
 
 // SiteMoments lists the moments at which a site was reached.
-func (t *Timeline) SiteMoments(s event.SiteID) List { return t.listOf(t.sites, int(s)) }
+func (t *Timeline) SiteMoments(s event.SiteID) List { return t.listOf(&t.sites, int(s)) }
 
 // Enters lists the moments at which a function was entered.
-func (t *Timeline) Enters(f event.FunctionID) List { return t.listOf(t.enters, int(f)) }
+func (t *Timeline) Enters(f event.FunctionID) List { return t.listOf(&t.enters, int(f)) }
 
 // Returns lists the moments at which calls of a function ended, by a return or a panic.
-func (t *Timeline) Returns(f event.FunctionID) List { return t.listOf(t.returns, int(f)) }
+func (t *Timeline) Returns(f event.FunctionID) List { return t.listOf(&t.returns, int(f)) }
 
 // ThreadCalls lists the numbers of a thread's calls.
-func (t *Timeline) ThreadCalls(id event.ThreadID) List { return t.list(t.threads[id-1].calls) }
+func (t *Timeline) ThreadCalls(id event.ThreadID) List {
+	return t.list(t.threads.ref(int(id) - 1).calls)
+}
 
 // Notable lists the moments of one of the rare kinds: Panic, Recover, Failure,
 // Exit, Output.
@@ -371,7 +387,7 @@ func (t *Timeline) ErrorReturns() List { return t.list(t.errors) }
 
 // LastLine returns the last line moment of a call that is at most m, or NoMoment.
 func (t *Timeline) LastLine(c event.CallID, m event.Moment) event.Moment {
-	if t.calls[max(m, 0)] == uint32(c) && t.kinds[max(m, 0)] == event.Line && m >= 0 {
+	if t.calls.at(int(max(m, 0))) == uint32(c) && t.kinds.at(int(max(m, 0))) == event.Line && m >= 0 {
 		return m
 	}
 	list := t.CallLines(c)
@@ -384,8 +400,8 @@ func (t *Timeline) LastLine(c event.CallID, m event.Moment) event.Moment {
 // WritesOf lists the moments at which a variable of a call was written, apart
 // from its arguments at its beginning and its results at its end.
 func (t *Timeline) WritesOf(c event.CallID, v event.VariableID) List {
-	r := &t.table[c]
-	list := t.variables[r.variables : r.variables+r.written]
+	r := t.table.ref(int(c))
+	list := t.variables.slice(int(r.variables), int(r.variables+r.written))
 	i := sort.Search(len(list), func(i int) bool { return list[i].variable >= uint32(v) })
 	switch {
 	case i == len(list) || list[i].variable != uint32(v):
@@ -401,7 +417,7 @@ func (t *Timeline) WritesOf(c event.CallID, v event.VariableID) List {
 func (t *Timeline) LastWrite(c event.CallID, v event.VariableID, m event.Moment) event.Moment {
 	call := t.Call(c)
 	f := t.Function(call.Function)
-	if call.Leave != event.NoMoment && call.Leave <= m && t.kinds[call.Leave] == event.Leave && slices.Contains(f.Results, v) {
+	if call.Leave != event.NoMoment && call.Leave <= m && t.kinds.at(int(call.Leave)) == event.Leave && slices.Contains(f.Results, v) {
 		return call.Leave
 	}
 	list := t.WritesOf(c, v)
@@ -429,7 +445,7 @@ func (t *Timeline) CountOn(thread event.ThreadID, first, last event.Moment) int6
 	i := sort.Search(runs.Len(), func(i int) bool { return t.runEnd(int(runs.At(i))) > first })
 	for ; i < runs.Len(); i++ {
 		r := int(runs.At(i))
-		begin := max(event.Moment(t.runs[r].moment), first)
+		begin := max(event.Moment(t.runs.ref(r).moment), first)
 		if begin > last {
 			break
 		}

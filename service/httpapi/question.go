@@ -104,7 +104,11 @@ func (a *server) question(ctx huma.Context, q ask.Question) (any, error) {
 		return nil, err
 	}
 	s.Limit = limit
-	return q.Run(ctx.Context(), s, reflect.ValueOf(request).Elem().Interface())
+	answer, err := q.Run(ctx.Context(), s, reflect.ValueOf(request).Elem().Interface())
+	if errors.Is(err, fault.Damaged) {
+		a.Recordings.Drop(s.Recording)
+	}
+	return answer, err
 }
 
 // subject is evidence that the asking person may look at, with the rest of its case.

@@ -14,6 +14,7 @@ import (
 	"wraithology/api"
 
 	"wraithology/core/fault"
+	"wraithology/core/guard"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
@@ -56,10 +57,10 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 	if err != nil || e.State != api.StateIndexing {
 		return err
 	}
-	told := time.Now()
+	saved := time.Now()
 	r, err := w.open.Open(ctx, e, func(done float64) {
-		if time.Since(told) > 250*time.Millisecond {
-			told = time.Now()
+		if time.Since(saved) > 250*time.Millisecond {
+			saved = time.Now()
 			_ = w.store.SetProgress(ctx, e.ID, done) // the next one, or the end, says it again
 		}
 	})
@@ -70,8 +71,12 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 		e.State, e.Trouble, e.Outcome = api.StateFailed, err.Error(), "cannot be read"
 		return w.store.SaveEvidence(ctx, e)
 	}
-	describe(&e, r.Info())
-	if e.Fingerprint, err = ask.Fingerprint(ctx, r); err != nil {
+	err = guard.Do(func() (err error) {
+		describe(&e, r.Info())
+		e.Fingerprint, err = ask.Fingerprint(ctx, r)
+		return err
+	})
+	if err != nil {
 		return err
 	}
 	return w.store.SaveEvidence(ctx, e)

@@ -147,6 +147,24 @@ func (r *Recordings) load(ctx context.Context, x *entry, path string, o evidence
 	}
 }
 
+// Drop forgets a recording whose timeline was found to be damaged: the next to ask opens
+// it anew.
+func (r *Recordings) Drop(x replay.Recording) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for e := r.used.Front(); e != nil; e = e.Next() {
+		open := e.Value.(*entry)
+		select {
+		case <-open.ready:
+			if open.r == x {
+				r.remove(e)
+				return
+			}
+		default: // it is another one, which is being opened
+		}
+	}
+}
+
 func (r *Recordings) forget(key string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -1,0 +1,196 @@
+package timeline
+
+import (
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"math/bits"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"unsafe"
+
+	"golang.org/x/sync/errgroup"
+
+	"wraithology/core/event"
+	"wraithology/core/fault"
+	"wraithology/core/guard"
+	"wraithology/core/mapped"
+)
+
+// sumsFile holds the checksums (CRC-32C) of the columns' blocks, column by column in the
+// order of columns.
+const sumsFile = "sums"
+
+// columns are the files of records, with the size of a record in bytes.
+var columns = []struct {
+	name string
+	size uintptr
+}{
+	{kindsFile, unsafe.Sizeof(event.Kind(0))}, {callsFile, 4}, {idsFile, 4}, {offsetsFile, 4}, {dataFile, 1}, {timesFile, 4}, {chunksFile, unsafe.Sizeof(chunkRecord{})},
+	{runsFile, unsafe.Sizeof(runRecord{})}, {tableFile, unsafe.Sizeof(callRecord{})}, {variableFile, unsafe.Sizeof(variableRecord{})}, {listsFile, 4},
+	{threadsFile, unsafe.Sizeof(threadRecord{})}, {creatorsFile, 1}, {sitesFile, unsafe.Sizeof(listRecord{})}, {entersFile, unsafe.Sizeof(listRecord{})},
+	{returnsFile, unsafe.Sizeof(listRecord{})}, {keysFile, unsafe.Sizeof(keyRecord{})}, {postedFile, unsafe.Sizeof(postingRecord{})}, {tracesFile, unsafe.Sizeof(traceRecord{})},
+}
+
+// mostBlock is the size of a block at most, in bytes.
+const mostBlock = 64 << 10
+
+// blockShift returns the binary logarithm of the number of records in a block: as many as
+// fit, so that none lies in two blocks.
+func blockShift(size uintptr) uint { return uint(bits.Len(uint(mostBlock/size))) - 1 }
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// writeSums writes the checksums of all columns in dir.
+func writeSums(dir string) error {
+	lists := make([][]uint32, len(columns))
+	var g errgroup.Group
+	g.SetLimit(4)
+	for i, c := range columns {
+		g.Go(func() (err error) {
+			lists[i], err = sumsOf(filepath.Join(dir, c.name), c.size<<blockShift(c.size))
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return fmt.Errorf("take the timeline's checksums: %w", err)
+	}
+	var all []uint32
+	for _, list := range lists {
+		all = append(all, list...)
+	}
+	return os.WriteFile(filepath.Join(dir, sumsFile), asBytes(all), 0o600)
+}
+
+func sumsOf(path string, block uintptr) (list []uint32, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b := make([]byte, block)
+	for {
+		n, err := io.ReadFull(f, b)
+		if n > 0 {
+			list = append(list, crc32.Checksum(b[:n], castagnoli))
+		}
+		switch {
+		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+			return list, nil
+		case err != nil:
+			return nil, err
+		}
+	}
+}
+
+// records are a column of a timeline, mapped into memory. Each block is verified when it is
+// used first, so that opening costs the same for a long one, and damage is an error of the
+// question that meets it: guard.Do returns it, and the timeline is built again next time.
+type records[T any] struct {
+	list  []T
+	sums  []uint32 // of the blocks
+	fine  []uint32 // 1 where a block was verified
+	shift uint
+	path  string
+}
+
+// at returns a record.
+func (r *records[T]) at(i int) T {
+	if atomic.LoadUint32(&r.fine[i>>r.shift]) == 0 {
+		r.verify(i >> r.shift)
+	}
+	return r.list[i]
+}
+
+// ref returns a record where it lies.
+func (r *records[T]) ref(i int) *T {
+	if atomic.LoadUint32(&r.fine[i>>r.shift]) == 0 {
+		r.verify(i >> r.shift)
+	}
+	return &r.list[i]
+}
+
+// slice returns the records from one to before another.
+func (r *records[T]) slice(from, to int) []T {
+	if from < to {
+		for b := from >> r.shift; b <= (to-1)>>r.shift; b++ {
+			if atomic.LoadUint32(&r.fine[b]) == 0 {
+				r.verify(b)
+			}
+		}
+	}
+	return r.list[from:to]
+}
+
+func (r *records[T]) len() int { return len(r.list) }
+
+func (r *records[T]) verify(block int) {
+	from := block << r.shift
+	to := min(from+1<<r.shift, len(r.list))
+	if crc32.Checksum(asBytes(r.list[from:to]), castagnoli) != r.sums[block] {
+		r.damaged(fmt.Sprintf("in block %d", block))
+	}
+	atomic.StoreUint32(&r.fine[block], 1)
+}
+
+// damaged ends the question, and sees to it that the timeline is built again next time.
+func (r *records[T]) damaged(where string) {
+	_ = os.Remove(filepath.Join(filepath.Dir(r.path), indexFile)) // without it the timeline counts as incomplete
+	guard.Raise(fmt.Errorf("%w: the timeline's file %s, %s", fault.Damaged, filepath.Base(r.path), where))
+}
+
+// mapColumn maps one of a timeline's files and gives its records to r. The mapping goes
+// when owner is collected. sums are those of all columns.
+func mapColumn[T any](owner *Timeline, r *records[T], dir, name string, sums []uint32) error {
+	f, err := os.Open(filepath.Join(dir, name))
+	if errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("%w: it has no file %s", errStale, name)
+	}
+	if err != nil {
+		return fmt.Errorf("open the timeline: %w", err)
+	}
+	defer f.Close()
+	b, err := mapped.File(owner, f)
+	if err != nil {
+		return fmt.Errorf("open the timeline: %w", err)
+	}
+	var x T
+	r.list = unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/int(unsafe.Sizeof(x)))
+	r.shift, r.path = blockShift(unsafe.Sizeof(x)), f.Name()
+	first := 0
+	for _, c := range columns {
+		if c.name == name {
+			break
+		}
+		info, err := os.Stat(filepath.Join(dir, c.name))
+		if err != nil {
+			return fmt.Errorf("%w: %w", errStale, err)
+		}
+		first += blocks(int(info.Size()), c.size)
+	}
+	n := blocks(len(b), unsafe.Sizeof(x))
+	if first+n > len(sums) {
+		return fmt.Errorf("%w: it has too few checksums", errStale)
+	}
+	r.sums, r.fine = sums[first:first+n], make([]uint32, n)
+	return nil
+}
+
+// readSums reads the checksums of all columns.
+func readSums(dir string) ([]uint32, error) {
+	b, err := os.ReadFile(filepath.Join(dir, sumsFile))
+	if err != nil {
+		return nil, fmt.Errorf("read the timeline's checksums: %w", err)
+	}
+	list := make([]uint32, len(b)/4)
+	copy(asBytes(list), b)
+	return list, nil
+}
+
+// blocks is how many blocks a file of so many bytes has.
+func blocks(bytes int, size uintptr) int {
+	block := int(size << blockShift(size))
+	return (bytes + block - 1) / block
+}
