@@ -12,6 +12,8 @@ import (
 	"wraithology/core/fault"
 	"wraithology/core/replay/find"
 	"wraithology/core/replay/history"
+	"wraithology/core/replay/step/steptest"
+	"wraithology/core/timeline"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -200,7 +202,9 @@ func (m *machine) leave(t int, unwound bool) {
 }
 
 // open writes the machine's log and opens it for replay.
-func (m *machine) open(t testing.TB) history.Replay {
+func (m *machine) open(t testing.TB) history.Replay { return history.Open(m.timeline(t)) }
+
+func (m *machine) timeline(t testing.TB) *timeline.Timeline {
 	var out bytes.Buffer
 	w, err := execlog.NewWriter(&out, event.Header{Program: "machine"}, execlog.Zstd)
 	require.NoError(t, err)
@@ -227,7 +231,7 @@ func (m *machine) open(t testing.TB) history.Replay {
 	require.NoError(t, w.Flush())
 	log, err := execlog.Open(bytes.NewReader(out.Bytes()), int64(out.Len()))
 	require.NoError(t, err)
-	return history.Open(logtest.Timeline(t, log))
+	return logtest.Timeline(t, log)
 }
 
 // threadAt is the thread's number in the recording: by first appearance.
@@ -339,6 +343,9 @@ func (m *machine) stepFrom(thread, at int, s replay.Step) int {
 			if i := find(at-1, -1, lineIn(call)); i >= 0 {
 				return i
 			}
+			if m.calls[call].enter < at {
+				return m.calls[call].enter
+			}
 		}
 		if p := m.calls[call].parent; p >= 0 {
 			if i := find(m.calls[call].enter, -1, lineIn(p)); i >= 0 {
@@ -382,12 +389,14 @@ func TestAgainstTheOracle(t *testing.T) {
 		streams = 100
 	}
 	const long = 4
+	checked := 0
 	for seed := range streams + long {
 		m := newMachine(uint64(seed))
 		if seed >= streams {
 			m = newLongMachine(uint64(seed))
 		}
-		r := m.open(t)
+		tl := m.timeline(t)
+		r := history.Open(tl)
 		require.Equal(t, int64(len(m.list)), r.Info().Moments, "seed %d", seed)
 		numbers := m.numbers()
 		for range 25 {
@@ -407,9 +416,13 @@ func TestAgainstTheOracle(t *testing.T) {
 				}
 			}
 		}
+		if seed%10 == 0 {
+			checked += steptest.LeadBack(t, r, tl, 1)
+		}
 		m.checkHits(ctx, t, r, seed)
 		m.checkKinds(ctx, t, r, seed)
 	}
+	assert.Greater(t, checked, streams)
 }
 
 // told is what the log says of a variable or address at a moment. Sure says that

@@ -244,14 +244,18 @@ func (w walker) recovery(after event.Moment, within event.CallID) event.Moment {
 	return event.NoMoment
 }
 
-// back goes to the previous line of the call, or to the call of it.
+// back goes to the previous line of the call, or to its entry, or to where it was called.
 func (w walker) back(c event.CallID, at event.Moment) (event.Moment, replay.Reason) {
+	call := w.r.T.Call(c)
 	if w.s.Way != replay.Out && w.own(c) {
-		if m := w.r.T.LastLine(c, at-1); m != event.NoMoment {
-			return m, replay.ReachedLine
+		if m := w.r.T.LastLine(c, at-1); m != event.NoMoment && m != call.Enter {
+			why, _ := w.halts(m)
+			return m, why
+		}
+		if call.Enter < at {
+			return call.Enter, replay.AtHead
 		}
 	}
-	call := w.r.T.Call(c)
 	for p := call.Parent; p != event.NoCall; p = w.r.T.Call(p).Parent {
 		if !w.own(p) {
 			continue
