@@ -54,7 +54,7 @@ func (r *room) changed() {
 	for c := range r.watchers {
 		select {
 		case c <- struct{}{}:
-		default: // told already, and not yet looked
+		default: // it has a change to look at already
 		}
 	}
 }
@@ -165,17 +165,17 @@ func (h *Hub) describe(x store.Sitting) api.Sitting {
 // Watch calls f with the sitting's state now and after every change, until the
 // context ends or f fails; beat is called when nothing has changed for a while.
 func (h *Hub) Watch(ctx context.Context, id int64, name string, f func(api.Sitting) error, beat func() error) error {
-	told := make(chan struct{}, 1)
-	told <- struct{}{}
+	changed := make(chan struct{}, 1)
+	changed <- struct{}{}
 	h.mu.Lock()
-	h.room(id).watchers[told] = name
+	h.room(id).watchers[changed] = name
 	h.room(id).changed()
 	h.mu.Unlock()
 	defer func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		r := h.room(id)
-		delete(r.watchers, told)
+		delete(r.watchers, changed)
 		if p := r.people[name]; p != nil {
 			p.seen = time.Now().Add(2*time.Second - lingers) // a reload must not look like leaving
 		}
@@ -195,7 +195,7 @@ func (h *Hub) Watch(ctx context.Context, id int64, name string, f func(api.Sitti
 			if err := beat(); err != nil {
 				return err
 			}
-		case <-told:
+		case <-changed:
 			x, err := h.store.SittingByID(ctx, id)
 			if err != nil {
 				return err
