@@ -177,17 +177,25 @@ func askAll(ctx context.Context, r *report, o opened, large bool) error {
 	}
 	floor := o.peek.String() + ", reading one block"
 	timed := func(what string, target time.Duration, ask func(m event.Moment, t event.ThreadID) error) error {
-		var times []time.Duration
+		var places []event.Moment
 		for range asked {
-			m, t := anywhere()
-			started := time.Now()
-			if err := ask(m, t); err != nil {
-				return fmt.Errorf("%s at moment %d: %w", what, m, err)
-			}
-			times = append(times, time.Since(started))
+			m, _ := anywhere()
+			places = append(places, m)
 		}
-		worst := p99(times)
-		r.add(name+what+", p99", worst.String(), floor, worst.Seconds()/o.peek.Seconds(), target.String(), worst <= target)
+		// The first look at a place verifies the blocks that it reads.
+		for _, look := range []string{", p99", ", again, p99"} {
+			var times []time.Duration
+			for _, m := range places {
+				t := o.t.Thread(m)
+				started := time.Now()
+				if err := ask(m, t); err != nil {
+					return fmt.Errorf("%s at moment %d: %w", what, m, err)
+				}
+				times = append(times, time.Since(started))
+			}
+			worst := p99(times)
+			r.add(name+what+look, worst.String(), floor, worst.Seconds()/o.peek.Seconds(), target.String(), worst <= target)
+		}
 		return nil
 	}
 	err := timed("seek, stack and a frame's values", 2*time.Millisecond, func(m event.Moment, t event.ThreadID) error {
@@ -252,13 +260,16 @@ func askHits(ctx context.Context, r *report, o opened, name string) error {
 		return err
 	}
 	c.When = q
-	started = time.Now()
-	held, err := o.r.Hits(ctx, c, replay.Page{Count: 20})
-	if err != nil {
-		return err
+	perMillion, held := map[string]time.Duration{}, 0
+	looks := []string{"a condition, a million hits", "a condition, a million hits, again"}
+	for _, look := range looks {
+		started = time.Now()
+		list, err := o.r.Hits(ctx, c, replay.Page{Count: 20})
+		if err != nil {
+			return err
+		}
+		perMillion[look], held = time.Duration(float64(time.Since(started))/float64(hits.Total)*1e6), list.Total
 	}
-	took = time.Since(started)
-	perMillion := time.Duration(float64(took) / float64(hits.Total) * 1e6)
 	started = time.Now()
 	for i := range 1_000_000 {
 		m := o.t.SiteMoments(event.SiteID((line - 2) / 100 * lines)).At(i % hits.Total)
@@ -267,7 +278,10 @@ func askHits(ctx context.Context, r *report, o opened, name string) error {
 		}
 	}
 	floor = time.Since(started)
-	r.add(name+"a condition, a million hits", fmt.Sprintf("%s (%d hold)", perMillion.Round(time.Millisecond), held.Total), floor.Round(time.Millisecond).String()+", decoding the hits", perMillion.Seconds()/floor.Seconds(), "1s", perMillion <= time.Second)
+	for _, look := range looks {
+		took := perMillion[look]
+		r.add(name+look, fmt.Sprintf("%s (%d hold)", took.Round(time.Millisecond), held), floor.Round(time.Millisecond).String()+", decoding the hits", took.Seconds()/floor.Seconds(), "1s", took <= time.Second)
+	}
 	return nil
 }
 

@@ -21,14 +21,17 @@ func (l List) Len() int { return int(l.record.count) }
 
 // At returns an entry of the list.
 func (l List) At(i int) event.Moment {
-	switch {
-	case l.words == nil: // a single entry stands in the record
+	if l.words == nil { // a single entry stands in the record
 		return event.Moment(l.record.at)
-	case l.record.count <= segmentSize:
-		return event.Moment(l.words.at(int(l.record.at) + i))
 	}
-	segment := l.words.at(int(l.record.at) + i/segmentSize)
-	return event.Moment(l.words.at(int(segment) + i%segmentSize))
+	at := int(l.record.at) + i
+	if l.record.count > segmentSize {
+		segment := int(l.record.at) + i/segmentSize
+		l.words.need(segment)
+		at = int(l.words.list[segment]) + i%segmentSize
+	}
+	l.words.need(at)
+	return event.Moment(l.words.list[at])
 }
 
 // Before returns the index of the last entry that is at most m, or -1.

@@ -90,44 +90,52 @@ func sumsOf(path string, block uintptr) (list []uint32, err error) {
 // used first, so that opening costs the same for a long one, and damage is an error of the
 // question that meets it: guard.Do returns it, and the timeline is built again next time.
 type records[T any] struct {
-	list  []T
-	sums  []uint32 // of the blocks
+	list []T
+	verified
+	sums []uint32 // of the blocks
+	path string
+}
+
+// verified are the blocks of a column that were verified. It has no type parameter, and
+// calls through a field: so the compiler inlines need into loops over millions of records.
+type verified struct {
 	fine  []uint32 // 1 where a block was verified
-	shift uint
-	path  string
+	shift uint8
+	check func(i int) // records.verify
+}
+
+// need makes sure that the record i of list is verified.
+func (v *verified) need(i int) {
+	if atomic.LoadUint32(&v.fine[uint(i)>>(v.shift&63)]) == 0 {
+		v.check(i)
+	}
 }
 
 // at returns a record.
 func (r *records[T]) at(i int) T {
-	if atomic.LoadUint32(&r.fine[i>>r.shift]) == 0 {
-		r.verify(i >> r.shift)
-	}
+	r.need(i)
 	return r.list[i]
 }
 
 // ref returns a record where it lies.
 func (r *records[T]) ref(i int) *T {
-	if atomic.LoadUint32(&r.fine[i>>r.shift]) == 0 {
-		r.verify(i >> r.shift)
-	}
+	r.need(i)
 	return &r.list[i]
 }
 
 // slice returns the records from one to before another.
 func (r *records[T]) slice(from, to int) []T {
-	if from < to {
-		for b := from >> r.shift; b <= (to-1)>>r.shift; b++ {
-			if atomic.LoadUint32(&r.fine[b]) == 0 {
-				r.verify(b)
-			}
-		}
+	for i := from; i < to; i = (i>>r.shift + 1) << r.shift {
+		r.need(i)
 	}
 	return r.list[from:to]
 }
 
 func (r *records[T]) len() int { return len(r.list) }
 
-func (r *records[T]) verify(block int) {
+// verify verifies the block of record i.
+func (r *records[T]) verify(i int) {
+	block := i >> r.shift
 	from := block << r.shift
 	to := min(from+1<<r.shift, len(r.list))
 	if crc32.Checksum(asBytes(r.list[from:to]), castagnoli) != r.sums[block] {
@@ -159,7 +167,7 @@ func mapColumn[T any](owner *Timeline, r *records[T], dir, name string, sums []u
 	}
 	var x T
 	r.list = unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/int(unsafe.Sizeof(x)))
-	r.shift, r.path = blockShift(unsafe.Sizeof(x)), f.Name()
+	r.shift, r.path = uint8(blockShift(unsafe.Sizeof(x))), f.Name()
 	first := 0
 	for _, c := range columns {
 		if c.name == name {
@@ -176,6 +184,7 @@ func mapColumn[T any](owner *Timeline, r *records[T], dir, name string, sums []u
 		return fmt.Errorf("%w: it has too few checksums", errStale)
 	}
 	r.sums, r.fine = sums[first:first+n], make([]uint32, n)
+	r.check = r.verify
 	return nil
 }
 

@@ -170,11 +170,17 @@ func (t *Timeline) FunctionOf(c event.CallID) *event.Function {
 func (t *Timeline) Len() event.Moment { return event.Moment(t.kinds.len()) }
 
 // Kind returns what happened at a moment; m must be in range, as everywhere here.
-func (t *Timeline) Kind(m event.Moment) event.Kind { return t.kinds.at(int(m)) }
+func (t *Timeline) Kind(m event.Moment) event.Kind {
+	t.kinds.need(int(m))
+	return t.kinds.list[m]
+}
 
 // ID returns the Event.ID of a moment: the site of a line, the function of an
 // enter, the variable of a write.
-func (t *Timeline) ID(m event.Moment) uint32 { return t.ids.at(int(m)) }
+func (t *Timeline) ID(m event.Moment) uint32 {
+	t.ids.need(int(m))
+	return t.ids.list[m]
+}
 
 // Time returns a moment's time in nanoseconds since the log's start. In a chunk
 // that spans more than four seconds it is exact to one part in 2^32 of the span.
@@ -190,20 +196,30 @@ func (t *Timeline) run(m event.Moment) *runRecord {
 	if next := int(m/chunkSize) + 1; next < t.chunks.len() {
 		to = int(t.chunks.ref(next).run) + 1
 	}
-	i := sort.Search(to-from, func(i int) bool { return event.Moment(t.runs.ref(from+i).moment) > m })
+	i := sort.Search(to-from, func(i int) bool { return t.runStart(from+i) > m })
 	return t.runs.ref(from + i - 1)
+}
+
+// runStart returns the first moment of a run.
+func (t *Timeline) runStart(i int) event.Moment {
+	t.runs.need(i)
+	return event.Moment(t.runs.list[i].moment)
 }
 
 // Thread returns the thread on which a moment lies.
 func (t *Timeline) Thread(m event.Moment) event.ThreadID {
-	if c := t.calls.at(int(m)); c != uint32(event.NoCall) {
-		return event.ThreadID(t.table.ref(int(c)).thread)
+	if c := t.CallOf(m); c != event.NoCall {
+		t.table.need(int(c))
+		return event.ThreadID(t.table.list[c].thread)
 	}
 	return event.ThreadID(t.run(m).thread)
 }
 
 // CallOf returns the call that a moment belongs to, or event.NoCall.
-func (t *Timeline) CallOf(m event.Moment) event.CallID { return event.CallID(t.calls.at(int(m))) }
+func (t *Timeline) CallOf(m event.Moment) event.CallID {
+	t.calls.need(int(m))
+	return event.CallID(t.calls.list[m])
+}
 
 // Call returns a call.
 func (t *Timeline) Call(c event.CallID) Call {
@@ -245,17 +261,21 @@ func (t *Timeline) Ended(id event.ThreadID, m event.Moment) bool {
 // Event decodes the event at a moment.
 func (t *Timeline) Event(m event.Moment) event.Event {
 	chunk := t.chunks.ref(int(m / chunkSize))
-	if t.offsets.at(int(m)) == noData {
-		return event.Event{Kind: t.kinds.at(int(m)), ID: t.ids.at(int(m)), Time: chunk.base + int64(uint64(t.times.at(int(m)))<<chunk.shift)}
+	t.times.need(int(m))
+	at := chunk.base + int64(uint64(t.times.list[m])<<chunk.shift)
+	t.offsets.need(int(m))
+	offset := t.offsets.list[m]
+	if offset == noData {
+		return event.Event{Kind: t.Kind(m), ID: t.ID(m), Time: at}
 	}
-	from := int(chunk.data) + int(t.offsets.at(int(m)))
-	t.data.ref(from)
+	from := int(chunk.data) + int(offset)
+	t.data.need(from)
 	e, size, err := event.EventAt(t.data.list[from:])
 	if err != nil { // it was walked when the timeline was built
 		t.data.damaged(err.Error())
 	}
-	t.data.slice(from, from+size) // the rest of its bytes may lie in other blocks
-	e.Time = chunk.base + int64(uint64(t.times.at(int(m)))<<chunk.shift)
+	t.data.slice(from, from+size) // the rest of its bytes may be in other blocks
+	e.Time = at
 	return e
 }
 
@@ -299,7 +319,7 @@ func (t *Timeline) runsOf(id event.ThreadID) List { return t.list(t.threads.ref(
 // runEnd returns the moment after the last one of a run.
 func (t *Timeline) runEnd(i int) event.Moment {
 	if i+1 < t.runs.len() {
-		return event.Moment(t.runs.ref(i + 1).moment)
+		return t.runStart(i + 1)
 	}
 	return t.Len()
 }
@@ -315,7 +335,7 @@ func (t *Timeline) OnThread(thread event.ThreadID, m event.Moment) event.Moment 
 		}
 	}
 	runs := t.runsOf(thread)
-	i := sort.Search(runs.Len(), func(i int) bool { return event.Moment(t.runs.ref(int(runs.At(i))).moment) > m }) - 1
+	i := sort.Search(runs.Len(), func(i int) bool { return t.runStart(int(runs.At(i))) > m }) - 1
 	if i < 0 {
 		return event.NoMoment
 	}
@@ -329,7 +349,7 @@ func (t *Timeline) Next(thread event.ThreadID, m event.Moment) event.Moment {
 	if i == runs.Len() {
 		return event.NoMoment
 	}
-	return max(m+1, event.Moment(t.runs.ref(int(runs.At(i))).moment))
+	return max(m+1, t.runStart(int(runs.At(i))))
 }
 
 // Walk gives a thread's moments after m, or back from before it.
@@ -337,10 +357,10 @@ func (t *Timeline) Walk(thread event.ThreadID, m event.Moment, back bool) func(y
 	runs := t.runsOf(thread)
 	return func(yield func(event.Moment) bool) {
 		if back {
-			i := sort.Search(runs.Len(), func(i int) bool { return event.Moment(t.runs.ref(int(runs.At(i))).moment) >= m }) - 1
+			i := sort.Search(runs.Len(), func(i int) bool { return t.runStart(int(runs.At(i))) >= m }) - 1
 			for ; i >= 0; i-- {
 				r := int(runs.At(i))
-				for x := min(m, t.runEnd(r)) - 1; x >= event.Moment(t.runs.ref(r).moment); x-- {
+				for x := min(m, t.runEnd(r)) - 1; x >= t.runStart(r); x-- {
 					if !yield(x) {
 						return
 					}
@@ -351,7 +371,7 @@ func (t *Timeline) Walk(thread event.ThreadID, m event.Moment, back bool) func(y
 		i := sort.Search(runs.Len(), func(i int) bool { return t.runEnd(int(runs.At(i))) > m+1 })
 		for ; i < runs.Len(); i++ {
 			r := int(runs.At(i))
-			for x := max(m+1, event.Moment(t.runs.ref(r).moment)); x < t.runEnd(r); x++ {
+			for x := max(m+1, t.runStart(r)); x < t.runEnd(r); x++ {
 				if !yield(x) {
 					return
 				}
@@ -445,7 +465,7 @@ func (t *Timeline) CountOn(thread event.ThreadID, first, last event.Moment) int6
 	i := sort.Search(runs.Len(), func(i int) bool { return t.runEnd(int(runs.At(i))) > first })
 	for ; i < runs.Len(); i++ {
 		r := int(runs.At(i))
-		begin := max(event.Moment(t.runs.ref(r).moment), first)
+		begin := max(t.runStart(r), first)
 		if begin > last {
 			break
 		}
