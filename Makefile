@@ -4,6 +4,9 @@
 CONSOLE = console/dist/index.html
 STAMP = console/node_modules/.installed
 
+# What runs on several goroutines at once is tested with the race detector too.
+CONCURRENT = ./service/... ./core/guard ./core/ask ./core/question ./core/replay/... ./core/timeline
+
 .PHONY: demo test test-recorder bench bench-quick build lint fuzz clean needs needs-test
 
 demo: needs build
@@ -15,6 +18,7 @@ demo: needs build
 test: needs-test build
 	go test -count=1 -timeout 14m ./...
 	cd demo/berthing && go test ./...
+	go test -race -short -count=1 -timeout 10m $(CONCURRENT)
 
 # Runs the tests of public modules recorded, and reads dumps of older Go releases;
 # needs the module proxy.

@@ -13,14 +13,19 @@ var _ = register(question[ask.ValuesRequest, ask.Values]{use: "values LOCATOR", 
 
 var _ = register(question[ask.PartsRequest, ask.Variable]{use: "parts LOCATOR PATH", short: "Show a page of the parts of a value", args: [2]int{2, 2},
 	print: func(w io.Writer, _ printing, q ask.PartsRequest, v ask.Variable) {
+		page := v.Children
+		v.Children = nil
 		printVariable(w, v, "")
-		if more := v.Count - q.From - len(v.Children); more > 0 {
-			fmt.Fprintf(w, "  %d more: --from %d\n", more, q.From+len(v.Children))
+		for _, c := range page {
+			printVariable(w, c, "    ")
+		}
+		if more := v.Count - q.From - len(page); more > 0 {
+			fmt.Fprintf(w, "  %d more: --from %d\n", more, q.From+len(page))
 		}
 	}})
 
 var stateWords = map[string]string{
-	"unassigned": "not assigned yet", "leftover": "holds leftover garbage", "optimised-away": "optimised away",
+	"unassigned": "not assigned yet", "leftover": "uninitialised: holds garbage from earlier use of the memory", "optimised-away": "optimised away",
 	"unrecorded": "not recorded", "redacted": "redacted",
 }
 

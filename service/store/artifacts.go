@@ -22,22 +22,22 @@ type Artifact struct {
 // AddArtifact adds an artifact to its case.
 func (s *Store) AddArtifact(ctx context.Context, a *Artifact) error {
 	a.UploadedAt = time.Now()
-	return told(s.in(ctx).Omit("Person").Create(a).Error, "artifact "+a.Name)
+	return translate(s.in(ctx).Omit("Person").Create(a).Error, "artifact "+a.Name)
 }
 
 // ArtifactsOf lists a case's artifacts, newest first.
 func (s *Store) ArtifactsOf(ctx context.Context, caseID int64) (list []Artifact, err error) {
-	return list, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("uploaded_at desc, id desc").Find(&list).Error, "artifacts")
+	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("uploaded_at desc, id desc").Find(&list).Error, "artifacts")
 }
 
 // ArtifactByName finds an artifact of a case.
 func (s *Store) ArtifactByName(ctx context.Context, caseID int64, name string) (a Artifact, err error) {
-	return a, told(s.in(ctx).Preload("Person").Where("case_id = ? and name = ?", caseID, name).Take(&a).Error, "artifact "+name)
+	return a, translate(s.in(ctx).Preload("Person").Where("case_id = ? and name = ?", caseID, name).Take(&a).Error, "artifact "+name)
 }
 
 // IndexAgain puts a case's evidence of some kinds back into the state of being
 // indexed, and returns it.
 func (s *Store) IndexAgain(ctx context.Context, caseID int64, kinds []string) (list []Evidence, err error) {
 	err = s.in(ctx).Raw("update evidence set state = 'indexing', progress = 0 where case_id = ? and (kind in ? or state = 'failed') returning *", caseID, kinds).Scan(&list).Error
-	return list, told(err, "evidence")
+	return list, translate(err, "evidence")
 }

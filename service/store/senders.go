@@ -25,17 +25,17 @@ type Sender struct {
 // AddSender keeps a sender.
 func (s *Store) AddSender(ctx context.Context, x *Sender) error {
 	x.CreatedAt = time.Now()
-	return told(s.in(ctx).Omit("Person").Create(x).Error, "sender")
+	return translate(s.in(ctx).Omit("Person").Create(x).Error, "sender")
 }
 
 // SenderByToken finds the sender whose token has a hash.
 func (s *Store) SenderByToken(ctx context.Context, hash []byte) (x Sender, err error) {
-	return x, told(s.in(ctx).Where("secret_hash = ?", hash).Take(&x).Error, "token")
+	return x, translate(s.in(ctx).Where("secret_hash = ?", hash).Take(&x).Error, "token")
 }
 
 // SendersOf lists the senders of a case, newest first.
 func (s *Store) SendersOf(ctx context.Context, caseID int64) (list []Sender, err error) {
-	return list, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("id desc").Find(&list).Error, "senders")
+	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("id desc").Find(&list).Error, "senders")
 }
 
 // DeleteSender takes a sender's token away.
@@ -44,22 +44,22 @@ func (s *Store) DeleteSender(ctx context.Context, caseID, id int64) error {
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("sender %d: %w", id, fault.NotFound)
 	}
-	return told(done.Error, "sender")
+	return translate(done.Error, "sender")
 }
 
 // MoveEvidence moves evidence with its sitting to another case.
 func (s *Store) MoveEvidence(ctx context.Context, e Evidence, to int64) error {
 	return s.in(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Model(&Evidence{}).Where("id = ?", e.ID).Update("case_id", to).Error; err != nil {
-			return told(err, "evidence "+e.Name)
+			return translate(err, "evidence "+e.Name)
 		}
-		return told(tx.Model(&Sitting{}).Where("evidence_id = ?", e.ID).Update("case_id", to).Error, "sitting")
+		return translate(tx.Model(&Sitting{}).Where("evidence_id = ?", e.ID).Update("case_id", to).Error, "sitting")
 	})
 }
 
 // SetOffset says how far a piece of evidence's clock is behind the case's, in nanoseconds.
 func (s *Store) SetOffset(ctx context.Context, id, nanoseconds int64) error {
-	return told(s.in(ctx).Model(&Evidence{}).Where("id = ?", id).Update("clock_offset_ns", nanoseconds).Error, "evidence")
+	return translate(s.in(ctx).Model(&Evidence{}).Where("id = ?", id).Update("clock_offset_ns", nanoseconds).Error, "evidence")
 }
 
 // Alike is evidence with the same failure, and the case that it is in.
@@ -75,5 +75,5 @@ func (s *Store) EvidenceAlike(ctx context.Context, fingerprint string, person, b
 	err = s.in(ctx).Table("evidence").Select("evidence.*, cases.name as case_name").Joins("join cases on cases.id = evidence.case_id").
 		Where("evidence.fingerprint = ? and evidence.id <> ? and evidence.case_id in (select case_id from members where person_id = ?)", fingerprint, but, person).
 		Order("evidence.uploaded_at desc").Limit(most).Scan(&list).Error
-	return list, told(err, "evidence")
+	return list, translate(err, "evidence")
 }

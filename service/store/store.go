@@ -204,8 +204,8 @@ func (s *Store) Ping(ctx context.Context) error { return s.Pool.Ping(ctx) }
 
 func (s *Store) in(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
 
-// told translates GORM's errors into ours; what says what was looked for or made.
-func told(err error, what string) error {
+// translate makes errors of the database library into ours; what names the record.
+func translate(err error, what string) error {
 	var pg *pgconn.PgError
 	switch {
 	case err == nil:
@@ -224,36 +224,36 @@ func (s *Store) AddPerson(ctx context.Context, p *Person) error {
 	err := s.in(ctx).Where("name = ?", p.Name).Take(&have).Error
 	if err == nil {
 		p.ID, p.CreatedAt = have.ID, have.CreatedAt
-		return told(s.in(ctx).Save(p).Error, "person "+p.Name)
+		return translate(s.in(ctx).Save(p).Error, "person "+p.Name)
 	}
 	p.CreatedAt = time.Now()
-	return told(s.in(ctx).Create(p).Error, "person "+p.Name)
+	return translate(s.in(ctx).Create(p).Error, "person "+p.Name)
 }
 
 // PersonByName finds a person.
 func (s *Store) PersonByName(ctx context.Context, name string) (p Person, err error) {
-	return p, told(s.in(ctx).Where("name = ?", name).Take(&p).Error, "person "+name)
+	return p, translate(s.in(ctx).Where("name = ?", name).Take(&p).Error, "person "+name)
 }
 
 // PersonByID finds a person.
 func (s *Store) PersonByID(ctx context.Context, id int64) (p Person, err error) {
-	return p, told(s.in(ctx).Take(&p, id).Error, "person")
+	return p, translate(s.in(ctx).Take(&p, id).Error, "person")
 }
 
 // People lists everybody by name.
 func (s *Store) People(ctx context.Context) (list []Person, err error) {
-	return list, told(s.in(ctx).Order("name").Find(&list).Error, "people")
+	return list, translate(s.in(ctx).Order("name").Find(&list).Error, "people")
 }
 
 // AddToken keeps a token.
 func (s *Store) AddToken(ctx context.Context, t *Token) error {
 	t.CreatedAt = time.Now()
-	return told(s.in(ctx).Create(t).Error, "token")
+	return translate(s.in(ctx).Create(t).Error, "token")
 }
 
 // PersonByToken finds the person whose token has a hash.
 func (s *Store) PersonByToken(ctx context.Context, hash []byte) (p Person, err error) {
-	return p, told(s.in(ctx).Joins("join tokens on tokens.person_id = people.id").Where("tokens.secret_hash = ?", hash).Take(&p).Error, "token")
+	return p, translate(s.in(ctx).Joins("join tokens on tokens.person_id = people.id").Where("tokens.secret_hash = ?", hash).Take(&p).Error, "token")
 }
 
 // AddCase opens a case that a person leads.
@@ -261,76 +261,76 @@ func (s *Store) AddCase(ctx context.Context, c *Case, leader int64) error {
 	c.CreatedAt = time.Now()
 	return s.in(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Omit("Members").Create(c).Error; err != nil {
-			return told(err, "case "+c.Name)
+			return translate(err, "case "+c.Name)
 		}
-		return told(tx.Omit("Person").Create(&Member{CaseID: c.ID, PersonID: leader, Role: "lead"}).Error, "case "+c.Name)
+		return translate(tx.Omit("Person").Create(&Member{CaseID: c.ID, PersonID: leader, Role: "lead"}).Error, "case "+c.Name)
 	})
 }
 
 // CasesOf lists the cases of a person, newest first.
 func (s *Store) CasesOf(ctx context.Context, person int64) (list []Case, err error) {
-	return list, told(s.in(ctx).Preload("Members.Person").Where("id in (select case_id from members where person_id = ?)", person).Order("created_at desc").Find(&list).Error, "cases")
+	return list, translate(s.in(ctx).Preload("Members.Person").Where("id in (select case_id from members where person_id = ?)", person).Order("created_at desc").Find(&list).Error, "cases")
 }
 
 // CaseByName finds a case with its members.
 func (s *Store) CaseByName(ctx context.Context, name string) (c Case, err error) {
-	return c, told(s.in(ctx).Preload("Members.Person").Where("name = ?", name).Take(&c).Error, "case "+name)
+	return c, translate(s.in(ctx).Preload("Members.Person").Where("name = ?", name).Take(&c).Error, "case "+name)
 }
 
 // HasCase returns fault.NotFound where there is no case of an ID.
 func (s *Store) HasCase(ctx context.Context, id int64) error {
-	return told(s.in(ctx).Select("id").Take(&Case{}, id).Error, fmt.Sprintf("case %d", id))
+	return translate(s.in(ctx).Select("id").Take(&Case{}, id).Error, fmt.Sprintf("case %d", id))
 }
 
 // SetMember adds a member or changes a role.
 func (s *Store) SetMember(ctx context.Context, m Member) error {
-	return told(s.in(ctx).Omit("Person").Save(&m).Error, "member")
+	return translate(s.in(ctx).Omit("Person").Save(&m).Error, "member")
 }
 
 // AddEvidence adds evidence in the state of being indexed.
 func (s *Store) AddEvidence(ctx context.Context, e *Evidence) error {
 	e.UploadedAt = time.Now()
-	return told(s.in(ctx).Omit("Person").Create(e).Error, "evidence "+e.Name)
+	return translate(s.in(ctx).Omit("Person").Create(e).Error, "evidence "+e.Name)
 }
 
 // SaveEvidence writes what the indexing has found out.
 func (s *Store) SaveEvidence(ctx context.Context, e Evidence) error {
-	return told(s.in(ctx).Omit("Person").Save(&e).Error, "evidence "+e.Name)
+	return translate(s.in(ctx).Omit("Person").Save(&e).Error, "evidence "+e.Name)
 }
 
 // SetProgress says how far the indexing of evidence is.
 func (s *Store) SetProgress(ctx context.Context, id int64, done float64) error {
-	return told(s.in(ctx).Model(&Evidence{}).Where("id = ?", id).Update("progress", done).Error, "evidence")
+	return translate(s.in(ctx).Model(&Evidence{}).Where("id = ?", id).Update("progress", done).Error, "evidence")
 }
 
 // EvidenceOf lists a case's evidence, newest first.
 func (s *Store) EvidenceOf(ctx context.Context, caseID int64) (list []Evidence, err error) {
-	return list, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("uploaded_at desc, id desc").Find(&list).Error, "evidence")
+	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("uploaded_at desc, id desc").Find(&list).Error, "evidence")
 }
 
 // EvidenceByName finds evidence of a case.
 func (s *Store) EvidenceByName(ctx context.Context, caseID int64, name string) (e Evidence, err error) {
-	return e, told(s.in(ctx).Preload("Person").Where("case_id = ? and name = ?", caseID, name).Take(&e).Error, "evidence "+name)
+	return e, translate(s.in(ctx).Preload("Person").Where("case_id = ? and name = ?", caseID, name).Take(&e).Error, "evidence "+name)
 }
 
 // EvidenceByID finds evidence.
 func (s *Store) EvidenceByID(ctx context.Context, id int64) (e Evidence, err error) {
-	return e, told(s.in(ctx).Preload("Person").Take(&e, id).Error, "evidence")
+	return e, translate(s.in(ctx).Preload("Person").Take(&e, id).Error, "evidence")
 }
 
 // Unindexed lists the evidence whose indexing has not ended.
 func (s *Store) Unindexed(ctx context.Context) (list []Evidence, err error) {
-	return list, told(s.in(ctx).Where("state = 'indexing'").Find(&list).Error, "evidence")
+	return list, translate(s.in(ctx).Where("state = 'indexing'").Find(&list).Error, "evidence")
 }
 
 // CheckpointsOf lists a case's checkpoints by place.
 func (s *Store) CheckpointsOf(ctx context.Context, caseID int64) (list []Checkpoint, err error) {
-	return list, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("file, line, id").Find(&list).Error, "checkpoints")
+	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("file, line, id").Find(&list).Error, "checkpoints")
 }
 
 // CheckpointByID finds a checkpoint of a case.
 func (s *Store) CheckpointByID(ctx context.Context, caseID, id int64) (c Checkpoint, err error) {
-	return c, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Take(&c, id).Error, fmt.Sprintf("checkpoint %d", id))
+	return c, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Take(&c, id).Error, fmt.Sprintf("checkpoint %d", id))
 }
 
 // SaveCheckpoint adds or changes a checkpoint.
@@ -338,17 +338,17 @@ func (s *Store) SaveCheckpoint(ctx context.Context, c *Checkpoint) error {
 	if c.ID == 0 {
 		c.CreatedAt = time.Now()
 	}
-	return told(s.in(ctx).Omit("Person").Save(c).Error, "checkpoint")
+	return translate(s.in(ctx).Omit("Person").Save(c).Error, "checkpoint")
 }
 
 // SwitchCheckpoints enables or disables all checkpoints of a case.
 func (s *Store) SwitchCheckpoints(ctx context.Context, caseID int64, enabled bool) error {
-	return told(s.in(ctx).Model(&Checkpoint{}).Where("case_id = ?", caseID).Update("enabled", enabled).Error, "checkpoints")
+	return translate(s.in(ctx).Model(&Checkpoint{}).Where("case_id = ?", caseID).Update("enabled", enabled).Error, "checkpoints")
 }
 
 // DeleteCheckpoints deletes all checkpoints of a case.
 func (s *Store) DeleteCheckpoints(ctx context.Context, caseID int64) error {
-	return told(s.in(ctx).Where("case_id = ?", caseID).Delete(&Checkpoint{}).Error, "checkpoints")
+	return translate(s.in(ctx).Where("case_id = ?", caseID).Delete(&Checkpoint{}).Error, "checkpoints")
 }
 
 // DeleteCheckpoint deletes a checkpoint of a case.
@@ -357,7 +357,7 @@ func (s *Store) DeleteCheckpoint(ctx context.Context, caseID, id int64) error {
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("checkpoint %d: %w", id, fault.NotFound)
 	}
-	return told(done.Error, "checkpoint")
+	return translate(done.Error, "checkpoint")
 }
 
 // OpenSitting returns the sitting of evidence, and opens it at a place where
@@ -367,36 +367,36 @@ func (s *Store) OpenSitting(ctx context.Context, first Sitting) (Sitting, error)
 	err := s.in(ctx).Exec(`insert into sittings (case_id, evidence_id, moment, thread, frame, version) values (?, ?, ?, ?, ?, 1)
 		on conflict (evidence_id) do nothing`, first.CaseID, first.EvidenceID, first.Moment, first.Thread, first.Frame).Error
 	if err != nil {
-		return first, told(err, "sitting")
+		return first, translate(err, "sitting")
 	}
 	var have Sitting
-	return have, told(s.in(ctx).Preload("Case").Preload("Evidence").Where("evidence_id = ?", first.EvidenceID).Take(&have).Error, "sitting")
+	return have, translate(s.in(ctx).Preload("Case").Preload("Evidence").Where("evidence_id = ?", first.EvidenceID).Take(&have).Error, "sitting")
 }
 
 // SittingByID finds a sitting.
 func (s *Store) SittingByID(ctx context.Context, id int64) (x Sitting, err error) {
-	return x, told(s.in(ctx).Preload("Case").Preload("Evidence").Take(&x, id).Error, fmt.Sprintf("sitting %d", id))
+	return x, translate(s.in(ctx).Preload("Case").Preload("Evidence").Take(&x, id).Error, fmt.Sprintf("sitting %d", id))
 }
 
 // MoveSitting writes where a sitting stands now and returns its new version.
 func (s *Store) MoveSitting(ctx context.Context, id, moment, thread int64, frame int) (version int64, err error) {
 	err = s.in(ctx).Raw("update sittings set moment = ?, thread = ?, frame = ?, version = version + 1 where id = ? returning version", moment, thread, frame, id).Scan(&version).Error
-	return version, told(err, "sitting")
+	return version, translate(err, "sitting")
 }
 
 // Note enters something into the record of who did what.
 func (s *Store) Note(ctx context.Context, caseID, person int64, what string) error {
-	return told(s.in(ctx).Omit("Person").Create(&Custody{CaseID: caseID, PersonID: person, At: time.Now(), What: what}).Error, "custody")
+	return translate(s.in(ctx).Omit("Person").Create(&Custody{CaseID: caseID, PersonID: person, At: time.Now(), What: what}).Error, "custody")
 }
 
 // CustodyOf lists the newest entries of a case's record, newest first.
 func (s *Store) CustodyOf(ctx context.Context, caseID int64, most int) (list []Custody, err error) {
-	return list, told(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("id desc").Limit(most).Find(&list).Error, "custody")
+	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("id desc").Limit(most).Find(&list).Error, "custody")
 }
 
 // Delete implements scs.Store.
 func (s *Store) Delete(token string) error {
-	return told(s.db.Where("token = ?", token).Delete(&Session{}).Error, "session")
+	return translate(s.db.Where("token = ?", token).Delete(&Session{}).Error, "session")
 }
 
 // Find implements scs.Store.
@@ -406,10 +406,10 @@ func (s *Store) Find(token string) ([]byte, bool, error) {
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil, false, nil
 	}
-	return x.Data, err == nil, told(err, "session")
+	return x.Data, err == nil, translate(err, "session")
 }
 
 // Commit implements scs.Store.
 func (s *Store) Commit(token string, data []byte, expiry time.Time) error {
-	return told(s.db.Save(&Session{token, data, expiry}).Error, "session")
+	return translate(s.db.Save(&Session{token, data, expiry}).Error, "session")
 }

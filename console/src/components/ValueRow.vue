@@ -21,7 +21,7 @@ const page = 50
 
 const states: Record<string, string> = {
   unassigned: 'not assigned yet',
-  leftover: 'holds leftover garbage',
+  leftover: 'uninitialised: holds garbage from earlier use of the memory',
   'optimised-away': 'optimised away',
   unrecorded: 'not recorded',
   redacted: 'redacted',
