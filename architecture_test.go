@@ -30,7 +30,7 @@ func TestImportsPointOneWay(t *testing.T) {
 		"service":  {"service", "api", "core", "console"},
 		"cli":      {"cli", "api", "client", "core", "recorder"},
 		"console":  {"console"},
-		"cmd":      {"cli", "service"},
+		"cmd":      {"cli", "core", "service"},
 		"demo":     {"api", "client", "core", "service"},
 		"bench":    {"api", "client", "core", "recorder", "service"},
 		"e2e":      {"api", "cli", "client", "core", "service"},
