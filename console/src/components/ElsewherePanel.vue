@@ -42,7 +42,7 @@ const how: Record<string, string> = { trace: 'by the trace', clock: 'by the cloc
 <template>
   <p v-if="trouble" class="wrong" role="alert">{{ trouble }}</p>
   <p v-if="instant" class="soft">
-    The same instant, <span class="mono">{{ instant.at ?? 'not known here' }}</span><template v-if="instant.traceID">, or trace <span class="mono">{{ instant.traceID.slice(0, 16) }}</span></template>, in the case's other evidence<template v-if="!instant.places.length">: there is none yet</template>
+    <template v-if="instant.at">The same instant, <span class="mono">{{ instant.at }}</span></template><template v-else>This evidence has no time of day</template><template v-if="instant.traceID">, or trace <span class="mono">{{ instant.traceID.slice(0, 16) }}</span></template>; in the case's other evidence<template v-if="!instant.places.length">: there is none yet</template>
   </p>
   <table v-if="instant?.places.length">
     <thead>

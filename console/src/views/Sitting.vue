@@ -47,7 +47,7 @@ const wrong = computed(() => {
   const f = failure.value
   return !f ? '' : f.summary.startsWith(`${f.kind}: `) ? f.summary : `${f.kind}: ${f.summary}`
 })
-const about = computed(() => [loaded.peek?.evidence.program, loaded.hasLines ? '' : loaded.kind.replaceAll('-', ' '), loaded.still ? 'one moment' : `${loaded.moments.toLocaleString()} moments`].filter(Boolean).join(', '))
+const about = computed(() => [loaded.peek?.evidence.program, loaded.hasLines && !loaded.still ? '' : loaded.kind.replaceAll('-', ' '), loaded.still ? 'one moment' : `${loaded.moments.toLocaleString()} moments`].filter(Boolean).join(', '))
 /** What the left half shows: source text where steps are its lines, else the spans of traces, else messages. */
 const page = computed(() => {
   const t = loaded.traits
@@ -183,7 +183,7 @@ onKeyStroke(
           <el-tab-pane label="Ledger" name="ledger"><LedgerPanel /></el-tab-pane>
           <el-tab-pane label="Search" name="search"><SearchPanel /></el-tab-pane>
         </template>
-        <el-tab-pane v-if="page !== 'messages'" label="Messages" name="messages" lazy><MessagesPage /></el-tab-pane>
+        <el-tab-pane v-if="loaded.traits?.messages && page !== 'messages'" label="Messages" name="messages" lazy><MessagesPage /></el-tab-pane>
         <el-tab-pane label="Elsewhere" name="elsewhere" lazy><ElsewherePanel /></el-tab-pane>
         <el-tab-pane label="Ask" name="ask"><AskPanel /></el-tab-pane>
       </el-tabs>
