@@ -44,6 +44,7 @@ fuzz:
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLog -fuzztime 30s ./core/execlog
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzRecording -fuzztime 30s ./core/replay
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzPath -fuzztime 10s ./core/replay
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzQuick -fuzztime 30s ./core/question
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLocator -fuzztime 10s ./core/locator
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzTraceback -fuzztime 30s ./core/traceback
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzOTLP -fuzztime 30s ./core/evidence/kinds/eventtrace

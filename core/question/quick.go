@@ -149,11 +149,16 @@ func compileCall(c ast.CallExpr) quick {
 			ends = 1
 		}
 		return func(s *scope) plainValue {
-			v := args[0](s)
-			if v.kind != plainBool || v.whole == ends {
-				return v
+			for _, a := range args {
+				v := a(s)
+				if v.kind != plainBool {
+					return plainValue{}
+				}
+				if v.whole == ends {
+					return v
+				}
 			}
-			return args[1](s)
+			return truth(ends == 0)
 		}
 	case operators.LogicalNot:
 		return func(s *scope) plainValue {

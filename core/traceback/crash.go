@@ -189,15 +189,6 @@ func Outermost(text string) Cause {
 	return Cause{}
 }
 
-// Frames returns the frames that a text gives of an error, innermost first.
-func Frames(text string) []Frame {
-	c, ok := Parse(text)
-	if !ok || len(c.Threads) == 0 {
-		return nil
-	}
-	return c.Threads[0].Frames
-}
-
 // Follower tells, line by line, whether a traceback goes on.
 type Follower struct{ p parser }
 
