@@ -14,7 +14,7 @@ import (
 var _ = register(question[ask.InstantRequest, ask.Instant]{use: "instant LOCATOR [FILE …]", short: "Show what is at the same instant in other evidence", args: [2]int{1, 64},
 	long: `Show what is at the same instant in other evidence: of the case, or in the files that are named. A
 trace that both belong to is followed; else the time of day counts. --offset FILE=1.5s says that the
-clock of a file is so much behind; wraith offset does that for evidence of a case.`,
+clock of a file is 1.5 s behind; wraith offset does that for evidence of a case.`,
 	flags: offsetFlag[ask.InstantRequest],
 	other: besideFiles[ask.InstantRequest](func(c *cobra.Command, a *app, t *target, q ask.InstantRequest) error {
 		return answerTo(c, a, question[ask.InstantRequest, ask.Instant]{print: printInstant}, t, q)
@@ -80,7 +80,7 @@ func printInstant(w io.Writer, o printing, _ ask.InstantRequest, x ask.Instant) 
 		}
 	}
 	if len(x.Places) == 0 {
-		fmt.Fprintln(w, "  there is no other evidence that is ready")
+		fmt.Fprintln(w, "  no other evidence is ready")
 	}
 }
 
@@ -90,7 +90,7 @@ func (a *app) offset() *cobra.Command {
 		RunE: func(c *cobra.Command, given []string) error {
 			d, err := time.ParseDuration(given[1])
 			if err != nil {
-				return usage("for example 1.5s, or -- -200ms", "%q is no duration", given[1])
+				return usage("for example 1.5s, or -- -200ms", "invalid duration %q", given[1])
 			}
 			s, err := a.inCase(given[0])
 			if err != nil {

@@ -17,7 +17,7 @@ func (a *app) record() *cobra.Command {
 	var ring int64
 	c := &cobra.Command{
 		Use: "record -o FILE -- COMMAND", Short: "Run a Go program or its tests and record what they do",
-		Long: "Run go run, go test or go build, or a program that wraith record -- go build made,\nand write an execution log. The program's files stay untouched; its output, exit code\nand signals pass through. A program that was built so writes its log when it runs.",
+		Long: "Run go run, go test or go build, or a program that wraith record -- go build made,\nand write an execution log. The program's files stay untouched; its output, exit code\nand signals pass through. A program that was built this way writes its log when it runs.",
 		Args: func(c *cobra.Command, given []string) error {
 			if len(given) == 0 || c.ArgsLenAtDash() != 0 {
 				return usage("use: wraith record -o FILE -- go run|test|build …", "no command to record was given")
@@ -29,7 +29,7 @@ func (a *app) record() *cobra.Command {
 				return usage("use: wraith record -o FILE -- "+given[0]+" …", "no output was named")
 			}
 			if ring < 0 {
-				return usage("give a whole number from 1 on, or leave it off to keep everything", "--ring %d is no number of megabytes", ring)
+				return usage("use a number of megabytes from 1 on, or leave --ring off to keep everything", "invalid --ring %d", ring)
 			}
 			detail.Level = recorder.Level(level)
 			r, err := recorder.Record(c.Context(), recorder.Options{Output: output, Command: given, Detail: detail, Ring: ring << 20, Stdin: a.in, Stdout: a.out, Stderr: a.err})
@@ -52,13 +52,13 @@ func (a *app) record() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVarP(&output, "output", "o", "", "the log to write")
-	c.Flags().StringVar(&level, "detail", string(recorder.Values), "how fine: calls, lines or values, each with what comes before it")
+	c.Flags().StringVarP(&output, "output", "o", "", "execution log to write")
+	c.Flags().StringVar(&level, "detail", string(recorder.Values), "level of detail: calls, lines or values; each includes the one before")
 	c.Flags().StringSliceVar(&detail.Packages, "packages", nil, "record these packages only, as paths or path/...")
 	c.Flags().StringSliceVar(&detail.Functions, "functions", nil, "record these functions only, by name")
-	c.Flags().IntVar(&detail.Depth, "depth", 0, "how many steps values are followed along references (default 3, with calls 1)")
-	c.Flags().IntVar(&detail.Length, "length", 256, "how many bytes of a text are kept, and four times how many elements of a list")
-	c.Flags().Int64Var(&ring, "ring", 0, "keep only the last so many megabytes, and write them when the program fails or SIGUSR1 asks")
+	c.Flags().IntVar(&detail.Depth, "depth", 0, "number of references that values are followed (default 3, with calls 1)")
+	c.Flags().IntVar(&detail.Length, "length", 256, "number of bytes kept of a text; four times as many elements are kept of a list")
+	c.Flags().Int64Var(&ring, "ring", 0, "keep only the last N megabytes; they are written when the program fails or receives SIGUSR1")
 	c.Flags().StringSliceVar(&detail.AskOn, "ring-on-error", nil, "also write the ring when one of these functions returns an error")
 	return c
 }

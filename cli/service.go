@@ -380,7 +380,7 @@ func (a *app) checkpointSwitch(use, short string, enabled bool) *cobra.Command {
 func (a *app) numbered(text string) (*client.Client, int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return nil, 0, usage("wraith checkpoint CASE lists them", "%q is no checkpoint's number", text)
+		return nil, 0, usage("wraith checkpoint CASE lists them", "invalid checkpoint number %q", text)
 	}
 	s, err := a.client()
 	return s, id, err

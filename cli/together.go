@@ -30,7 +30,7 @@ func (a *app) sender() *cobra.Command {
 	inbox := false
 	c := &cobra.Command{
 		Use: "sender CASE|--inbox [--label LABEL]", Short: "Make a token with which programs send spans and logs into a case",
-		Long: "Make a token with which programs send spans and logs by the OpenTelemetry protocol into a case, or\ninto your inbox. It can do nothing else. It is told once; an SDK takes it from its environment:\n\n  OTEL_EXPORTER_OTLP_ENDPOINT=URL OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20TOKEN",
+		Long: "Make a token with which programs send spans and logs by the OpenTelemetry protocol into a case, or\ninto your inbox. It can do nothing else. It is shown once; an SDK takes it from its environment:\n\n  OTEL_EXPORTER_OTLP_ENDPOINT=URL OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20TOKEN",
 		Args: args(0, 1, "CASE|--inbox"),
 		RunE: func(c *cobra.Command, given []string) error {
 			if inbox == (len(given) == 1) {
@@ -76,7 +76,7 @@ func (a *app) sender() *cobra.Command {
 		RunE: func(c *cobra.Command, given []string) error {
 			id, err := strconv.ParseInt(given[1], 10, 64)
 			if err != nil {
-				return usage("wraith sender list CASE lists them", "%q is no number", given[1])
+				return usage("wraith sender list CASE lists them", "invalid number %q", given[1])
 			}
 			s, err := a.client()
 			if err != nil {

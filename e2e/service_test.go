@@ -144,7 +144,7 @@ func TestCheckpointsAreKeptWithTheCase(t *testing.T) {
 		"invalid expression":            {"checkpoint", "set", "shallow-berth", "--line", "berth.go:63", "--when", "clearance <"},
 		"no recorded file":              {"checkpoint", "set", "shallow-berth", "--line", "quay.go:63"},
 		"checkpoint 99: not found":      {"checkpoint", "delete", "shallow-berth", "99"},
-		`"one" is no checkpoint's numb`: {"checkpoint", "delete", "shallow-berth", "one"},
+		`invalid checkpoint number "one"`: {"checkpoint", "delete", "shallow-berth", "one"},
 	} {
 		r := ines.wraith(t, "", args...)
 		assert.NotZero(t, r.code)

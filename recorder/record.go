@@ -131,7 +131,7 @@ type Result struct {
 // error: then the command has run and its log could not be written whole.
 func Record(ctx context.Context, o Options) (Result, error) {
 	if len(o.Command) == 0 {
-		return Result{}, fmt.Errorf("%w: nothing stands after --", fault.NotRecordable)
+		return Result{}, fmt.Errorf("%w: no command after --", fault.NotRecordable)
 	}
 	if err := o.Detail.check(); err != nil {
 		return Result{}, err

@@ -28,7 +28,7 @@ func ParseFormat(s string) (Format, error) {
 	case Decimal, Hex, Binary, Character, Bytes, Nanoseconds, UnixTime:
 		return f, nil
 	}
-	return "", fmt.Errorf("%q is no format: use decimal, hex, binary, character, bytes, nanoseconds or time", s)
+	return "", fmt.Errorf("invalid format %q: use decimal, hex, binary, character, bytes, nanoseconds or time", s)
 }
 
 // Write writes a number in the format.

@@ -93,7 +93,7 @@ func inRepository(ctx context.Context, dir, revision, rest string) (string, erro
 	ctx, cancel := context.WithTimeout(ctx, gitTime)
 	defer cancel()
 	if strings.Trim(revision, "0123456789abcdef") != "" {
-		return "", fmt.Errorf("%s: %w: it is no revision", revision, fault.NoSource)
+		return "", fmt.Errorf("%s: %w: not a revision", revision, fault.NoSource)
 	}
 	out, err := exec.CommandContext(ctx, "git", "-C", dir, "show", revision+":"+rest).Output()
 	if err != nil || len(out) > maxText {

@@ -127,7 +127,7 @@ func Parse(text string) (c *Crash, ok bool) {
 }
 
 // ErrNoCrash says that there is no crash in a text.
-var ErrNoCrash = errors.New("there is no traceback in it that is known here")
+var ErrNoCrash = errors.New("no known form of traceback in it")
 
 // Read reads a text of any length until the context ends. The error is ErrNoCrash, or
 // the context's.

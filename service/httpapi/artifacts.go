@@ -37,7 +37,7 @@ func (a *server) artifactRoutes(h huma.API, r chi.Router) {
 	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "uploadArtifact", Method: "PUT", Path: "/api/cases/{case}/artifacts/{artifact}", Summary: "Upload a binary, a debug file or an archive of source text as a stream",
 		Parameters:  []*huma.Param{pathParam("case"), pathParam("artifact")},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
-		Responses:   map[string]*huma.Response{"201": {Description: "kept on disk; the case's core dumps are read anew with it"}, "default": {Description: "error"}}})
+		Responses:   map[string]*huma.Response{"201": {Description: "kept on disk; the case's core dumps are read again with it"}, "default": {Description: "error"}}})
 }
 
 func artifactOf(x store.Artifact) api.Artifact {

@@ -229,7 +229,7 @@ func spoolName(path string) (caseID, personID int64, when string, err error) {
 		when = part[2]
 	}
 	if len(part) != 3 || err != nil {
-		return 0, 0, "", fmt.Errorf("%s: this is no spool file of ours; look what it is, and take it out of the folder", path)
+		return 0, 0, "", fmt.Errorf("%s: unexpected file in the spool folder: move it elsewhere", path)
 	}
 	return caseID, personID, when, nil
 }

@@ -114,7 +114,7 @@ func withoutBad(request []byte) ([]byte, error) {
 	}
 	b, err := proto.Marshal(&data)
 	if err != nil {
-		return nil, fmt.Errorf("write the request anew: %w", err)
+		return nil, fmt.Errorf("encode the request again: %w", err)
 	}
 	return b, nil
 }

@@ -174,7 +174,7 @@ func (r Finder) errorIdentity(m event.Moment) string {
 func (r Finder) gaps() []replay.Gap {
 	var gaps []replay.Gap
 	for _, l := range r.T.Losses {
-		remedy := "ask for the whole file again; what lies before and after the place is here"
+		remedy := "fetch the whole file again; what is before and after the damage is available"
 		if strings.Contains(l.What, "cut off") {
 			remedy = "the copy is incomplete, or the recorder was killed while it wrote: fetch the file again or record again; everything before is here"
 		}

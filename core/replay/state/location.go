@@ -308,7 +308,7 @@ func (s Scope) element(l Location, v replay.Value, step replay.PathStep, like []
 			return at(i.Uint)
 		}
 	}
-	return l, v, fmt.Errorf("%w: this is no index of it", fault.NoName)
+	return l, v, fmt.Errorf("%w: invalid index", fault.NoName)
 }
 
 // Alike returns a function that reports whether a value is the same as one of several.

@@ -198,7 +198,7 @@ func (d *Dump) explainFault(ctx context.Context, f *failure, s syscall.Signal) {
 		}
 		d.suspectDivisor(ctx, f, a)
 	case syscall.SIGILL:
-		f.Summary = fmt.Sprintf("the bytes at 0x%x are no instruction that the processor knows", regs.PC())
+		f.Summary = fmt.Sprintf("the bytes at 0x%x are not a valid instruction", regs.PC())
 		if a.trap {
 			f.Summary = "the program ended itself by an instruction that is made to fail: code that the compiler took to be unreachable, or a check that failed"
 		}
@@ -247,7 +247,7 @@ func (d *Dump) badAccess(regs *machine.Registers, a access, address uint64, know
 	case s == syscall.SIGBUS && mapped && x.Path != "":
 		return fmt.Sprintf("%s 0x%x, in the mapped file %s, at a place that the file does not have", what, address, x.Path)
 	case s == syscall.SIGBUS && a.size > 1 && address%uint64(a.size) != 0:
-		return fmt.Sprintf("%s 0x%x, which is no multiple of %d", what, address, a.size)
+		return fmt.Sprintf("%s 0x%x, which is not a multiple of %d", what, address, a.size)
 	case mapped && !x.Writable && a.writes:
 		return fmt.Sprintf("%s 0x%x, in %s, which is read-only", what, address, where)
 	case mapped && !x.Readable && !x.Writable && !x.Executable:

@@ -330,7 +330,7 @@ func (d *Dump) gather(f *frame, v debuginfo.Variable, t *debuginfo.Type, pieces 
 		data = append(data, b[:n]...)
 	}
 	if n := uint64(len(data)); n < t.Size {
-		missing = append(missing, values.Missing{From: n, To: t.Size, State: event.OptimisedOut, Why: "this part is kept nowhere"})
+		missing = append(missing, values.Missing{From: n, To: t.Size, State: event.OptimisedOut, Why: "no location for this part"})
 	}
 	return d.memory.Decode(t, data, missing)
 }
@@ -365,7 +365,7 @@ func (d *Dump) piece(f *frame, v debuginfo.Variable, p location.Piece, n uint64)
 		}
 		return nil, event.OptimisedOut, why
 	}
-	return nil, event.OptimisedOut, "it is kept nowhere"
+	return nil, event.OptimisedOut, "no location at this instruction"
 }
 
 // referred writes the value of a variable that a pointer would lead to.
@@ -392,7 +392,7 @@ func (d *Dump) baseTypes(u *debuginfo.Unit) func(uint64) (location.BaseType, err
 	return func(offset uint64) (location.BaseType, error) {
 		t := d.types.Get(d.types.ID(debuginfo.TypeRef{Debug: u.Debug, Offset: u.Offset(offset)}))
 		if t == nil || t.Kind != debuginfo.Plain {
-			return location.BaseType{}, fmt.Errorf("%w: it names a type that is no number", location.ErrMalformed)
+			return location.BaseType{}, fmt.Errorf("%w: its type is not a number", location.ErrMalformed)
 		}
 		return location.BaseType{Size: int(t.Size), Signed: t.Form == event.Int, Float: t.Form == event.Float}, nil
 	}
@@ -408,7 +408,7 @@ func (d *Dump) evaluation(steps []step, at int, f *debuginfo.Function, depth int
 	out := &location.Frame{Registers: &s.regs, Read: d.read}
 	out.CFA = func() (uint64, error) {
 		if !s.hasCFA {
-			return 0, fmt.Errorf("%w: where the frame lies is not known", location.ErrUnavailable)
+			return 0, fmt.Errorf("%w: unknown frame base", location.ErrUnavailable)
 		}
 		return s.cfa, nil
 	}

@@ -139,7 +139,7 @@ func (i *importer) transcode(ctx context.Context, in intake.Input) (*os.File, er
 		case errors.Is(err, io.EOF):
 			at = int64(len(text))
 		case errors.Is(err, otlp.ErrOther):
-			i.tables.Gap("JSON values that are no traces or logs of OTLP", "check that the file is of one kind")
+			i.tables.Gap("JSON values that are not OTLP traces or logs", "check that the file is of one kind")
 			at += t.At()
 		case errors.Is(err, otlp.ErrMalformed):
 			at += t.At()

@@ -25,7 +25,7 @@ import (
 const kindName = "runtime-trace"
 
 // ErrNoTrace says that a file is no execution trace that can be read.
-var ErrNoTrace = errors.New("this is no execution trace of the Go runtime that can be read")
+var ErrNoTrace = errors.New("not a readable execution trace of the Go runtime")
 
 // Is reports whether a file begins like an execution trace.
 func Is(sample []byte) bool {

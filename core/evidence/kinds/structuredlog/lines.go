@@ -65,7 +65,7 @@ func (p *parser) json(line []byte, r *record) error {
 	p.buffer = *bytes.NewBuffer(line)
 	p.d.Reset(&p.buffer, jsonOptions...)
 	if p.d.PeekKind() != '{' {
-		return fmt.Errorf("%w: it is no JSON object", ErrLine)
+		return fmt.Errorf("%w: not a JSON object", ErrLine)
 	}
 	if err := p.object(r, "", 0); err != nil {
 		return fmt.Errorf("%w: at column %d: %w", ErrLine, p.d.InputOffset()+1, err)

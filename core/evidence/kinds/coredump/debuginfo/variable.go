@@ -105,12 +105,12 @@ func (u *Unit) place(e *dwarf.Entry, a dwarf.Attr, pc uint64) (Place, error) {
 		}
 	}
 	if f == nil {
-		return Place{}, fmt.Errorf("%w: it is kept nowhere", ErrOptimisedAway)
+		return Place{}, fmt.Errorf("%w: no location at this instruction", ErrOptimisedAway)
 	}
 	switch x := f.Val.(type) {
 	case []byte:
 		if len(x) == 0 {
-			return Place{}, fmt.Errorf("%w: it is kept nowhere", ErrOptimisedAway)
+			return Place{}, fmt.Errorf("%w: no location at this instruction", ErrOptimisedAway)
 		}
 		return Place{Expression: x}, nil
 	case int64: // an offset

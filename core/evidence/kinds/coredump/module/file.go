@@ -137,7 +137,7 @@ func (f *File) Section(name string) ([]byte, error) {
 	}
 	b := f.part(s.Offset, s.FileSize)
 	if b == nil {
-		return nil, fmt.Errorf("%s: %w: section %s lies beyond its end", f.Path, fault.NotELF, name)
+		return nil, fmt.Errorf("%s: %w: section %s is beyond its end", f.Path, fault.NotELF, name)
 	}
 	if s.Flags&elf.SHF_COMPRESSED != 0 {
 		var err error

@@ -166,7 +166,7 @@ func (m *Memory) Items(address uint64, t *event.Type, from, to uint64) (list []e
 			list = append(list, c.item(i))
 			continue
 		}
-		list = append(list, Unknown(&c.of.Type, "the list breaks off before it, or it lies too deep in it to be gone to"))
+		list = append(list, Unknown(&c.of.Type, "the list ends before this element, or it is too deep in the list"))
 	}
 	return list, true
 }

@@ -238,7 +238,7 @@ func (t *Transcoder) scopeOf() error {
 				}
 				t.records = protowire.AppendBytes(protowire.AppendTag(t.records, 2, protowire.BytesType), t.buf)
 				if len(t.records) > maxPending {
-					return fmt.Errorf("%w: the scope stands after its records, which are too many to keep", ErrMalformed)
+					return fmt.Errorf("%w: the scope follows its records, which are too many to keep in memory", ErrMalformed)
 				}
 				if len(t.records) > partSize && t.known && scopeKnown {
 					t.endScope()
@@ -257,7 +257,7 @@ func (t *Transcoder) scopeOf() error {
 		return t.emit()
 	}
 	if len(t.pending) > maxPending {
-		return fmt.Errorf("%w: the resource stands after its scopes, which are too many to keep", ErrMalformed)
+		return fmt.Errorf("%w: the resource follows its scopes, which are too many to keep in memory", ErrMalformed)
 	}
 	return nil
 }
@@ -334,7 +334,7 @@ func (t *Transcoder) member(b []byte, m member, depth int) ([]byte, error) {
 	}
 	b, ok := appendMember(b, m, token)
 	if !ok {
-		return b, fmt.Errorf("%w: what ends at byte %d of the JSON text is not of the type that stands there", ErrMalformed, t.At())
+		return b, fmt.Errorf("%w: unexpected type of the value that ends at byte %d of the JSON text", ErrMalformed, t.At())
 	}
 	return b, nil
 }
