@@ -2,6 +2,9 @@ package origin
 
 import (
 	"fmt"
+	"go/constant"
+	"go/token"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -90,7 +93,82 @@ func (x *explainer) partOf(f event.Flow, line event.Moment, w wanted) []event.Fl
 			parts = append(parts, p)
 		}
 	}
-	return parts
+	return fitting(parts, w)
+}
+
+// fitting picks, of what a line may have made a value from, what can be of that value: the
+// line may make several structs, and a constant that is not the value belongs to another.
+func fitting(flows []event.Flow, w wanted) []event.Flow {
+	value := w.leaf().Value
+	fits := slices.DeleteFunc(slices.Clone(flows), func(f event.Flow) bool { return isConstant(f) && contradicts(f.Text, value) })
+	if len(fits) > 0 {
+		return fits
+	}
+	return flows
+}
+
+func isConstant(f event.Flow) bool {
+	return len(f.Reads)+len(f.Calls)+len(f.Receives)+len(f.Foreign) == 0
+}
+
+// contradicts reports whether a literal is of another value. A text that is not a literal, as
+// the name of a constant, may be of any.
+func contradicts(text string, v event.Value) bool {
+	is := literal(text)
+	if v.State != event.Known || is.Kind() == constant.Unknown {
+		return false
+	}
+	switch v.Form() {
+	case event.Int, event.Uint:
+		value := constant.MakeInt64(v.Int)
+		if v.Form() == event.Uint {
+			value = constant.MakeUint64(v.Uint)
+		}
+		is = constant.ToInt(is)
+		return is.Kind() != constant.Int || !constant.Compare(is, token.EQL, value)
+	case event.Float:
+		is = constant.ToFloat(is)
+		if is.Kind() != constant.Float {
+			return true
+		}
+		f, _ := constant.Float64Val(is) // as the compiler rounds it
+		if v.Type.Size == 4 {
+			narrow, _ := constant.Float32Val(is)
+			f = float64(narrow)
+		}
+		return f != v.Float
+	case event.Text:
+		return v.Whole == 0 && (is.Kind() != constant.String || constant.StringVal(is) != v.Text)
+	case event.Bool:
+		return is.Kind() != constant.Bool || constant.BoolVal(is) != (v.Uint != 0)
+	}
+	return false
+}
+
+// literal returns the value of a literal of Go, or an unknown one.
+func literal(text string) constant.Value {
+	unsigned, negative := strings.CutPrefix(text, "-")
+	kind := token.INT
+	switch {
+	case text == "true" || text == "false":
+		return constant.MakeBool(text == "true")
+	case unsigned == "":
+		return constant.MakeUnknown()
+	case strings.ContainsRune("\"`", rune(unsigned[0])):
+		kind = token.STRING
+	case unsigned[0] == '\'':
+		kind = token.CHAR
+	case unsigned[0] != '.' && (unsigned[0] < '0' || unsigned[0] > '9'):
+		return constant.MakeUnknown()
+	}
+	v := constant.MakeFromLiteral(unsigned, kind, 0)
+	if v.Kind() == constant.Unknown && kind == token.INT {
+		v = constant.MakeFromLiteral(unsigned, token.FLOAT, 0)
+	}
+	if negative && (v.Kind() == constant.Int || v.Kind() == constant.Float) {
+		v = constant.UnaryOp(token.SUB, v, 0)
+	}
+	return v
 }
 
 // read explains what a name on a line stood for, or the part of it that is

@@ -135,7 +135,7 @@ func (x *explainer) beforeFirstLine(o replay.Origin, c event.CallID, g writes.Gi
 				flows = []event.Flow{f}
 			}
 		}
-		for _, f := range flows {
+		for _, f := range fitting(flows, w) {
 			o.From = append(o.From, x.flow(f, p, line, x.r.T.Call(c).Enter, w, depth-1)...)
 		}
 		return o
@@ -177,7 +177,7 @@ func (x *explainer) written(o replay.Origin, l state.Location, c event.CallID, l
 	if x.sites[site] > foldedFromSite {
 		return x.fold(o, l, site, g, depth)
 	}
-	for _, f := range x.flowsInto(o.Name, l, c, line, g) {
+	for _, f := range fitting(x.flowsInto(o.Name, l, c, line, g), w) {
 		o.From = append(o.From, x.flow(f, c, line, g.At, w, depth-computes(f))...)
 	}
 	if len(o.From) == 0 {
@@ -208,7 +208,7 @@ func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g
 			c := x.r.T.CallOf(g.At)
 			if line := x.r.T.LastLine(c, g.At-1); line != event.NoMoment {
 				w := x.r.wantedAt(l, g, x.r.Whole(l, g))
-				for _, f := range x.flowsInto(o.Name, l, c, line, g) {
+				for _, f := range fitting(x.flowsInto(o.Name, l, c, line, g), w) {
 					o.From = append(o.From, x.flow(f, c, line, g.At, w, depth-1)...)
 				}
 			}
