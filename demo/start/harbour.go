@@ -63,7 +63,7 @@ func awaitReceived(ctx context.Context, c *client.Client) error {
 		if len(list) > 0 {
 			e, err := c.Await(ctx, harbourCase, list[0].Name, nil)
 			if err == nil {
-				fmt.Printf("  %s/%s: %d moments, %s\n", harbourCase, e.Name, e.Moments, e.Outcome)
+				fmt.Printf("  %s/%s: %s, %s\n", harbourCase, e.Name, moments(e.Moments), e.Outcome)
 			}
 			return err
 		}

@@ -182,7 +182,7 @@ func upload(ctx context.Context, c *client.Client, caseName, name, path string) 
 	}
 	e, err := c.Await(ctx, caseName, name, nil)
 	if err == nil {
-		fmt.Printf("  %s/%s: %d moments, %s\n", caseName, name, e.Moments, e.Outcome)
+		fmt.Printf("  %s/%s: %s, %s\n", caseName, name, moments(e.Moments), e.Outcome)
 	}
 	return err
 }
@@ -207,4 +207,12 @@ first commands, in another terminal:
 
 Ctrl-C stops the service and its database.
 `, data, people[1].password, url, caseName)
+}
+
+// moments writes a number of moments.
+func moments(n int64) string {
+	if n == 1 {
+		return "1 moment"
+	}
+	return fmt.Sprintf("%d moments", n)
 }
