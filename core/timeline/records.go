@@ -8,6 +8,8 @@ import (
 	"math/bits"
 	"os"
 	"path/filepath"
+	"runtime"
+	"sync"
 	"sync/atomic"
 	"unsafe"
 
@@ -89,24 +91,36 @@ func sumsOf(path string, block uintptr) (list []uint32, err error) {
 // records are a column of a timeline, mapped into memory. Each block is verified when it is
 // used first, so that opening costs the same for a long one, and damage is an error of the
 // question that meets it: guard.Do returns it, and the timeline is built again next time.
+// A column that is used a lot is verified as a whole beside that, after which a look at a
+// record costs next to nothing.
 type records[T any] struct {
 	list []T
 	verified
-	sums []uint32 // of the blocks
-	path string
+	sums  []uint32 // of the blocks
+	fine  []uint32 // 1 where a block was verified
+	shift uint
+	looks atomic.Int64 // counted up to manyLooks
+	owner *Timeline    // whose collection ends the mapping
+	path  string
 }
 
-// verified are the blocks of a column that were verified. It has no type parameter, and
+// manyLooks is after how many looks at its records a column is verified as a whole.
+const manyLooks = 1 << 14
+
+// mostWhole bounds the columns that are verified as a whole, in bytes: reading a larger one
+// would take the disk from others.
+const mostWhole = 4 << 30
+
+// verified says whether a column needs to be checked at all. It has no type parameter, and
 // calls through a field: so the compiler inlines need into loops over millions of records.
 type verified struct {
-	fine  []uint32 // 1 where a block was verified
-	shift uint8
-	check func(i int) // records.verify
+	whole uint32      // 1 where all blocks were verified
+	check func(i int) // records.checkAt
 }
 
 // need makes sure that the record i of list is verified.
 func (v *verified) need(i int) {
-	if atomic.LoadUint32(&v.fine[uint(i)>>(v.shift&63)]) == 0 {
+	if atomic.LoadUint32(&v.whole) == 0 {
 		v.check(i)
 	}
 }
@@ -133,15 +147,53 @@ func (r *records[T]) slice(from, to int) []T {
 
 func (r *records[T]) len() int { return len(r.list) }
 
-// verify verifies the block of record i.
-func (r *records[T]) verify(i int) {
+// checkAt makes sure that the block of record i is verified.
+func (r *records[T]) checkAt(i int) {
 	block := i >> r.shift
+	if atomic.LoadUint32(&r.fine[block]) == 0 {
+		if !r.verify(block) {
+			r.damaged(fmt.Sprintf("in block %d", block))
+		}
+		if len(r.fine) == 1 {
+			atomic.StoreUint32(&r.whole, 1)
+		}
+	}
+	if r.looks.Load() < manyLooks && r.looks.Add(1) == manyLooks && len(asBytes(r.list)) <= mostWhole {
+		go r.verifyWhole()
+	}
+}
+
+// verify reports whether a block has its checksum.
+func (r *records[T]) verify(block int) bool {
 	from := block << r.shift
 	to := min(from+1<<r.shift, len(r.list))
 	if crc32.Checksum(asBytes(r.list[from:to]), castagnoli) != r.sums[block] {
-		r.damaged(fmt.Sprintf("in block %d", block))
+		return false
 	}
 	atomic.StoreUint32(&r.fine[block], 1)
+	return true
+}
+
+// oneWhole lets one column at a time be verified as a whole.
+var oneWhole sync.Mutex
+
+// verifyWhole verifies what nobody has looked at yet. Damage is left to the question that
+// meets it.
+func (r *records[T]) verifyWhole() {
+	oneWhole.Lock()
+	defer oneWhole.Unlock()
+	err := guard.Do(func() error {
+		for block := range r.fine {
+			if atomic.LoadUint32(&r.fine[block]) == 0 && !r.verify(block) {
+				return fault.Damaged
+			}
+		}
+		return nil
+	})
+	if err == nil {
+		atomic.StoreUint32(&r.whole, 1)
+	}
+	runtime.KeepAlive(r.owner)
 }
 
 // damaged ends the question, and sees to it that the timeline is built again next time.
@@ -167,7 +219,7 @@ func mapColumn[T any](owner *Timeline, r *records[T], dir, name string, sums []u
 	}
 	var x T
 	r.list = unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/int(unsafe.Sizeof(x)))
-	r.shift, r.path = uint8(blockShift(unsafe.Sizeof(x))), f.Name()
+	r.shift, r.path, r.owner = blockShift(unsafe.Sizeof(x)), f.Name(), owner
 	first := 0
 	for _, c := range columns {
 		if c.name == name {
@@ -184,7 +236,7 @@ func mapColumn[T any](owner *Timeline, r *records[T], dir, name string, sums []u
 		return fmt.Errorf("%w: it has too few checksums", errStale)
 	}
 	r.sums, r.fine = sums[first:first+n], make([]uint32, n)
-	r.check = r.verify
+	r.check = r.checkAt
 	return nil
 }
 
