@@ -258,8 +258,8 @@ func TestOTLPIsAnsweredAsSpecified(t *testing.T) {
 	_, err = export(own.Secret, good)
 	assert.Equal(t, codes.PermissionDenied, rpcstatus.Code(err))
 
-	e := received(t, c, "no-berth", 1)
-	traces := parsed[ask.Traces](t, ines.fine(t, "--json", "traces", "no-berth/"+e[len(e)-1].Name))
+	received(t, c, "no-berth", 1)
+	traces := parsed[ask.Traces](t, ines.fine(t, "--json", "traces", "no-berth")) // of all of them: they may have settled in parts
 	assert.LessOrEqual(t, traces.Total, 4, "what was refused is not there")
 	require.NoError(t, c.DeleteSender(context.Background(), "no-berth", sender.ID))
 	r, _ := post(t, s.url+"/v1/traces", sender.Secret, pb, "", good)

@@ -203,8 +203,8 @@ func (r *records[T]) damaged(where string) {
 }
 
 // mapColumn maps one of a timeline's files and gives its records to r. The mapping goes
-// when owner is collected. sums are those of all columns.
-func mapColumn[T any](owner *Timeline, r *records[T], dir, name string, sums []uint32) error {
+// when owner is collected.
+func mapColumn[T any](owner *Timeline, r *records[T], dir, name string, sums map[string][]uint32) error {
 	f, err := os.Open(filepath.Join(dir, name))
 	if errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("%w: it has no file %s", errStale, name)
@@ -220,35 +220,33 @@ func mapColumn[T any](owner *Timeline, r *records[T], dir, name string, sums []u
 	var x T
 	r.list = unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/int(unsafe.Sizeof(x)))
 	r.shift, r.path, r.owner = blockShift(unsafe.Sizeof(x)), f.Name(), owner
-	first := 0
-	for _, c := range columns {
-		if c.name == name {
-			break
-		}
-		info, err := os.Stat(filepath.Join(dir, c.name))
-		if err != nil {
-			return fmt.Errorf("%w: %w", errStale, err)
-		}
-		first += blocks(int(info.Size()), c.size)
-	}
 	n := blocks(len(b), unsafe.Sizeof(x))
-	if first+n > len(sums) {
-		return fmt.Errorf("%w: it has too few checksums", errStale)
+	r.sums, r.fine = sums[name], make([]uint32, n)
+	if len(r.sums) != n {
+		return fmt.Errorf("%w: it has %d checksums of %s, not %d", errStale, len(r.sums), name, n)
 	}
-	r.sums, r.fine = sums[first:first+n], make([]uint32, n)
 	r.check = r.checkAt
 	return nil
 }
 
-// readSums reads the checksums of all columns.
-func readSums(dir string) ([]uint32, error) {
-	b, err := os.ReadFile(filepath.Join(dir, sumsFile))
+// mapSums maps the checksums of all columns, whose files have the given sizes.
+func mapSums(owner *Timeline, dir string, sizes map[string]int64) (map[string][]uint32, error) {
+	f, err := os.Open(filepath.Join(dir, sumsFile))
 	if err != nil {
-		return nil, fmt.Errorf("read the timeline's checksums: %w", err)
+		return nil, fmt.Errorf("%w: %w", errStale, err)
 	}
-	list := make([]uint32, len(b)/4)
-	copy(asBytes(list), b)
-	return list, nil
+	defer f.Close()
+	b, err := mapped.File(owner, f)
+	if err != nil {
+		return nil, fmt.Errorf("open the timeline: %w", err)
+	}
+	all := unsafe.Slice((*uint32)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/4)
+	sums := map[string][]uint32{}
+	for _, c := range columns {
+		n := min(blocks(int(sizes[c.name]), c.size), len(all))
+		sums[c.name], all = all[:n], all[n:]
+	}
+	return sums, nil
 }
 
 // blocks is how many blocks a file of so many bytes has.

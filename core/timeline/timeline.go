@@ -132,14 +132,14 @@ func (x index) open(dir string) (*Timeline, error) {
 		}
 		t.siteTable[id] = &s
 	}
-	if err := t.mapFiles(dir); err != nil {
+	if err := t.mapFiles(dir, x.Sizes); err != nil {
 		return nil, err
 	}
 	return t, nil
 }
 
-func (t *Timeline) mapFiles(dir string) error {
-	sums, err := readSums(dir)
+func (t *Timeline) mapFiles(dir string, sizes map[string]int64) error {
+	sums, err := mapSums(t, dir, sizes)
 	if err != nil {
 		return err
 	}

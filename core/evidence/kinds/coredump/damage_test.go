@@ -208,7 +208,7 @@ func TestBrokenList(t *testing.T) {
 		assert.Equal(t, want, broken.Element(uint64(i)).Text())
 		assert.Equal(t, want, parts[i].Value.Text())
 	}
-	assert.Contains(t, broken.Element(1).Why(), "the list breaks off before it")
+	assert.Contains(t, broken.Element(1).Why(), "the list ends before this element")
 }
 
 // A thousand damaged cores and binaries end in an answer or a clear error, never

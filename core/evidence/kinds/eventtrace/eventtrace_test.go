@@ -519,9 +519,9 @@ func TestDamage(t *testing.T) {
 	lines := append(append(jsonForm(t, batches[0]), []byte("{\"resourceSpans\":[{\"scopeSpans\":[{\"spans\":[{\"traceId\":\"zz\"}]}]}]}\n{\"resourceMetrics\":[]}\n{\"other\":1}\n{\"broken\n")...), jsonForm(t, batches[1])...)
 	r := open(t, lines)
 	assert.Equal(t, int64(4), r.Info().Moments, "both good lines are there")
-	gap(t, r, "is not of the type that stands there")
+	gap(t, r, "unexpected type of the value that ends at byte")
 	gap(t, r, "batches of metrics")
-	gap(t, r, "no traces or logs of OTLP")
+	gap(t, r, "not OTLP traces or logs")
 	gap(t, r, "at byte")
 }
 
