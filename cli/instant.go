@@ -64,7 +64,7 @@ func printInstant(w io.Writer, o printing, _ ask.InstantRequest, x ask.Instant) 
 		fmt.Fprintf(w, ", in trace %s", plain(x.TraceID))
 	}
 	fmt.Fprintln(w)
-	words := map[string]string{"trace": "by the trace", "clock": "by the clock", "one-moment": "it has one moment, and no clock", "unknown": "at an unknown time: the other has no clock"}
+	words := map[string]string{"trace": "by the trace", "clock": "by the clock", "one-moment": "it has one moment, and no clock", "unknown": "relation in time unknown"}
 	for _, p := range x.Places {
 		fmt.Fprintf(w, "  %s@%d#%s  %s%s\n", p.Evidence, p.Moment, p.Thread, plain(p.Function), inFile(p.File, p.Line))
 		how := words[p.By]

@@ -140,10 +140,10 @@ func TestCheckpointsAreKeptWithTheCase(t *testing.T) {
 	s := withEvidence(t, ines)
 	assert.Contains(t, ines.fine(t, "checkpoint", "set", "shallow-berth", "--line", "berth.go:63", "--when", "clearance < 0.6"), "if clearance < h.margin {")
 	for says, args := range map[string][]string{
-		"the nearest that do are":       {"checkpoint", "set", "shallow-berth", "--line", "berth.go:65"},
-		"invalid expression":            {"checkpoint", "set", "shallow-berth", "--line", "berth.go:63", "--when", "clearance <"},
-		"no recorded file":              {"checkpoint", "set", "shallow-berth", "--line", "quay.go:63"},
-		"checkpoint 99: not found":      {"checkpoint", "delete", "shallow-berth", "99"},
+		"the nearest that do are":         {"checkpoint", "set", "shallow-berth", "--line", "berth.go:65"},
+		"invalid expression":              {"checkpoint", "set", "shallow-berth", "--line", "berth.go:63", "--when", "clearance <"},
+		"no recorded file":                {"checkpoint", "set", "shallow-berth", "--line", "quay.go:63"},
+		"checkpoint 99: not found":        {"checkpoint", "delete", "shallow-berth", "99"},
 		`invalid checkpoint number "one"`: {"checkpoint", "delete", "shallow-berth", "one"},
 	} {
 		r := ines.wraith(t, "", args...)

@@ -29,7 +29,9 @@ func (f aFrame) Variables(context.Context, event.Moment, event.ThreadID, int) ([
 }
 
 var edges = func() aFrame {
-	of := func(form event.Form, name string) *event.Type { return &event.Type{ID: 1, Name: name, Form: form, Size: 8} }
+	of := func(form event.Form, name string) *event.Type {
+		return &event.Type{ID: 1, Name: name, Form: form, Size: 8}
+	}
 	f := aFrame{values: map[string]event.Value{}}
 	add := func(name string, v event.Value) { v.State = event.Known; f.values[name] = v }
 	for i, n := range []int64{0, 1, -1, 7, 1 << 53, 1<<53 + 1, math.MaxInt64, math.MinInt64} {
