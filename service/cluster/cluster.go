@@ -5,6 +5,8 @@ package cluster
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -59,6 +61,11 @@ func Open(ctx context.Context, dir string) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
+	if as != nil && !mayEnter(dir, as) {
+		if dir, err = elsewhere(dir); err != nil {
+			return nil, err
+		}
+	}
 	data, secret := filepath.Join(dir, "data"), filepath.Join(dir, "url")
 	if joined := join(ctx, data, secret); joined != nil {
 		return joined, nil
@@ -107,6 +114,54 @@ func unprivileged() (*syscall.Credential, error) {
 		}
 	}
 	return nil, errors.New("PostgreSQL does not run as root, and there is no account postgres or nobody to run it as: start as another user, or give --database URL")
+}
+
+// mayEnter reports whether an account may enter a folder and all that it is in.
+func mayEnter(dir string, as *syscall.Credential) bool {
+	for {
+		info, err := os.Stat(dir)
+		if err != nil {
+			return false
+		}
+		shift := 0
+		switch owner := info.Sys().(*syscall.Stat_t); {
+		case owner.Uid == as.Uid:
+			shift = 6
+		case owner.Gid == as.Gid:
+			shift = 3
+		}
+		if info.Mode().Perm()>>shift&1 == 0 {
+			return false
+		}
+		if dir == filepath.Dir(dir) {
+			return true
+		}
+		dir = filepath.Dir(dir)
+	}
+}
+
+// outside is where clusters are whose own folder the server's account may not enter, as one
+// in root's home.
+const outside = "/var/lib/wraithology"
+
+// elsewhere returns the folder outside that stands for dir. A file in dir names it: without
+// that file dir is new, and what is left of an earlier one is removed.
+func elsewhere(dir string) (string, error) {
+	name := filepath.Join(dir, "elsewhere")
+	sum := sha256.Sum256([]byte(dir))
+	to := filepath.Join(outside, hex.EncodeToString(sum[:8]))
+	if _, err := os.Stat(name); errors.Is(err, os.ErrNotExist) {
+		if err := os.RemoveAll(to); err != nil {
+			return "", fmt.Errorf("clear the folder of an earlier cluster: %w", err)
+		}
+		if err := os.WriteFile(name, []byte("The database is in "+to+"\n"), 0o600); err != nil {
+			return "", fmt.Errorf("say where the cluster is: %w", err)
+		}
+	}
+	if err := os.MkdirAll(to, 0o711); err != nil {
+		return "", fmt.Errorf("make the cluster's folder: %w", err)
+	}
+	return to, nil
 }
 
 func create(ctx context.Context, bin, dir, data, secret string, as *syscall.Credential) error {
