@@ -15,26 +15,14 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"wraithology/core/event"
 	"wraithology/core/fault"
 	"wraithology/core/guard"
 	"wraithology/core/mapped"
 )
 
 // sumsFile holds the checksums (CRC-32C) of the columns' blocks, column by column in the
-// order of columns.
+// order of Timeline.columns.
 const sumsFile = "sums"
-
-// columns are the files of records, with the size of a record in bytes.
-var columns = []struct {
-	name string
-	size uintptr
-}{
-	{kindsFile, unsafe.Sizeof(event.Kind(0))}, {callsFile, 4}, {idsFile, 4}, {offsetsFile, 4}, {dataFile, 1}, {timesFile, 4}, {chunksFile, unsafe.Sizeof(chunkRecord{})},
-	{runsFile, unsafe.Sizeof(runRecord{})}, {tableFile, unsafe.Sizeof(callRecord{})}, {variableFile, unsafe.Sizeof(variableRecord{})}, {listsFile, 4},
-	{threadsFile, unsafe.Sizeof(threadRecord{})}, {creatorsFile, 1}, {sitesFile, unsafe.Sizeof(listRecord{})}, {entersFile, unsafe.Sizeof(listRecord{})},
-	{returnsFile, unsafe.Sizeof(listRecord{})}, {keysFile, unsafe.Sizeof(keyRecord{})}, {postedFile, unsafe.Sizeof(postingRecord{})}, {tracesFile, unsafe.Sizeof(traceRecord{})},
-}
 
 // mostBlock is the size of a block at most, in bytes. A first look at a place in a long
 // timeline verifies a block of several columns, so that smaller ones answer sooner.
@@ -48,12 +36,13 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // writeSums writes the checksums of all columns in dir.
 func writeSums(dir string) error {
+	columns := new(Timeline).columns()
 	lists := make([][]uint32, len(columns))
 	var g errgroup.Group
 	g.SetLimit(4)
 	for i, c := range columns {
 		g.Go(func() (err error) {
-			lists[i], err = sumsOf(filepath.Join(dir, c.name), c.size<<blockShift(c.size))
+			lists[i], err = sumsOf(filepath.Join(dir, c.name), blockBytes(c.size()))
 			return err
 		})
 	}
@@ -202,9 +191,15 @@ func (r *records[T]) damaged(where string) {
 	guard.Raise(fmt.Errorf("%w: the timeline's file %s, %s", fault.Damaged, filepath.Base(r.path), where))
 }
 
-// mapColumn maps one of a timeline's files and gives its records to r. The mapping goes
-// when owner is collected.
-func mapColumn[T any](owner *Timeline, r *records[T], dir, name string, sums map[string][]uint32) error {
+// size returns the size of a record, in bytes.
+func (r *records[T]) size() uintptr {
+	var x T
+	return unsafe.Sizeof(x)
+}
+
+// mapFrom maps a file of the timeline in dir, whose blocks have the checksums sums. The
+// mapping goes when owner is collected.
+func (r *records[T]) mapFrom(owner *Timeline, dir, name string, sums []uint32) error {
 	f, err := os.Open(filepath.Join(dir, name))
 	if errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("%w: it has no file %s", errStale, name)
@@ -217,40 +212,20 @@ func mapColumn[T any](owner *Timeline, r *records[T], dir, name string, sums map
 	if err != nil {
 		return fmt.Errorf("open the timeline: %w", err)
 	}
-	var x T
-	r.list = unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/int(unsafe.Sizeof(x)))
-	r.shift, r.path, r.owner = blockShift(unsafe.Sizeof(x)), f.Name(), owner
-	n := blocks(len(b), unsafe.Sizeof(x))
-	r.sums, r.fine = sums[name], make([]uint32, n)
-	if len(r.sums) != n {
-		return fmt.Errorf("%w: it has %d checksums of %s, not %d", errStale, len(r.sums), name, n)
+	r.list = unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/int(r.size()))
+	r.shift, r.path, r.owner, r.check = blockShift(r.size()), f.Name(), owner, r.checkAt
+	r.sums, r.fine = sums, make([]uint32, blocks(len(b), r.size()))
+	if len(r.sums) != len(r.fine) {
+		return fmt.Errorf("%w: it has %d checksums of %s, not %d", errStale, len(r.sums), name, len(r.fine))
 	}
-	r.check = r.checkAt
 	return nil
 }
 
-// mapSums maps the checksums of all columns, whose files have the given sizes.
-func mapSums(owner *Timeline, dir string, sizes map[string]int64) (map[string][]uint32, error) {
-	f, err := os.Open(filepath.Join(dir, sumsFile))
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", errStale, err)
-	}
-	defer f.Close()
-	b, err := mapped.File(owner, f)
-	if err != nil {
-		return nil, fmt.Errorf("open the timeline: %w", err)
-	}
-	all := unsafe.Slice((*uint32)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/4)
-	sums := map[string][]uint32{}
-	for _, c := range columns {
-		n := min(blocks(int(sizes[c.name]), c.size), len(all))
-		sums[c.name], all = all[:n], all[n:]
-	}
-	return sums, nil
-}
+// blockBytes returns the size in bytes of a block of records of a size.
+func blockBytes(size uintptr) uintptr { return size << blockShift(size) }
 
-// blocks is how many blocks a file of so many bytes has.
+// blocks returns the number of blocks of a file with a size in bytes.
 func blocks(bytes int, size uintptr) int {
-	block := int(size << blockShift(size))
+	block := int(blockBytes(size))
 	return (bytes + block - 1) / block
 }

@@ -17,8 +17,10 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"unsafe"
 
 	"wraithology/core/event"
+	"wraithology/core/mapped"
 )
 
 // Call is one activation of a function. Leave is event.NoMoment where the call
@@ -138,16 +140,47 @@ func (x index) open(dir string) (*Timeline, error) {
 	return t, nil
 }
 
-func (t *Timeline) mapFiles(dir string, sizes map[string]int64) error {
-	sums, err := mapSums(t, dir, sizes)
-	if err != nil {
-		return err
+// columnFile is a column of a timeline, with the name of its file.
+type columnFile struct {
+	name string
+	mapping
+}
+
+// mapping is what all records can do, whatever their type.
+type mapping interface {
+	size() uintptr
+	mapFrom(owner *Timeline, dir, name string, sums []uint32) error
+}
+
+func (t *Timeline) columns() []columnFile {
+	return []columnFile{
+		{kindsFile, &t.kinds}, {callsFile, &t.calls}, {idsFile, &t.ids}, {offsetsFile, &t.offsets}, {dataFile, &t.data},
+		{timesFile, &t.times}, {chunksFile, &t.chunks}, {runsFile, &t.runs}, {tableFile, &t.table}, {variableFile, &t.variables},
+		{listsFile, &t.words}, {threadsFile, &t.threads}, {creatorsFile, &t.creators}, {sitesFile, &t.sites}, {entersFile, &t.enters},
+		{returnsFile, &t.returns}, {keysFile, &t.keys}, {postedFile, &t.posted}, {tracesFile, &t.traces},
 	}
-	return errors.Join(mapColumn(t, &t.kinds, dir, kindsFile, sums), mapColumn(t, &t.calls, dir, callsFile, sums), mapColumn(t, &t.ids, dir, idsFile, sums),
-		mapColumn(t, &t.offsets, dir, offsetsFile, sums), mapColumn(t, &t.data, dir, dataFile, sums), mapColumn(t, &t.times, dir, timesFile, sums), mapColumn(t, &t.chunks, dir, chunksFile, sums),
-		mapColumn(t, &t.runs, dir, runsFile, sums), mapColumn(t, &t.table, dir, tableFile, sums), mapColumn(t, &t.variables, dir, variableFile, sums), mapColumn(t, &t.words, dir, listsFile, sums),
-		mapColumn(t, &t.threads, dir, threadsFile, sums), mapColumn(t, &t.creators, dir, creatorsFile, sums), mapColumn(t, &t.sites, dir, sitesFile, sums),
-		mapColumn(t, &t.enters, dir, entersFile, sums), mapColumn(t, &t.returns, dir, returnsFile, sums), mapColumn(t, &t.keys, dir, keysFile, sums), mapColumn(t, &t.posted, dir, postedFile, sums), mapColumn(t, &t.traces, dir, tracesFile, sums))
+}
+
+// mapFiles maps the files of the timeline in dir, which have the given sizes.
+func (t *Timeline) mapFiles(dir string, sizes map[string]int64) error {
+	f, err := os.Open(filepath.Join(dir, sumsFile))
+	if err != nil {
+		return fmt.Errorf("%w: %w", errStale, err)
+	}
+	defer f.Close()
+	b, err := mapped.File(t, f)
+	if err != nil {
+		return fmt.Errorf("open the timeline: %w", err)
+	}
+	sums := unsafe.Slice((*uint32)(unsafe.Pointer(unsafe.SliceData(b))), len(b)/4)
+	for _, c := range t.columns() {
+		n := min(blocks(int(sizes[c.name]), c.size()), len(sums))
+		if err := c.mapFrom(t, dir, c.name, sums[:n]); err != nil {
+			return err
+		}
+		sums = sums[n:]
+	}
+	return nil
 }
 
 // noFunction stands for a function that the log's tables do not have.
