@@ -120,7 +120,7 @@ type Checkpoint struct {
 	ID       int64     `json:"id"`
 	On       string    `json:"on" doc:"what it is on, as questions take it"`
 	Label    string    `json:"label" doc:"what it is on, for people"`
-	Kind     string    `json:"kind" `
+	Kind     string    `json:"kind"`
 	File     string    `json:"file"`
 	Line     int       `json:"line"`
 	Text     string    `json:"text" doc:"the source text of the line when it was set"`

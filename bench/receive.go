@@ -12,8 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"wraithology/api"
-
 	"go.opentelemetry.io/otel/attribute"
 	"go.opentelemetry.io/otel/exporters/otlp/otlptrace/otlptracehttp"
 	"go.opentelemetry.io/otel/sdk/resource"
@@ -21,6 +19,7 @@ import (
 	"go.opentelemetry.io/otel/sdk/trace/tracetest"
 	"go.opentelemetry.io/otel/trace"
 
+	"wraithology/api"
 	"wraithology/client"
 	"wraithology/core/ask"
 	"wraithology/service"

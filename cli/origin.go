@@ -6,9 +6,8 @@ import (
 	"strings"
 	"unicode"
 
-	"wraithology/core/replay"
-
 	"wraithology/core/ask"
+	"wraithology/core/replay"
 )
 
 var _ = register(question[ask.OriginRequest, ask.Origin]{use: "origin LOCATOR PATH", short: "Show where a value came from: the writes it was computed from, down to the inputs", args: [2]int{2, 2},

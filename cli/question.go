@@ -23,7 +23,7 @@ import (
 )
 
 // question is a command that puts a question to evidence. Its flags follow from the
-// request's fields; a flag that needs more is added by flags and read by read.
+// request's fields; what needs more is added by flags.
 type question[Q ask.Request[A], A any] struct {
 	use   string // with the arguments: "stack LOCATOR"
 	short string

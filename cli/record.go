@@ -4,10 +4,9 @@ import (
 	"errors"
 	"fmt"
 
-	"wraithology/core/fault"
-
 	"github.com/spf13/cobra"
 
+	"wraithology/core/fault"
 	"wraithology/recorder"
 )
 

@@ -14,20 +14,18 @@ import (
 	"strconv"
 	"strings"
 
-	"wraithology/api"
-
-	"wraithology/core/ask"
-	"wraithology/core/fault"
-	"wraithology/core/replay/find"
-
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"wraithology/api"
 	"wraithology/client"
+	"wraithology/core/ask"
+	"wraithology/core/fault"
 	"wraithology/core/locator"
+	"wraithology/core/replay/find"
 )
 
 // signedIn is what the file of the sign-in keeps.

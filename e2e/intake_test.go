@@ -12,12 +12,11 @@ import (
 	"testing"
 	"time"
 
-	"wraithology/api"
-
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"wraithology/api"
 	"wraithology/client"
 	"wraithology/core/ask"
 )

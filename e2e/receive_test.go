@@ -16,10 +16,6 @@ import (
 	"testing"
 	"time"
 
-	"wraithology/api"
-
-	"wraithology/core/fault"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	coltrace "go.opentelemetry.io/proto/otlp/collector/trace/v1"
@@ -33,8 +29,10 @@ import (
 	rpcstatus "google.golang.org/grpc/status"
 	"google.golang.org/protobuf/proto"
 
+	"wraithology/api"
 	"wraithology/client"
 	"wraithology/core/ask"
+	"wraithology/core/fault"
 )
 
 func spansRequest(n int, trace byte) []byte {

@@ -19,11 +19,10 @@ import (
 	"testing"
 	"time"
 
-	"wraithology/api"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"wraithology/api"
 	"wraithology/client"
 	"wraithology/core/ask"
 )

@@ -21,11 +21,10 @@ import (
 	"testing"
 	"time"
 
-	"wraithology/api"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"wraithology/api"
 	"wraithology/client"
 	"wraithology/service/accounts"
 	"wraithology/service/cluster"

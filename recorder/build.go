@@ -18,12 +18,11 @@ import (
 	"strings"
 	"time"
 
-	"wraithology/core/fault"
-
 	"golang.org/x/tools/go/packages"
 
 	"wraithology/core/event"
 	"wraithology/core/execlog"
+	"wraithology/core/fault"
 )
 
 //go:embed inject/ask.go inject/encode.go inject/frame.go inject/goroutine.go inject/item.go inject/memory.go inject/output.go inject/plan.go inject/spool.go inject/sync.go inject/testing.go

@@ -8,10 +8,9 @@ import (
 	"sort"
 	"strings"
 
-	"wraithology/core/fault"
-
 	"wraithology/core/event"
 	"wraithology/core/execlog"
+	"wraithology/core/fault"
 )
 
 // PackSummary says what a packed log holds.

@@ -18,9 +18,8 @@ import (
 	"syscall"
 	"time"
 
-	"wraithology/core/fault"
-
 	"wraithology/core/event"
+	"wraithology/core/fault"
 )
 
 // Options say what to record and where to put the log. The command's standard

@@ -128,23 +128,25 @@ func (q Question) Run(ctx context.Context, s Subject, request any) (any, error) 
 // Negative is an answer that may say no, or that nothing was found.
 type Negative interface{ Negative() bool }
 
-// capability returns what a recording must be able to do for a question. what names what
-// it lacks otherwise.
-func capability[C any](s *Subject, missing *fault.Kind, what string) (c C, err error) {
+// capability returns what a recording must be able to do for a question, or the error that
+// it is not.
+func capability[C any](s *Subject, missing error) (C, error) {
 	c, ok := s.Recording.(C)
 	if !ok {
-		return c, fmt.Errorf("%w: there is no %s", missing, what)
+		return c, missing
 	}
 	return c, nil
 }
 
 func finder(s *Subject, what string) (replay.Finder, error) {
-	return capability[replay.Finder](s, fault.NoHistory, what)
+	return capability[replay.Finder](s, noHistory(what))
 }
 
 func history(s *Subject, what string) (replay.History, error) {
-	return capability[replay.History](s, fault.NoHistory, what)
+	return capability[replay.History](s, noHistory(what))
 }
+
+func noHistory(what string) error { return fmt.Errorf("%w: there is no %s", fault.NoHistory, what) }
 
 // Place is a place in evidence. What is left off means what it means in a locator: the
 // failure's moment, else the last one; the moment's thread; the innermost frame.

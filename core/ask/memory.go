@@ -33,11 +33,7 @@ type Word struct {
 }
 
 func machine(s *Subject) (replay.Machine, error) {
-	m, ok := s.Recording.(replay.Machine)
-	if !ok {
-		return nil, fault.NoMachine
-	}
-	return m, nil
+	return capability[replay.Machine](s, fault.NoMachine)
 }
 
 func words(list []replay.Word) []Word {

@@ -56,11 +56,7 @@ func traceOf(t replay.Trace) Trace {
 }
 
 func tracer(s *Subject) (replay.Tracer, error) {
-	t, ok := s.Recording.(replay.Tracer)
-	if !ok {
-		return nil, fmt.Errorf("%w: its kind is %s", fault.NoTraces, s.Recording.Info().Kind)
-	}
-	return t, nil
+	return capability[replay.Tracer](s, fmt.Errorf("%w: its kind is %s", fault.NoTraces, s.Recording.Info().Kind))
 }
 
 func (q TracesRequest) answer(ctx context.Context, s *Subject) (Traces, error) {

@@ -11,15 +11,14 @@ import (
 	"strings"
 	"testing"
 
-	"wraithology/core/evidence/kinds"
-	"wraithology/core/fault"
-
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/ask"
 	"wraithology/core/evidence"
+	"wraithology/core/evidence/kinds"
+	"wraithology/core/fault"
 	"wraithology/core/packed"
 )
 
@@ -59,7 +58,7 @@ func TestPacked(t *testing.T) {
 			require.NoError(t, os.WriteFile(path, b, 0o600))
 			r, err := kinds.All.Open(ctx, path, o, nil)
 			require.NoError(t, err, name)
-			again, err := kinds.All.Open(ctx, path, o, func(float64) { assert.Equal(t, "crash-text", kind, "it is not built anew") })
+			again, err := kinds.All.Open(ctx, path, o, func(float64) { assert.Equal(t, "crash-text", kind, "it is not built again") })
 			require.NoError(t, err, name)
 			p, err := ask.Run(ctx, ask.Subject{Recording: r}, ask.PeekRequest{})
 			require.NoError(t, err)

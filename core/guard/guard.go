@@ -26,8 +26,7 @@ func (p *Panic) Error() string { return fmt.Sprintf("internal error: %v", p.Valu
 func (p *Panic) Unwrap() error { return fault.Internal }
 
 // Do calls f and returns its error. A panic becomes a *Panic, a memory fault an error that
-// wraps fault.Damaged; a panic whose value is an error that wraps a fault.Kind becomes
-// that error.
+// wraps fault.Damaged, and what Raise was given is returned as it is.
 func Do(f func() error) (err error) {
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer func() {

@@ -8,9 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"wraithology/core/fault"
-
 	"wraithology/core/event"
+	"wraithology/core/fault"
 )
 
 // Locator is a place in evidence. Moment is event.NoMoment and Thread 0 where

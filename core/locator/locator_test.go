@@ -3,12 +3,11 @@ package locator_test
 import (
 	"testing"
 
-	"wraithology/core/fault"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/event"
+	"wraithology/core/fault"
 	"wraithology/core/locator"
 )
 

@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"wraithology/core/fault"
-
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/operators"
@@ -21,6 +19,7 @@ import (
 	"cel.dev/cel-go/interpreter"
 
 	"wraithology/core/event"
+	"wraithology/core/fault"
 	"wraithology/core/replay"
 )
 

@@ -7,12 +7,11 @@ import (
 	"strings"
 	"testing"
 
-	"wraithology/core/fault"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/event"
+	"wraithology/core/fault"
 	"wraithology/core/question"
 	"wraithology/core/replay"
 )

@@ -8,19 +8,18 @@ import (
 	"strconv"
 	"testing"
 
-	"wraithology/core/evidence/kinds/executionlog/logtest"
-	"wraithology/core/fault"
-	"wraithology/core/replay/find"
-	"wraithology/core/replay/history"
-	"wraithology/core/replay/step/steptest"
-	"wraithology/core/timeline"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/event"
+	"wraithology/core/evidence/kinds/executionlog/logtest"
 	"wraithology/core/execlog"
+	"wraithology/core/fault"
 	"wraithology/core/replay"
+	"wraithology/core/replay/find"
+	"wraithology/core/replay/history"
+	"wraithology/core/replay/step/steptest"
+	"wraithology/core/timeline"
 )
 
 // The streams of these tests come from a little machine that runs random

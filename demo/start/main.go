@@ -20,10 +20,8 @@ import (
 	"time"
 
 	"wraithology/api"
-
-	"wraithology/core/fault"
-
 	"wraithology/client"
+	"wraithology/core/fault"
 	"wraithology/service"
 	"wraithology/service/receive"
 )

@@ -12,12 +12,11 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"wraithology/core/fault"
-
 	"github.com/alexedwards/argon2id"
 	"github.com/alexedwards/scs/v2"
 	"golang.org/x/sync/semaphore"
 
+	"wraithology/core/fault"
 	"wraithology/service/store"
 )
 

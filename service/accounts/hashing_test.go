@@ -12,7 +12,7 @@ import (
 	"wraithology/core/fault"
 )
 
-// Only so many passwords are hashed at the same time, and whoever gives up waiting leaves.
+// A bounded number of passwords is hashed at the same time, and whoever gives up waiting leaves.
 func TestHashingIsBounded(t *testing.T) {
 	t.Parallel()
 	a := New(nil)

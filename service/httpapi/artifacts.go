@@ -7,15 +7,13 @@ import (
 	"net/http"
 	"os"
 
-	"wraithology/api"
-
-	"wraithology/core/fault"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"wraithology/api"
 	"wraithology/core/evidence/kinds"
 	"wraithology/core/evidence/kinds/coredump/module"
+	"wraithology/core/fault"
 	"wraithology/core/source"
 	"wraithology/service/store"
 )

@@ -5,10 +5,9 @@ import (
 	"fmt"
 	"time"
 
-	"wraithology/api"
-
 	"github.com/danielgtaylor/huma/v2"
 
+	"wraithology/api"
 	"wraithology/service/store"
 )
 

@@ -5,16 +5,14 @@ import (
 	"fmt"
 	"strings"
 
-	"wraithology/api"
-
-	"wraithology/core/ask"
-	"wraithology/core/fault"
-	"wraithology/core/replay/find"
-
 	"github.com/danielgtaylor/huma/v2"
 
+	"wraithology/api"
+	"wraithology/core/ask"
 	"wraithology/core/event"
+	"wraithology/core/fault"
 	"wraithology/core/replay"
+	"wraithology/core/replay/find"
 	"wraithology/service/store"
 )
 

@@ -9,15 +9,13 @@ import (
 	"strings"
 	"time"
 
-	"wraithology/api"
-
-	"wraithology/core/fault"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"wraithology/api"
 	"wraithology/core/evidence/kinds"
 	"wraithology/core/evidence/kinds/structuredlog"
+	"wraithology/core/fault"
 	"wraithology/service/accounts"
 	"wraithology/service/store"
 	"wraithology/service/vault"

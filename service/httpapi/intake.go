@@ -9,14 +9,12 @@ import (
 	"strings"
 	"time"
 
-	"wraithology/api"
+	"github.com/danielgtaylor/huma/v2"
 
+	"wraithology/api"
 	"wraithology/core/ask"
 	"wraithology/core/evidence/kinds"
 	"wraithology/core/fault"
-
-	"github.com/danielgtaylor/huma/v2"
-
 	"wraithology/core/replay"
 	"wraithology/service/store"
 )

@@ -13,14 +13,13 @@ import (
 	"strings"
 	"time"
 
-	"wraithology/core/fault"
-	"wraithology/core/guard"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/httprate"
 
+	"wraithology/core/fault"
+	"wraithology/core/guard"
 	"wraithology/service/accounts"
 	"wraithology/service/jobs"
 	"wraithology/service/receive"

@@ -7,11 +7,10 @@ import (
 	"net/http"
 	"strconv"
 
-	"wraithology/api"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"wraithology/api"
 	"wraithology/core/ask"
 	"wraithology/core/event"
 	"wraithology/core/fault"

@@ -11,17 +11,15 @@ import (
 	"strings"
 	"time"
 
-	"wraithology/api"
-
-	"wraithology/core/fault"
-	"wraithology/core/guard"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
+	"wraithology/api"
 	"wraithology/core/ask"
+	"wraithology/core/fault"
+	"wraithology/core/guard"
 	"wraithology/core/replay"
 	"wraithology/service/recordings"
 	"wraithology/service/store"

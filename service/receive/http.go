@@ -8,12 +8,11 @@ import (
 	"strconv"
 	"time"
 
-	"wraithology/core/fault"
-
 	"google.golang.org/grpc/codes"
 	"google.golang.org/protobuf/encoding/protowire"
 
 	"wraithology/core/evidence/kinds/eventtrace/otlp"
+	"wraithology/core/fault"
 )
 
 // The addresses of OTLP over HTTP.

@@ -8,9 +8,7 @@ import (
 	"time"
 
 	"wraithology/api"
-
 	"wraithology/core/fault"
-
 	"wraithology/service/jobs"
 	"wraithology/service/store"
 	"wraithology/service/vault"

@@ -17,10 +17,9 @@ import (
 	"sync"
 	"time"
 
-	"wraithology/core/fault"
-
 	"golang.org/x/sync/semaphore"
 
+	"wraithology/core/fault"
 	"wraithology/service/store"
 )
 

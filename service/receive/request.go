@@ -8,13 +8,12 @@ import (
 	"fmt"
 	"io"
 
-	"wraithology/core/fault"
-
 	tracepb "go.opentelemetry.io/proto/otlp/trace/v1"
 	"golang.org/x/sync/semaphore"
 	"google.golang.org/protobuf/proto"
 
 	"wraithology/core/evidence/kinds/eventtrace/otlp"
+	"wraithology/core/fault"
 	"wraithology/service/store"
 )
 

@@ -11,10 +11,8 @@ import (
 	"sync"
 
 	"wraithology/api"
-
 	"wraithology/core/evidence"
 	"wraithology/core/evidence/kinds"
-	"wraithology/core/guard"
 	"wraithology/core/replay"
 	"wraithology/core/source"
 	"wraithology/service/store"
@@ -138,17 +136,13 @@ func (r *Recordings) artifacts(ctx context.Context, e store.Evidence) (out evide
 
 func (r *Recordings) load(ctx context.Context, x *entry, path string, o evidence.Options, progress func(float64)) {
 	defer close(x.ready)
-	x.err = guard.Do(func() (err error) {
-		x.r, err = kinds.All.Open(ctx, path, o, progress)
-		return err
-	})
-	if x.err != nil {
+	if x.r, x.err = kinds.All.Open(ctx, path, o, progress); x.err != nil {
 		r.forget(x.key)
 	}
 }
 
 // Drop forgets a recording whose timeline was found to be damaged: the next to ask opens
-// it anew.
+// it again.
 func (r *Recordings) Drop(x replay.Recording) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

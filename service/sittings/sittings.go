@@ -10,10 +10,8 @@ import (
 	"time"
 
 	"wraithology/api"
-
 	"wraithology/core/event"
 	"wraithology/core/fault"
-
 	"wraithology/service/store"
 )
 

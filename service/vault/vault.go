@@ -13,7 +13,6 @@ import (
 	"path/filepath"
 
 	"wraithology/core/fault"
-
 	"wraithology/core/sparse"
 )
 

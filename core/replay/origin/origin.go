@@ -204,7 +204,7 @@ func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g
 	n := 1
 	for ; n < maxFolded; n++ {
 		before, ok := x.r.LastWriteOf(x.ctx, l, g.At-1)
-		if !ok || x.startsAnew(site) && x.begins(g) { // the line gave the first value as well
+		if !ok || x.restarts(site) && x.begins(g) { // the line gave the first value as well
 			c := x.r.T.CallOf(g.At)
 			if line := x.r.T.LastLine(c, g.At-1); line != event.NoMoment {
 				w := x.r.wantedAt(l, g, x.r.Whole(l, g))
@@ -230,17 +230,17 @@ func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g
 	return o
 }
 
-// startsAnew reports whether a line both gives a first value and goes on from it,
+// restarts reports whether a line both gives a first value and goes on from it,
 // as the head of a loop does.
-func (x *explainer) startsAnew(id event.SiteID) bool {
-	anew, on := false, false
+func (x *explainer) restarts(id event.SiteID) bool {
+	first, on := false, false
 	for _, f := range x.r.T.Sites[id].Flows {
 		if f.Kind == event.FlowAssign {
 			itself := slices.Contains(f.Reads, f.Target)
-			anew, on = anew || !itself, on || itself
+			first, on = first || !itself, on || itself
 		}
 	}
-	return anew && on
+	return first && on
 }
 
 // flowsInto finds, among the flows of a line, those that go into a location.

@@ -12,8 +12,6 @@ import (
 	"path/filepath"
 	"testing"
 
-	"wraithology/core/fault"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -23,6 +21,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/machine"
 	"wraithology/core/evidence/kinds/coredump/module"
 	"wraithology/core/evidence/kinds/coredump/unwind"
+	"wraithology/core/fault"
 	"wraithology/core/replay"
 )
 

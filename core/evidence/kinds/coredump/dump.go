@@ -11,8 +11,6 @@ import (
 	"strings"
 	"sync"
 
-	"wraithology/core/fault"
-
 	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 	"wraithology/core/evidence/kinds/coredump/elfcore"
@@ -20,6 +18,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/module"
 	"wraithology/core/evidence/kinds/coredump/unwind"
 	"wraithology/core/evidence/kinds/coredump/values"
+	"wraithology/core/fault"
 	"wraithology/core/mapped"
 	"wraithology/core/packed"
 	"wraithology/core/replay"

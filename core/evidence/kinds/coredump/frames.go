@@ -5,11 +5,10 @@ import (
 	"fmt"
 	"strings"
 
-	"wraithology/core/fault"
-
 	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 	"wraithology/core/evidence/kinds/coredump/machine"
+	"wraithology/core/fault"
 	"wraithology/core/replay"
 )
 

@@ -7,13 +7,12 @@ import (
 	"path/filepath"
 	"strings"
 
-	"wraithology/core/fault"
-
 	"golang.org/x/arch/arm64/arm64asm"
 	"golang.org/x/arch/x86/x86asm"
 
 	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/coredump/machine"
+	"wraithology/core/fault"
 	"wraithology/core/replay"
 )
 

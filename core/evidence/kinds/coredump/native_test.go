@@ -8,12 +8,11 @@ import (
 	"strings"
 	"testing"
 
-	"wraithology/core/fault"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/evidence/kinds/coredump/module"
+	"wraithology/core/fault"
 )
 
 // Programs that print their own return addresses and values before they crash are

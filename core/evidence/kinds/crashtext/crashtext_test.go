@@ -11,8 +11,6 @@ import (
 	"strings"
 	"testing"
 
-	"wraithology/core/fault"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -20,6 +18,7 @@ import (
 	"wraithology/core/evidence"
 	"wraithology/core/evidence/kinds"
 	"wraithology/core/evidence/kinds/coredump/module"
+	"wraithology/core/fault"
 	"wraithology/core/question"
 	"wraithology/core/replay"
 )

@@ -10,9 +10,8 @@ import (
 	"strconv"
 	"strings"
 
-	"wraithology/core/fault"
-
 	"wraithology/core/event"
+	"wraithology/core/fault"
 	"wraithology/core/replay"
 	"wraithology/core/source"
 	"wraithology/core/traceback"

@@ -17,10 +17,6 @@ import (
 	"testing"
 	"time"
 
-	"wraithology/core/evidence/kinds"
-	"wraithology/core/fault"
-	"wraithology/core/replay/history"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	commonpb "go.opentelemetry.io/proto/otlp/common/v1"
@@ -32,8 +28,11 @@ import (
 
 	"wraithology/core/event"
 	"wraithology/core/evidence"
+	"wraithology/core/evidence/kinds"
+	"wraithology/core/fault"
 	"wraithology/core/question"
 	"wraithology/core/replay"
+	"wraithology/core/replay/history"
 )
 
 func text(key, value string) *commonpb.KeyValue {

@@ -12,16 +12,15 @@ import (
 	"testing"
 	"time"
 
-	"wraithology/core/evidence/kinds"
-	"wraithology/core/fault"
-	"wraithology/core/replay/history"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/event"
 	"wraithology/core/evidence"
+	"wraithology/core/evidence/kinds"
+	"wraithology/core/fault"
 	"wraithology/core/replay"
+	"wraithology/core/replay/history"
 )
 
 // told is what the traced code knows of itself.

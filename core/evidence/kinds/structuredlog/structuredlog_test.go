@@ -12,10 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"wraithology/core/fault"
-	"wraithology/core/replay/find"
-	"wraithology/core/replay/history"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -23,7 +19,10 @@ import (
 	"wraithology/core/evidence"
 	"wraithology/core/evidence/kinds"
 	"wraithology/core/evidence/kinds/structuredlog"
+	"wraithology/core/fault"
 	"wraithology/core/replay"
+	"wraithology/core/replay/find"
+	"wraithology/core/replay/history"
 )
 
 func open(t *testing.T, text string, fields map[string]string) history.Replay {

@@ -10,10 +10,9 @@ import (
 	"slices"
 	"strings"
 
-	"wraithology/core/fault"
-
 	"wraithology/core/evidence/kinds/coredump/cursor"
 	"wraithology/core/evidence/kinds/coredump/machine"
+	"wraithology/core/fault"
 )
 
 // Errors that callers tell apart.

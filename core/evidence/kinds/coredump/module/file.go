@@ -15,9 +15,8 @@ import (
 	"strings"
 	"sync"
 
-	"wraithology/core/fault"
-
 	"wraithology/core/evidence/kinds/coredump/cursor"
+	"wraithology/core/fault"
 	"wraithology/core/mapped"
 )
 

@@ -10,9 +10,8 @@ import (
 	"slices"
 	"strings"
 
-	"wraithology/core/fault"
-
 	"wraithology/core/evidence/kinds/coredump/elfcore"
+	"wraithology/core/fault"
 )
 
 // Module is an ELF file as it was mapped into the process.
