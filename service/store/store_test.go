@@ -1,0 +1,515 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/fault"
+	"wraithology/service/cluster/clustertest"
+)
+
+func TestMain(m *testing.M) { clustertest.Main(m) }
+
+func open(t *testing.T) *Store {
+	t.Helper()
+	s, err := Open(context.Background(), clustertest.Database(t), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+// person adds a person.
+func (s *Store) person(t *testing.T, name string) int64 {
+	t.Helper()
+	p := Person{Name: name, PasswordHash: "hash of " + name}
+	require.NoError(t, s.AddPerson(t.Context(), &p))
+	require.NotZero(t, p.ID)
+	return p.ID
+}
+
+// openCase adds a case.
+func (s *Store) openCase(t *testing.T, name string, leader int64) int64 {
+	t.Helper()
+	c := Case{Name: name, Title: "On " + name}
+	require.NoError(t, s.AddCase(t.Context(), &c, leader))
+	return c.ID
+}
+
+// evidence adds evidence that is ready.
+func (s *Store) evidence(t *testing.T, caseID, person int64, e Evidence) Evidence {
+	t.Helper()
+	e.CaseID, e.PersonID, e.State, e.SHA256 = caseID, person, cmp.Or(e.State, "ready"), strings.Repeat("ab", 32)
+	require.NoError(t, s.AddEvidence(t.Context(), &e))
+	return e
+}
+
+func names[T any](list []T, name func(T) string) []string {
+	out := []string{}
+	for _, x := range list {
+		out = append(out, name(x))
+	}
+	return out
+}
+
+// Opening a database that is up to date changes nothing in it.
+func TestOpenTwice(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	url := clustertest.Database(t)
+	first, err := Open(ctx, url, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer first.Close()
+	id := first.person(t, "Ines")
+	second, err := Open(ctx, url, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer second.Close()
+	p, err := second.PersonByID(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, "Ines", p.Name)
+	require.NoError(t, second.Ping(ctx))
+	_, err = Open(ctx, "postgres://nobody:x@127.0.0.1:1/none?connect_timeout=1", slog.New(slog.DiscardHandler))
+	require.Error(t, err)
+}
+
+func TestPeople(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines, tomas := s.person(t, "Ines"), s.person(t, "Tomas")
+	require.NotEqual(t, ines, tomas)
+
+	// The second time changes the password and the rights, and keeps the person.
+	again := Person{Name: "Ines", PasswordHash: "another", Admin: true}
+	require.NoError(t, s.AddPerson(ctx, &again))
+	assert.Equal(t, ines, again.ID)
+	p, err := s.PersonByName(ctx, "Ines")
+	require.NoError(t, err)
+	assert.Equal(t, "another", p.PasswordHash)
+	assert.True(t, p.Admin)
+	assert.WithinDuration(t, time.Now(), p.CreatedAt, time.Minute)
+
+	p, err = s.PersonByID(ctx, tomas)
+	require.NoError(t, err)
+	assert.Equal(t, "Tomas", p.Name)
+	assert.False(t, p.Admin)
+	list, err := s.People(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Ines", "Tomas"}, names(list, func(p Person) string { return p.Name }))
+	_, err = s.PersonByName(ctx, "ines")
+	require.ErrorIs(t, err, fault.NotFound)
+	_, err = s.PersonByID(ctx, 4711)
+	require.ErrorIs(t, err, fault.NotFound)
+}
+
+// A token finds its person by the hash of its secret, and nobody else.
+func TestTokens(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	for _, name := range []string{"Ines", "Tomas"} {
+		require.NoError(t, s.AddToken(ctx, &Token{PersonID: s.person(t, name), Label: "laptop", SecretHash: []byte("secret of " + name)}))
+	}
+	for _, name := range []string{"Ines", "Tomas"} {
+		p, err := s.PersonByToken(ctx, []byte("secret of "+name))
+		require.NoError(t, err)
+		assert.Equal(t, name, p.Name)
+		assert.Equal(t, "hash of "+name, p.PasswordHash)
+	}
+	_, err := s.PersonByToken(ctx, []byte("secret of Wren"))
+	require.ErrorIs(t, err, fault.NotFound)
+	assert.Error(t, s.AddToken(ctx, &Token{PersonID: 4711, SecretHash: []byte("x")}), "a token of nobody")
+}
+
+func TestCases(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines, tomas := s.person(t, "Ines"), s.person(t, "Tomas")
+	fog, swell := s.openCase(t, "fog", ines), s.openCase(t, "swell", tomas)
+	require.ErrorIs(t, s.AddCase(ctx, &Case{Name: "fog"}, tomas), fault.Exists)
+
+	roles := func(name string) map[string]string {
+		c, err := s.CaseByName(ctx, name)
+		require.NoError(t, err)
+		out := map[string]string{}
+		for _, m := range c.Members {
+			out[m.Person.Name] = m.Role
+		}
+		return out
+	}
+	assert.Equal(t, map[string]string{"Ines": "lead"}, roles("fog"))
+	require.NoError(t, s.SetMember(ctx, Member{CaseID: fog, PersonID: tomas, Role: "viewer"}))
+	require.NoError(t, s.SetMember(ctx, Member{CaseID: fog, PersonID: tomas, Role: "member"}))
+	assert.Equal(t, map[string]string{"Ines": "lead", "Tomas": "member"}, roles("fog"))
+	assert.Equal(t, map[string]string{"Tomas": "lead"}, roles("swell"))
+
+	of := func(person int64) []string {
+		list, err := s.CasesOf(ctx, person)
+		require.NoError(t, err)
+		return names(list, func(c Case) string { return c.Name })
+	}
+	assert.Equal(t, []string{"fog"}, of(ines))
+	assert.Equal(t, []string{"swell", "fog"}, of(tomas), "the newest first")
+	require.NoError(t, s.HasCase(ctx, swell))
+	require.ErrorIs(t, s.HasCase(ctx, 4711), fault.NotFound)
+	_, err := s.CaseByName(ctx, "mist")
+	require.ErrorIs(t, err, fault.NotFound)
+}
+
+func TestEvidence(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines := s.person(t, "Ines")
+	fog, swell := s.openCase(t, "fog", ines), s.openCase(t, "swell", ines)
+	first := s.evidence(t, fog, ines, Evidence{Name: "first", State: "indexing", Fields: map[string]string{"severity": "lvl"}})
+	second := s.evidence(t, fog, ines, Evidence{Name: "second"})
+	s.evidence(t, swell, ines, Evidence{Name: "first"})
+	require.ErrorIs(t, s.AddEvidence(ctx, &Evidence{CaseID: fog, PersonID: ines, Name: "first", State: "ready"}), fault.Exists)
+
+	list, err := s.EvidenceOf(ctx, fog)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"second by Ines", "first by Ines"}, names(list, func(e Evidence) string { return e.Name + " by " + e.Person.Name }))
+	got, err := s.EvidenceByName(ctx, fog, "first")
+	require.NoError(t, err)
+	assert.Equal(t, first.ID, got.ID)
+	assert.Equal(t, map[string]string{"severity": "lvl"}, got.Fields)
+	_, err = s.EvidenceByName(ctx, swell, "second")
+	require.ErrorIs(t, err, fault.NotFound)
+
+	// The progress is written alone; the result is written as a whole.
+	require.NoError(t, s.SetProgress(ctx, first.ID, 0.25))
+	left, err := s.Unindexed(ctx)
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	assert.Equal(t, first.ID, left[0].ID)
+	assert.Equal(t, 0.25, left[0].Progress)
+	got.State, got.Moments, got.Outcome, got.Fingerprint = "ready", 1<<40, "panic: fog", "f00d"
+	require.NoError(t, s.SaveEvidence(ctx, got))
+	got, err = s.EvidenceByID(ctx, first.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1<<40, got.Moments)
+	assert.Equal(t, "panic: fog", got.Outcome)
+	assert.Equal(t, "Ines", got.Person.Name)
+	left, err = s.Unindexed(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	require.NoError(t, s.SetOffset(ctx, second.ID, -1500))
+	got, err = s.EvidenceByID(ctx, second.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, -1500, got.ClockOffsetNs)
+	_, err = s.EvidenceByID(ctx, 4711)
+	require.ErrorIs(t, err, fault.NotFound)
+}
+
+// Evidence moves with its sitting, and nothing else moves.
+func TestMoveEvidence(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines := s.person(t, "Ines")
+	fog, swell := s.openCase(t, "fog", ines), s.openCase(t, "swell", ines)
+	moved, stays := s.evidence(t, fog, ines, Evidence{Name: "moved"}), s.evidence(t, fog, ines, Evidence{Name: "stays"})
+	for _, e := range []Evidence{moved, stays} {
+		_, err := s.OpenSitting(ctx, Sitting{CaseID: fog, EvidenceID: e.ID})
+		require.NoError(t, err)
+	}
+	require.NoError(t, s.MoveEvidence(ctx, moved, swell))
+	for name, want := range map[string]int64{"moved": swell, "stays": fog} {
+		e, err := s.EvidenceByName(ctx, want, name)
+		require.NoError(t, err, name)
+		x, err := s.OpenSitting(ctx, Sitting{CaseID: 4711, EvidenceID: e.ID})
+		require.NoError(t, err, name)
+		assert.Equal(t, want, x.CaseID, name)
+	}
+	// A case that has evidence of that name already refuses it, and nothing moves.
+	s.evidence(t, swell, ines, Evidence{Name: "stays"})
+	require.ErrorIs(t, s.MoveEvidence(ctx, stays, swell), fault.Exists)
+	_, err := s.EvidenceByName(ctx, fog, "stays")
+	require.NoError(t, err)
+}
+
+// Only what an artifact may explain is read again: some kinds, and what could not be read.
+func TestIndexAgain(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines := s.person(t, "Ines")
+	fog, swell := s.openCase(t, "fog", ines), s.openCase(t, "swell", ines)
+	for _, e := range []Evidence{
+		{Name: "dump", Kind: "core-dump", Progress: 1}, {Name: "broken", Kind: "execution-log", State: "failed", Progress: 0.5}, {Name: "run", Kind: "execution-log", Progress: 1},
+	} {
+		s.evidence(t, fog, ines, e)
+	}
+	s.evidence(t, swell, ines, Evidence{Name: "elsewhere", Kind: "core-dump"})
+	list, err := s.IndexAgain(ctx, fog, []string{"core-dump", "crash-text"})
+	require.NoError(t, err)
+	got := names(list, func(e Evidence) string { return fmt.Sprint(e.Name, " ", e.State, " ", e.Progress) })
+	slices.Sort(got)
+	assert.Equal(t, []string{"broken indexing 0", "dump indexing 0"}, got)
+	e, err := s.EvidenceByName(ctx, fog, "run")
+	require.NoError(t, err)
+	assert.Equal(t, "ready", e.State)
+	e, err = s.EvidenceByName(ctx, swell, "elsewhere")
+	require.NoError(t, err)
+	assert.Equal(t, "ready", e.State)
+}
+
+// Evidence with the same failure is found in the cases of the person alone.
+func TestEvidenceAlike(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines, tomas := s.person(t, "Ines"), s.person(t, "Tomas")
+	mine, ours, theirs := s.openCase(t, "mine", ines), s.openCase(t, "ours", tomas), s.openCase(t, "theirs", tomas)
+	require.NoError(t, s.SetMember(ctx, Member{CaseID: ours, PersonID: ines, Role: "viewer"}))
+	this := s.evidence(t, mine, ines, Evidence{Name: "this", Fingerprint: "fog"})
+	s.evidence(t, mine, ines, Evidence{Name: "other failure", Fingerprint: "swell"})
+	s.evidence(t, mine, ines, Evidence{Name: "again", Fingerprint: "fog"})
+	s.evidence(t, ours, tomas, Evidence{Name: "shared", Fingerprint: "fog"})
+	s.evidence(t, theirs, tomas, Evidence{Name: "hidden", Fingerprint: "fog"})
+	list, err := s.EvidenceAlike(ctx, "fog", ines, this.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"ours/shared", "mine/again"}, names(list, func(a Alike) string { return a.CaseName + "/" + a.Name }))
+}
+
+func TestArtifacts(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines := s.person(t, "Ines")
+	fog, swell := s.openCase(t, "fog", ines), s.openCase(t, "swell", ines)
+	for _, name := range []string{"harbour", "harbour.debug"} {
+		require.NoError(t, s.AddArtifact(ctx, &Artifact{CaseID: fog, PersonID: ines, Name: name, Kind: "binary", SHA256: "x", BuildID: "b-" + name}))
+	}
+	require.ErrorIs(t, s.AddArtifact(ctx, &Artifact{CaseID: fog, PersonID: ines, Name: "harbour", Kind: "binary"}), fault.Exists)
+	require.NoError(t, s.AddArtifact(ctx, &Artifact{CaseID: swell, PersonID: ines, Name: "harbour", Kind: "binary"}))
+	list, err := s.ArtifactsOf(ctx, fog)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"harbour.debug by Ines", "harbour by Ines"}, names(list, func(a Artifact) string { return a.Name + " by " + a.Person.Name }))
+	a, err := s.ArtifactByName(ctx, fog, "harbour")
+	require.NoError(t, err)
+	assert.Equal(t, "b-harbour", a.BuildID)
+	_, err = s.ArtifactByName(ctx, swell, "harbour.debug")
+	require.ErrorIs(t, err, fault.NotFound)
+}
+
+// Checkpoints of two cases under random additions, changes, switches and deletions are those
+// of a plain list.
+func TestCheckpoints(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines := s.person(t, "Ines")
+	cases := []int64{s.openCase(t, "fog", ines), s.openCase(t, "swell", ines)}
+	want := map[int64]Checkpoint{}
+	r := rand.New(rand.NewPCG(3, 5))
+	pick := func(c int64) (int64, bool) {
+		var ids []int64
+		for id, x := range want {
+			if x.CaseID == c {
+				ids = append(ids, id)
+			}
+		}
+		if len(ids) == 0 {
+			return 0, false
+		}
+		slices.Sort(ids)
+		return ids[r.IntN(len(ids))], true
+	}
+	for range 200 {
+		c := cases[r.IntN(2)]
+		switch r.IntN(12) {
+		default:
+			x := Checkpoint{CaseID: c, PersonID: ines, File: fmt.Sprintf("f%d.go", r.IntN(3)), Line: r.IntN(20), Kind: "line", Enabled: r.IntN(2) == 0, Show: []string{"a", "b.c"}[:r.IntN(3)]}
+			require.NoError(t, s.SaveCheckpoint(ctx, &x))
+			require.NotContains(t, want, x.ID)
+			want[x.ID] = x
+		case 0, 1:
+			if id, ok := pick(c); ok {
+				x, err := s.CheckpointByID(ctx, c, id)
+				require.NoError(t, err)
+				x.Condition, x.Listing = fmt.Sprint("n > ", r.IntN(9)), r.IntN(2) == 0
+				require.NoError(t, s.SaveCheckpoint(ctx, &x))
+				want[id] = x
+			}
+		case 2, 3:
+			if id, ok := pick(c); ok {
+				require.ErrorIs(t, s.DeleteCheckpoint(ctx, cases[0]+cases[1]-c, id), fault.NotFound, "of another case")
+				require.NoError(t, s.DeleteCheckpoint(ctx, c, id))
+				require.ErrorIs(t, s.DeleteCheckpoint(ctx, c, id), fault.NotFound)
+				_, err := s.CheckpointByID(ctx, c, id)
+				require.ErrorIs(t, err, fault.NotFound)
+				delete(want, id)
+			}
+		case 4:
+			on := r.IntN(2) == 0
+			require.NoError(t, s.SwitchCheckpoints(ctx, c, on))
+			for id, x := range want {
+				if x.CaseID == c {
+					x.Enabled = on
+					want[id] = x
+				}
+			}
+		case 5:
+			if r.IntN(4) == 0 {
+				require.NoError(t, s.DeleteCheckpoints(ctx, c))
+				for id, x := range want {
+					if x.CaseID == c {
+						delete(want, id)
+					}
+				}
+			}
+		}
+		for _, c := range cases {
+			list, err := s.CheckpointsOf(ctx, c)
+			require.NoError(t, err)
+			var expected []Checkpoint
+			for _, x := range want {
+				if x.CaseID == c {
+					expected = append(expected, x)
+				}
+			}
+			slices.SortFunc(expected, func(a, b Checkpoint) int {
+				return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.ID, b.ID))
+			})
+			require.Len(t, list, len(expected))
+			for i, got := range list {
+				require.Equal(t, expected[i].ID, got.ID, "sorted by place")
+				require.Equal(t, expected[i].Condition, got.Condition)
+				require.Equal(t, expected[i].Enabled, got.Enabled)
+				require.Equal(t, expected[i].Listing, got.Listing)
+				require.ElementsMatch(t, expected[i].Show, got.Show)
+				require.Equal(t, "Ines", got.Person.Name)
+				require.WithinDuration(t, expected[i].CreatedAt, got.CreatedAt, time.Millisecond)
+			}
+		}
+	}
+}
+
+// People who open the sitting of the same evidence at once are in the same one, and each move
+// has a version of its own.
+func TestSittings(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines := s.person(t, "Ines")
+	fog := s.openCase(t, "fog", ines)
+	e := s.evidence(t, fog, ines, Evidence{Name: "run"})
+	var all sync.WaitGroup
+	ids := make([]int64, 8)
+	for i := range ids {
+		all.Go(func() {
+			x, err := s.OpenSitting(ctx, Sitting{CaseID: fog, EvidenceID: e.ID, Moment: 1 << 40, Thread: 1<<32 - 1, Frame: 2})
+			assert.NoError(t, err)
+			assert.EqualValues(t, 1<<40, x.Moment)
+			assert.EqualValues(t, 1<<32-1, x.Thread)
+			assert.EqualValues(t, 1, x.Version)
+			assert.Equal(t, "fog", x.Case.Name)
+			assert.Equal(t, "run", x.Evidence.Name)
+			ids[i] = x.ID
+		})
+	}
+	all.Wait()
+	assert.Len(t, slices.Compact(ids), 1)
+	versions := make([]int64, 20)
+	for i := range versions {
+		all.Go(func() {
+			var err error
+			versions[i], err = s.MoveSitting(ctx, ids[0], int64(i), 5, i)
+			assert.NoError(t, err)
+		})
+	}
+	all.Wait()
+	last := slices.Index(versions, slices.Max(versions))
+	slices.Sort(versions)
+	assert.EqualValues(t, 2, versions[0])
+	assert.Len(t, slices.Compact(versions), 20)
+	x, err := s.SittingByID(ctx, ids[0])
+	require.NoError(t, err)
+	assert.EqualValues(t, 21, x.Version)
+	assert.EqualValues(t, last, x.Moment, "the last move counts")
+	assert.Equal(t, last, x.Frame)
+	assert.Equal(t, "run", x.Evidence.Name)
+	_, err = s.SittingByID(ctx, 4711)
+	require.ErrorIs(t, err, fault.NotFound)
+}
+
+func TestCustody(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines := s.person(t, "Ines")
+	fog, swell := s.openCase(t, "fog", ines), s.openCase(t, "swell", ines)
+	for i := range 5 {
+		require.NoError(t, s.Note(ctx, fog, ines, fmt.Sprint("looked ", i)))
+	}
+	require.NoError(t, s.Note(ctx, swell, ines, "looked elsewhere"))
+	list, err := s.CustodyOf(ctx, fog, 3)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Ines looked 4", "Ines looked 3", "Ines looked 2"}, names(list, func(c Custody) string { return c.Person.Name + " " + c.What }))
+	assert.WithinDuration(t, time.Now(), list[0].At, time.Minute)
+}
+
+func TestSessions(t *testing.T) {
+	t.Parallel()
+	s := open(t)
+	require.NoError(t, s.Commit("valid", []byte("one"), time.Now().Add(time.Hour)))
+	require.NoError(t, s.Commit("over", []byte("two"), time.Now().Add(-time.Second)))
+	data, found, err := s.Find("valid")
+	require.NoError(t, err)
+	assert.True(t, found)
+	assert.Equal(t, "one", string(data))
+	for _, token := range []string{"over", "unknown"} {
+		_, found, err = s.Find(token)
+		require.NoError(t, err)
+		assert.False(t, found, token)
+	}
+	require.NoError(t, s.Commit("valid", []byte("three"), time.Now().Add(time.Hour)))
+	data, _, err = s.Find("valid")
+	require.NoError(t, err)
+	assert.Equal(t, "three", string(data))
+	require.NoError(t, s.Delete("valid"))
+	_, found, err = s.Find("valid")
+	require.NoError(t, err)
+	assert.False(t, found)
+}
+
+func TestSenders(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines := s.person(t, "Ines")
+	fog, swell := s.openCase(t, "fog", ines), s.openCase(t, "swell", ines)
+	for _, label := range []string{"pilotd", "harbour"} {
+		require.NoError(t, s.AddSender(ctx, &Sender{CaseID: fog, PersonID: ines, Label: label, SecretHash: []byte(label)}))
+	}
+	require.ErrorIs(t, s.AddSender(ctx, &Sender{CaseID: fog, PersonID: ines, Label: "x", SecretHash: []byte("pilotd")}), fault.Exists, "the same secret")
+	list, err := s.SendersOf(ctx, fog)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"harbour by Ines", "pilotd by Ines"}, names(list, func(x Sender) string { return x.Label + " by " + x.Person.Name }))
+	x, err := s.SenderByToken(ctx, []byte("pilotd"))
+	require.NoError(t, err)
+	assert.Equal(t, fog, x.CaseID)
+	require.ErrorIs(t, s.DeleteSender(ctx, swell, x.ID), fault.NotFound, "of another case")
+	require.NoError(t, s.DeleteSender(ctx, fog, x.ID))
+	_, err = s.SenderByToken(ctx, []byte("pilotd"))
+	require.ErrorIs(t, err, fault.NotFound)
+	_, err = s.SenderByToken(ctx, []byte("harbour"))
+	require.NoError(t, err)
+}
+
+// Statements are logged at debug level, without the values in them.
+func TestStatementsAreLoggedWithoutValues(t *testing.T) {
+	t.Parallel()
+	for level, logged := range map[slog.Level]bool{slog.LevelDebug: true, slog.LevelInfo: false} {
+		var out strings.Builder
+		s, err := Open(t.Context(), clustertest.Database(t), slog.New(slog.NewTextHandler(&out, &slog.HandlerOptions{Level: level})))
+		require.NoError(t, err)
+		_, err = s.PersonByName(t.Context(), "a-secret-name")
+		require.ErrorIs(t, err, fault.NotFound)
+		s.Close()
+		assert.Equal(t, logged, strings.Contains(out.String(), "people"), out.String())
+		assert.NotContains(t, out.String(), "a-secret-name")
+	}
+}
