@@ -33,7 +33,7 @@ func TestImportsPointOneWay(t *testing.T) {
 		"cmd":      {"cli", "core", "service"},
 		"demo":     {"api", "client", "core", "service"},
 		"bench":    {"api", "client", "core", "recorder", "service"},
-		"e2e":      {"api", "cli", "client", "core", "service"},
+		"e2e":      {"api", "cli", "client", "core", "e2e", "service"},
 		"scripts":  {},
 	}
 	forbidden := []string{"net/http", "database/sql", "github.com/spf13/", "gorm.io/", "github.com/jackc/", "github.com/go-chi/", "github.com/danielgtaylor/"}

@@ -10,31 +10,25 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/api"
 	"wraithology/client"
+	"wraithology/e2e/clustertest"
 	"wraithology/service/accounts"
-	"wraithology/service/cluster"
 	"wraithology/service/store"
 )
 
-var (
-	work     string // folder of this run
-	database *cluster.Cluster
-)
+var work string // folder of this run
 
 func TestMain(m *testing.M) {
 	code, err := runAll(m)
@@ -59,15 +53,7 @@ func runAll(m *testing.M) (code int, err error) {
 	if out, err := build.CombinedOutput(); err != nil {
 		return 1, fmt.Errorf("build: %w\n%s", err, out)
 	}
-	if database, err = cluster.Open(context.Background(), filepath.Join(work, "cluster")); err != nil {
-		return 1, err
-	}
-	defer func() {
-		if stopErr := database.Stop(); err == nil {
-			err = stopErr
-		}
-	}()
-	return m.Run(), nil
+	return clustertest.Run(m.Run)
 }
 
 // failing is a log of the demo's failing run, recorded once.
@@ -131,23 +117,6 @@ func (p person) signIn(t *testing.T, url string) {
 	require.Zero(t, r.code, r.err)
 }
 
-var databases atomic.Int64
-
-// newDatabase makes a database of its own for a test.
-func newDatabase(t *testing.T) string {
-	ctx := context.Background()
-	name := fmt.Sprintf("test%d", databases.Add(1))
-	c, err := pgx.Connect(ctx, database.URL)
-	require.NoError(t, err)
-	defer c.Close(ctx)
-	_, err = c.Exec(ctx, "create database "+name)
-	require.NoError(t, err)
-	u, err := url.Parse(database.URL)
-	require.NoError(t, err)
-	u.Path = name
-	return u.String()
-}
-
 // service is a running wraithd.
 type service struct {
 	url, grpc, data, database string
@@ -158,7 +127,7 @@ type service struct {
 
 // start starts wraithd with a database of the test's, and the people in it.
 func start(t *testing.T, people ...person) *service {
-	s := &service{data: dataFolder(t), database: newDatabase(t)}
+	s := &service{data: dataFolder(t), database: clustertest.Database(t)}
 	ctx := context.Background()
 	records, err := store.Open(ctx, s.database, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)

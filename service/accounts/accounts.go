@@ -151,6 +151,7 @@ func Who(ctx context.Context) (store.Person, bool) {
 // Middleware finds out who a request comes from: by its token, else by its
 // session. It refuses nothing; a database that is down goes to failed.
 func (a *Accounts) Middleware(failed func(http.ResponseWriter, *http.Request, error)) func(http.Handler) http.Handler {
+	a.Sessions.ErrorFunc = failed
 	return func(next http.Handler) http.Handler {
 		return a.Sessions.LoadAndSave(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			p, err := a.identify(r)

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/fault"
-	"wraithology/service/cluster/clustertest"
+	"wraithology/e2e/clustertest"
 	"wraithology/service/store"
 )
 

@@ -14,7 +14,7 @@ import (
 
 	"wraithology/api"
 	"wraithology/core/replay"
-	"wraithology/service/cluster/clustertest"
+	"wraithology/e2e/clustertest"
 	"wraithology/service/recordings"
 	"wraithology/service/store"
 	"wraithology/service/vault"

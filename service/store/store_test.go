@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/fault"
-	"wraithology/service/cluster/clustertest"
+	"wraithology/e2e/clustertest"
 )
 
 func TestMain(m *testing.M) { clustertest.Main(m) }

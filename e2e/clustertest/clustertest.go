@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -29,7 +30,7 @@ var (
 // Main is the TestMain of packages that use Database. It stops the server and removes its
 // folder at the end.
 func Main(m *testing.M) {
-	code, err := run(m)
+	code, err := Run(m.Run)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "the tests' database:", err)
 		code = 1
@@ -37,7 +38,8 @@ func Main(m *testing.M) {
 	os.Exit(code)
 }
 
-func run(m *testing.M) (code int, err error) {
+// Run does what Main does around the tests, for packages that need more than that.
+func Run(tests func() int) (code int, err error) {
 	if folder, err = os.MkdirTemp("", "wraith-test-"); err != nil {
 		return 1, err
 	}
@@ -46,7 +48,7 @@ func run(m *testing.M) (code int, err error) {
 	if err := os.Chmod(folder, 0o755); err != nil {
 		return 1, err
 	}
-	code = m.Run()
+	code = tests()
 	if started.Load() {
 		if c, err := server(); err == nil {
 			return code, c.Stop()
@@ -79,4 +81,26 @@ func Database(t testing.TB) string {
 	}
 	u.Path = name
 	return u.String()
+}
+
+// Drop drops a database, and cuts the connections of those that use it.
+func Drop(t testing.TB, database string) {
+	t.Helper()
+	c, err := server()
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := context.Background()
+	connection, err := pgx.Connect(ctx, c.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer connection.Close(ctx)
+	u, err := url.Parse(database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := connection.Exec(ctx, "drop database "+strings.TrimPrefix(u.Path, "/")+" with (force)"); err != nil {
+		t.Fatal(err)
+	}
 }
