@@ -110,11 +110,11 @@ func decodeItem(c *cursor, id TypeID, types Types, depth int) Value {
 	begins := c.beginning()
 	switch t.Form {
 	case Bool:
-		major, arg, _ := c.head()
-		if major != majorSimple {
+		major, _, info := c.head()
+		if major != majorSimple || info != simpleTrue && info != simpleFalse {
 			c.fail()
 		}
-		if arg == simpleTrue {
+		if info == simpleTrue {
 			v.Uint = 1
 		}
 	case Int:
