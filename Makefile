@@ -18,6 +18,7 @@ demo: needs build
 test: needs-test build
 	go test -count=1 -timeout 14m ./...
 	cd demo/berthing && go test ./...
+	cd console && npm run --silent test
 	go test -race -short -count=1 -timeout 10m $(CONCURRENT)
 
 # Runs the tests of public modules recorded, and reads dumps of older Go releases;

@@ -1,7 +1,8 @@
 import vue from '@vitejs/plugin-vue'
-import { defineConfig } from 'vite'
+import { defineConfig } from 'vitest/config'
 
 export default defineConfig({
   plugins: [vue()],
   build: { outDir: 'dist', emptyOutDir: false, chunkSizeWarningLimit: 1500 },
+  test: { include: ['src/**/*.test.ts'], setupFiles: ['src/wire.spec.ts'] },
 })

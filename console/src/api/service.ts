@@ -31,8 +31,8 @@ export type Mode = 'lead' | 'follow' | 'roam'
 
 export const service = createClient<paths>({ credentials: 'same-origin' })
 
-/** An error that the service told: what happened, in words for people. */
-export class Told extends Error {
+/** An error answer of the service, in words for people. Status 0: there was no answer. */
+export class ServiceError extends Error {
   constructor(
     message: string,
     readonly status: number,
@@ -47,19 +47,19 @@ interface Problem {
   errors?: { message?: string; location?: string }[] | null
 }
 
-/** Returns the data of an answer, or throws what the service told. */
+/** Returns the data of an answer, or throws a ServiceError. */
 export async function data<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   let answer
   try {
     answer = await call
   } catch (e) {
     if (e instanceof DOMException && e.name === 'AbortError') throw e
-    throw new Told('The service cannot be reached. Check that wraithd runs, then try again.', 0)
+    throw new ServiceError('The service cannot be reached. Check that wraithd runs, then try again.', 0)
   }
   if (answer.error !== undefined || !answer.response.ok) {
     const p = (answer.error ?? {}) as Problem
     const more = (p.errors ?? []).map((e) => e.message).filter(Boolean)
-    throw new Told([p.detail ?? p.title ?? 'The service failed.', ...more].join('; '), answer.response.status)
+    throw new ServiceError([p.detail ?? p.title ?? 'The service failed.', ...more].join('; '), answer.response.status)
   }
   return answer.data as T
 }

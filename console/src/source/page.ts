@@ -6,6 +6,7 @@ import { Decoration, EditorView, GutterMarker, WidgetType, gutter, lineNumbers }
 import type { DecorationSet } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import type { Variable } from '../api/service'
+import { valuesBeside } from './beside'
 
 export interface Mark {
   line: number
@@ -97,19 +98,6 @@ function lineMarks(state: EditorState, m: Marks): DecorationSet {
     if (text) out.push(Decoration.widget({ widget: new Beside(text), side: 1 }).range(line.to))
   }
   return Decoration.set(out, true)
-}
-
-const most = 30
-
-/** The names of a line with their values: on the current line all, above it those that it assigns. */
-function valuesBeside(text: string, values: Variable[], current: boolean): string {
-  const parts: string[] = []
-  for (const v of values) {
-    if (v.state !== 'known' || !/^[\p{L}_]\w*$/u.test(v.name)) continue
-    const found = current ? new RegExp(`\\b${v.name}\\b`, 'u') : new RegExp(`\\b${v.name}\\b[\\w, ]*(:=|[-+*/|&]?=[^=])`, 'u')
-    if (found.test(text.replace(/"[^"]*"/g, '""'))) parts.push(`${v.name} = ${v.value.length > most ? v.value.slice(0, most - 1) + '…' : v.value}`)
-  }
-  return parts.slice(0, 4).join('   ')
 }
 
 function gutterMarks(state: EditorState, m: Marks): RangeSet<GutterMarker> {

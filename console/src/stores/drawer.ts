@@ -11,7 +11,7 @@ export const useDrawer = defineStore('drawer', () => {
 
   /** Opens a tab that the evidence has. */
   function open() {
-    if (evidence.still) tab.value = 'threads'
+    if (evidence.isSnapshot) tab.value = 'threads'
     else if (ofOneMoment.includes(tab.value)) tab.value = 'hits'
   }
 

@@ -15,7 +15,7 @@ export const useEvidence = defineStore('evidence', () => {
   const traits = computed(() => peek.value?.evidence.traits)
   const moments = computed(() => peek.value?.evidence.moments ?? 0)
   /** Evidence of one moment. */
-  const still = computed(() => traits.value?.history === false)
+  const isSnapshot = computed(() => traits.value?.history === false)
   /** Evidence whose steps are lines of source text; other steps go from one message or call to the next. */
   const hasLines = computed(() => traits.value?.lines ?? false)
 
@@ -30,5 +30,5 @@ export const useEvidence = defineStore('evidence', () => {
     lanes.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/lanes', { params: { path: path.value, query: { from, to, spans: 600 } } }))
   }
 
-  return { caseName, name, peek, lanes, path, kind, traits, moments, still, hasLines, open, loadLanes }
+  return { caseName, name, peek, lanes, path, kind, traits, moments, isSnapshot, hasLines, open, loadLanes }
 })

@@ -1,6 +1,6 @@
 import { defineStore } from 'pinia'
 import { ref } from 'vue'
-import { data, service, Told } from '../api/service'
+import { data, service, ServiceError } from '../api/service'
 
 /** Who is signed in. */
 export const useSession = defineStore('session', () => {
@@ -12,7 +12,7 @@ export const useSession = defineStore('session', () => {
     try {
       name.value = (await data(service.GET('/api/me'))).name
     } catch (e) {
-      if (!(e instanceof Told) || e.status !== 401) throw e
+      if (!(e instanceof ServiceError) || e.status !== 401) throw e
     }
     known.value = true
   }

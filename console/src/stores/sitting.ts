@@ -44,7 +44,7 @@ export const useSitting = defineStore('sitting', () => {
       state.value = s
       events = new EventSource(`/api/sittings/${s.id}/events`)
       events.onmessage = (e) => follow(JSON.parse(e.data) as Sitting)
-      if (!evidence.still) await Promise.all([checkpoints.load(), evidence.loadLanes(0, 0)])
+      if (!evidence.isSnapshot) await Promise.all([checkpoints.load(), evidence.loadLanes(0, 0)])
     })
   }
 

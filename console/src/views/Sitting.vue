@@ -47,7 +47,7 @@ const wrong = computed(() => {
   const f = failure.value
   return !f ? '' : f.summary.startsWith(`${f.kind}: `) ? f.summary : `${f.kind}: ${f.summary}`
 })
-const about = computed(() => [loaded.peek?.evidence.program, loaded.hasLines && !loaded.still ? '' : loaded.kind.replaceAll('-', ' '), loaded.still ? 'one moment' : `${loaded.moments.toLocaleString()} moments`].filter(Boolean).join(', '))
+const about = computed(() => [loaded.peek?.evidence.program, loaded.hasLines && !loaded.isSnapshot ? '' : loaded.kind.replaceAll('-', ' '), loaded.isSnapshot ? 'one moment' : `${loaded.moments.toLocaleString()} moments`].filter(Boolean).join(', '))
 /** What the left half shows: source text where steps are its lines, else the spans of traces, else messages. */
 const page = computed(() => {
   const t = loaded.traits
@@ -108,7 +108,7 @@ const timeKeys: Record<string, () => unknown> = {
 }
 
 /** What has no history has no steps. */
-const keys = computed(() => (loaded.still ? frameKeys : { ...timeKeys, ...frameKeys }))
+const keys = computed(() => (loaded.isSnapshot ? frameKeys : { ...timeKeys, ...frameKeys }))
 
 onKeyStroke(
   (e) => e.key in keys.value && !e.ctrlKey && !e.altKey && !e.metaKey,
@@ -128,13 +128,13 @@ onKeyStroke(
         <h1>{{ evidence }}</h1>
         <span class="soft">{{ about }}</span>
         <button v-if="failure" id="to-failure" type="button" class="failure" :title="failure.summary" @click="sitting.go({ moment: failure.moment, thread: failure.thread, frame: failure.frame }, 'failure')">
-          <span class="notch" aria-hidden="true"></span>{{ loaded.still ? `to the ${failure.kind}` : wrong }}
+          <span class="notch" aria-hidden="true"></span>{{ loaded.isSnapshot ? `to the ${failure.kind}` : wrong }}
         </button>
       </div>
       <WhoIsHere />
     </header>
-    <TimeLanes v-if="!loaded.still" />
-    <div v-if="!loaded.still" class="steps" role="toolbar" aria-label="Steps">
+    <TimeLanes v-if="!loaded.isSnapshot" />
+    <div v-if="!loaded.isSnapshot" class="steps" role="toolbar" aria-label="Steps">
       <span class="group">
         <button id="over-back" type="button" @click="sitting.step('over', true)">previous<template v-if="loaded.hasLines"> line</template> <kbd>k</kbd></button>
         <button id="over" type="button" @click="sitting.step('over', false)">next<template v-if="loaded.hasLines"> line</template> <kbd>j</kbd></button>
@@ -156,7 +156,7 @@ onKeyStroke(
       <button type="button" class="quiet" @click="help = !help">keys <kbd>?</kbd></button>
     </div>
     <p v-if="trouble.trouble" class="trouble" role="alert">{{ trouble.trouble }} <button type="button" class="quiet" @click="trouble.trouble = ''">close</button></p>
-    <p v-if="loaded.still && failure" class="gap why">
+    <p v-if="loaded.isSnapshot && failure" class="gap why">
       <span class="notch" aria-hidden="true"></span>{{ wrong }}<template v-for="c in (failure.causes ?? []).slice(1)" :key="c.type + c.message">; because of {{ c.type }}{{ c.type && c.message ? ': ' : '' }}{{ c.message }}</template><template v-if="failure.instruction">, by <code>{{ failure.instruction }}</code></template>
     </p>
     <p v-for="g in gaps" :key="g.what" class="gap"><b>Missing:</b> {{ g.what }}. <span class="soft">{{ g.remedy }}.</span></p>
@@ -170,9 +170,9 @@ onKeyStroke(
         <ValueTree />
       </div>
     </div>
-    <div class="drawer" :class="{ tall: loaded.still || drawer.tab === 'why' || drawer.tab === 'ledger' }">
+    <div class="drawer" :class="{ tall: loaded.isSnapshot || drawer.tab === 'why' || drawer.tab === 'ledger' }">
       <el-tabs v-model="drawer.tab">
-        <template v-if="loaded.still">
+        <template v-if="loaded.isSnapshot">
           <el-tab-pane label="Threads" name="threads"><ThreadsPanel /></el-tab-pane>
           <el-tab-pane v-if="loaded.traits?.memory" label="Memory" name="memory" lazy><MemoryPanel /></el-tab-pane>
           <el-tab-pane v-if="loaded.traits?.memory" label="Instructions" name="instructions" lazy><InstructionsPanel /></el-tab-pane>
