@@ -131,8 +131,8 @@ func Read(data []byte) (*Core, error) {
 		s := cursor.At(data, sections)
 		s.Skip(44)
 		count = uint64(s.U32())
-		if s.Err() != nil {
-			return nil, fmt.Errorf("%w: where it says how many segments there are, it %w", ErrNoCore, s.Err())
+		if s.Err() != nil || sections == 0 {
+			return nil, fmt.Errorf("%w: the section header with the number of segments is missing", ErrNoCore)
 		}
 	}
 	if size < segmentSize || count > maxSegments {

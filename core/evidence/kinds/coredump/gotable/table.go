@@ -35,7 +35,8 @@ type Frame struct {
 
 // Table is a binary's table. It is safe for concurrent use.
 type Table struct {
-	text      uint64 // address of the first function's code
+	file      *module.File // its bytes stay mapped as long as it is used
+	text      uint64       // address of the first function's code
 	quantum   uint64
 	count     uint64
 	startLine bool // descriptions have a start line: Go 1.20 and later
@@ -88,6 +89,7 @@ func Find(f *module.File, bias uint64, read Reader) *Table {
 	if !ok {
 		return nil
 	}
+	t.file = f
 	t.locate(f, section.Addr, bias, read)
 	return t
 }
