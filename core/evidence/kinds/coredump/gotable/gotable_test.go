@@ -130,7 +130,7 @@ func TestFrameSizes(t *testing.T) {
 		require.Zero(t, size, "%s has just been entered", f.Name)
 		if size, ok := table.FrameSize((f.Entry + f.End) / 2); ok && size > 0 {
 			nonzero++
-			require.Less(t, size, uint64(2<<20), f.Name)
+			require.Less(t, size, uint64(2<<30), f.Name)
 		}
 	}
 	assert.Greater(t, sized, int(table.count)*9/10)

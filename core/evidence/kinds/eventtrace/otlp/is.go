@@ -15,6 +15,9 @@ func IsJSON(sample []byte) bool { return jsonMember.Match(sample) }
 // Is reports whether bytes begin as traces or logs of OTLP do: with a message that
 // holds a resource, or a scope with its records.
 func Is(sample []byte) bool {
+	if bytes.HasPrefix(sample, []byte("\n\n\n\n")) {
+		return false // empty lines: a message of 10 bytes cannot hold another one of 10
+	}
 	number, kind, n := protowire.ConsumeTag(sample)
 	if n < 0 || number != 1 || kind != protowire.BytesType {
 		return false
@@ -26,5 +29,5 @@ func Is(sample []byte) bool {
 	inner := sample[n+m:]
 	inner = inner[:min(uint64(len(inner)), size)]
 	number, kind, n = protowire.ConsumeTag(inner)
-	return n > 0 && kind == protowire.BytesType && number <= 3 && !bytes.HasPrefix(inner, []byte("\n\n\n"))
+	return n > 0 && kind == protowire.BytesType && number <= 3
 }

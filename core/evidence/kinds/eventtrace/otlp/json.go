@@ -299,6 +299,9 @@ func (t *Transcoder) message(b []byte, of messageType, depth int) ([]byte, error
 		if !ok {
 			return t.skip()
 		}
+		if t.d.PeekKind() == 'n' { // as if it were left off
+			return t.skip()
+		}
 		if m.kind == messageMember && t.d.PeekKind() == '[' {
 			return t.array(func() (err error) {
 				b, err = t.member(b, m, depth)
@@ -328,9 +331,6 @@ func (t *Transcoder) member(b []byte, m member, depth int) ([]byte, error) {
 	token, err := t.d.ReadToken()
 	if err != nil {
 		return b, malformed(err)
-	}
-	if token.Kind() == 'n' {
-		return b, nil
 	}
 	b, ok := appendMember(b, m, token)
 	if !ok {
