@@ -201,8 +201,12 @@ func (s *suite) measure(ctx context.Context, dir string) error {
 	begun := time.Now()
 	out, err := s.run(ctx, 15*time.Minute, "WRAITH_MUTANTS_REACHED="+seen)
 	s.took = time.Since(begun)
-	if err != nil {
-		return fmt.Errorf("the tests of %s %v fail without a fault: %w\n%s", s.pkg, s.args, err, out)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil { // they would fail with each fault, too
+		fmt.Fprintf(os.Stderr, "left out: the tests of %s %v fail without a fault: %v\n%s\n", s.pkg, s.args, err, out)
+		return nil
 	}
 	entries, err := os.ReadDir(seen)
 	if err != nil {
