@@ -101,7 +101,7 @@ func TestHarbourIsReceived(t *testing.T) {
 		spans := parsed[ask.Spans](t, ines.fine(t, "--json", "trace", of, "--id", x.TraceID))
 		require.Len(t, spans.Spans, 8, "arrivals, the bar's reading, the berth, and five tries")
 		assert.Equal(t, "berths/assign", spans.Spans[2].Operation)
-		hits := parsed[ask.Hits](t, ines.fine(t, "--json", "hits", of, "--enter", "berths/assign", "--when", `duration > duration("50ms")`, "--show", "quay"))
+		hits := parsed[ask.Hits](t, ines.fine(t, "--json", "hits", of, "--enter", "berths/assign", "--when", `status == "error" && duration > duration("1us")`, "--show", "quay"))
 		require.Equal(t, 2, hits.Total)
 		assert.Equal(t, `"Old Salt Stage"`, hits.Hits[0].Shown[0].Value)
 		tries := parsed[ask.Hits](t, ines.fine(t, "--json", "hits", of, "--output", "trying again", "--when", "try == 5"))

@@ -274,6 +274,9 @@ func leadingTime(line string) (t int64, ok bool, rest string) {
 					end++
 					continue // a date alone; its time of day follows
 				}
+				if zoned, after, ok := withZone(text, end); ok {
+					return zoned, true, strings.TrimLeft(after, "] ")
+				}
 				return t, true, strings.TrimLeft(text[end:], "] ")
 			}
 			if spaces++; spaces > 2 {
@@ -283,6 +286,21 @@ func leadingTime(line string) (t int64, ok bool, rest string) {
 		end++
 	}
 	return 0, false, line
+}
+
+// withZone reads the time that text begins with where a zone of digits follows the time of
+// day, which ends at end. It returns what follows the zone.
+func withZone(text string, end int) (t int64, after string, ok bool) {
+	rest := text[end:]
+	if len(rest) < 3 || rest[0] != ' ' || rest[1] != '+' && rest[1] != '-' {
+		return 0, "", false
+	}
+	size := strings.IndexAny(rest[1:], " ]") + 1
+	if size == 0 {
+		size = len(rest)
+	}
+	t, ok = parseTime(text[:end+size])
+	return t, rest[size:], ok
 }
 
 // flush makes an event of the record that is pending.
