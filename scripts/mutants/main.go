@@ -133,7 +133,7 @@ func build(ctx context.Context, faults []site, dir string) ([]*suite, error) {
 		suites = append(suites, &suite{pkg: pkg, folder: folder, program: filepath.Join(dir, strconv.Itoa(len(suites))+".test"), reached: map[int]bool{}})
 	}
 	for _, s := range suites {
-		if out, err := exec.CommandContext(ctx, "go", "test", "-c", "-o", s.program, s.pkg).CombinedOutput(); err != nil {
+		if out, err := exec.CommandContext(ctx, "go", "test", "-vet=off", "-c", "-o", s.program, s.pkg).CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("build the tests of %s: %w\n%s", s.pkg, err, out)
 		}
 	}
