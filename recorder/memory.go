@@ -26,25 +26,95 @@ func (f *function) grows(c *ast.CallExpr) {
 	f.r.insert(c.End(), ")")
 }
 
-// copied returns the statement that records what the builtin copy has moved.
-func (f *function) copied(s ast.Stmt) string {
-	e, ok := s.(*ast.ExprStmt)
-	if !ok || !f.r.values {
+// builtins returns the statements that record what calls of the builtins copy and clear in
+// a statement have changed.
+func (f *function) builtins(s ast.Stmt) string {
+	if s == nil || !f.r.values {
 		return ""
 	}
-	c, ok := e.X.(*ast.CallExpr)
-	if !ok || len(c.Args) != 2 {
-		return ""
+	var assigned []ast.Expr
+	if a, ok := s.(*ast.AssignStmt); ok {
+		assigned = a.Lhs
 	}
-	id, ok := c.Fun.(*ast.Ident)
-	if !ok || id.Name != "copy" || !f.isBuiltin(id) || !pure(c.Args[0]) || !pure(c.Args[1]) {
-		return ""
+	text := ""
+	ast.Inspect(s, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.FuncLit, *ast.BlockStmt:
+			return false // their statements record for themselves
+		case *ast.CallExpr:
+			if id, ok := n.Fun.(*ast.Ident); ok && f.isBuiltin(id) {
+				text += f.builtin(id.Name, n, assigned)
+			}
+		}
+		return true
+	})
+	return text
+}
+
+// builtin returns the statement that records what a call of a builtin has changed, in a
+// statement that assigns to some expressions.
+func (f *function) builtin(name string, c *ast.CallExpr, assigned []ast.Expr) string {
+	same := func(e ast.Expr) bool { return isPlace(e) && !f.assigns(e, assigned) } // it still names the same
+	switch name {
+	case "copy":
+		to := c.Args[0]
+		list, ok := coreOf(typeOf(f, to)).(*types.Slice)
+		if ok && same(to) && same(c.Args[1]) && types.Identical(list, typeOf(f, c.Args[1]).Underlying()) {
+			return fmt.Sprintf("%s.Copied(%s, %s, %s); ", runtimeName, frameName, f.r.text(to), f.r.text(c.Args[1]))
+		}
+		return f.changed(to, same)
+	case "clear":
+		if isMap(typeOf(f, c.Args[0])) && same(c.Args[0]) {
+			return fmt.Sprintf("%s.New(%s, %s); ", runtimeName, frameName, f.r.text(c.Args[0]))
+		}
+		return f.changed(c.Args[0], same)
 	}
-	to, ok := coreOf(typeOf(f, c.Args[0])).(*types.Slice)
-	if !ok || !types.Identical(to, typeOf(f, c.Args[1]).Underlying()) {
-		return ""
+	return ""
+}
+
+// changed returns the statement that records again the elements that an expression names, or
+// of what it is a part, as long as one of them is the same as before.
+func (f *function) changed(e ast.Expr, same func(ast.Expr) bool) string {
+	for {
+		part, ok := ast.Unparen(e).(*ast.SliceExpr)
+		switch core := coreOf(typeOf(f, e)); {
+		case same(e) && isSlice(core):
+			return fmt.Sprintf("%s.Changed(%s, %s); ", runtimeName, frameName, f.r.text(e))
+		case same(e) && isArray(core):
+			return fmt.Sprintf("%s.Changed(%s, %s[:]); ", runtimeName, frameName, f.r.text(e))
+		case !ok:
+			return ""
+		}
+		e = part.X
 	}
-	return fmt.Sprintf("%s.Copied(%s, %s, %s); ", runtimeName, frameName, f.r.text(c.Args[0]), f.r.text(c.Args[1]))
+}
+
+func isSlice(t types.Type) bool {
+	_, ok := t.(*types.Slice)
+	return ok
+}
+
+// isArray reports whether a type is an array or a pointer to one.
+func isArray(t types.Type) bool {
+	if p, ok := t.(*types.Pointer); ok {
+		t = p.Elem().Underlying()
+	}
+	_, ok := t.(*types.Array)
+	return ok
+}
+
+// isPlace reports whether an expression is pure, or a part of a list between pure bounds.
+func isPlace(e ast.Expr) bool {
+	x, ok := ast.Unparen(e).(*ast.SliceExpr)
+	if !ok {
+		return pure(e)
+	}
+	for _, bound := range []ast.Expr{x.Low, x.High, x.Max} {
+		if bound != nil && !pure(bound) {
+			return false
+		}
+	}
+	return isPlace(x.X)
 }
 
 // readsOnly are packages whose functions do not change the elements of a slice

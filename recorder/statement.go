@@ -62,12 +62,12 @@ func (f *function) statement(s ast.Stmt) {
 		f.reach(s.Pos(), f.site(s.Pos(), node(s.Init), node(s.Tag)))
 		f.expressions(node(s.Init))
 		f.expressions(node(s.Tag))
-		f.clauses(s.Body, f.written(s.Init), nil)
+		f.clauses(s.Body, f.written(s.Init)+f.touched(node(s.Init))+f.touched(node(s.Tag)), nil)
 	case *ast.TypeSwitchStmt:
 		f.reach(s.Pos(), f.site(s.Pos(), node(s.Init), s.Assign))
 		f.expressions(node(s.Init))
 		f.expressions(s.Assign)
-		f.clauses(s.Body, f.written(s.Init), s)
+		f.clauses(s.Body, f.written(s.Init)+f.touched(node(s.Init)), s)
 	case *ast.SelectStmt:
 		f.reach(s.Pos(), f.selectSite(s))
 		if f.r.lines && !hasDefault(s) {
@@ -121,10 +121,14 @@ func (f *function) labelled(s *ast.LabeledStmt) {
 func (f *function) ifStatement(s *ast.IfStmt) {
 	f.expressions(node(s.Init))
 	f.expressions(s.Cond)
-	set := f.written(s.Init)
+	set := f.written(s.Init) + f.touched(node(s.Init)) + f.touched(s.Cond)
 	f.r.insert(s.Body.Lbrace+1, " "+set)
 	f.block(s.Body.List)
 	switch e := s.Else.(type) {
+	case nil:
+		if set != "" { // the header has been evaluated, whatever came out
+			f.r.insert(s.Body.Rbrace+1, " else { "+strings.TrimSuffix(set, "; ")+" }")
+		}
 	case *ast.BlockStmt:
 		f.r.insert(e.Lbrace+1, " "+set)
 		f.block(e.List)
@@ -145,10 +149,11 @@ func (f *function) forStatement(s *ast.ForStmt, site event.SiteID) {
 	if s.Post != nil && s.Init == nil {
 		set = f.written(s.Post)
 	}
+	set += f.touched(node(s.Cond))
 	f.r.insert(s.Body.Lbrace+1, f.again(site)+set)
 	f.block(s.Body.List)
 	if a, ok := s.Init.(*ast.AssignStmt); s.Cond != nil && (!ok || a.Tok != token.DEFINE) {
-		f.after(s, f.written(s.Post)) // the last step's value outlives the loop
+		f.after(s, f.written(s.Post)+f.touched(s.Cond)) // the last step's value outlives the loop
 	}
 }
 
@@ -317,7 +322,7 @@ func (f *function) simple(s ast.Stmt) {
 	case *ast.BranchStmt, *ast.GoStmt:
 		return
 	}
-	text := f.written(s) + f.copied(s) + f.touched(s)
+	text := f.written(s) + f.touched(s)
 	if waits {
 		text += frameName + ".Passed(); "
 	}

@@ -78,7 +78,10 @@ func isMap(t types.Type) bool {
 }
 
 // written returns the statements that record what a statement has written.
-func (f *function) written(s ast.Stmt) string {
+func (f *function) written(s ast.Stmt) string { return f.assigned(s) + f.builtins(s) }
+
+// assigned returns the statements that record what a statement has assigned or deleted.
+func (f *function) assigned(s ast.Stmt) string {
 	if !f.r.values {
 		return ""
 	}
@@ -325,15 +328,16 @@ func (f *function) steady(l ast.Expr) bool {
 
 // touched returns the statements that record variables again which foreign code
 // may have changed: those whose address, or which as a reference, it was given.
-func (f *function) touched(s ast.Stmt) string {
-	if !f.r.values {
+func (f *function) touched(s ast.Node) string {
+	if s == nil || !f.r.values {
 		return ""
 	}
 	var text strings.Builder
 	seen := map[types.Object]bool{}
 	ast.Inspect(s, func(n ast.Node) bool {
-		if _, ok := n.(*ast.FuncLit); ok {
-			return false
+		switch n.(type) {
+		case *ast.FuncLit, *ast.BlockStmt:
+			return false // their statements record for themselves
 		}
 		c, ok := n.(*ast.CallExpr)
 		if !ok || !f.foreign(c) {

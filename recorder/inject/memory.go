@@ -59,9 +59,20 @@ const maxRead = 4096
 // All records a slice again of which foreign code may have changed any element:
 // what has changed among the first ones, and that the others are not known.
 func All[S ~[]E, E any](f *Frame, list S) {
-	if f == nil || len(list) <= maxElements || f.th.busy {
-		return
+	if f != nil && len(list) > maxElements && !f.th.busy {
+		again(f, list)
 	}
+}
+
+// Changed records a slice again whose elements a statement has changed.
+func Changed[S ~[]E, E any](f *Frame, list S) {
+	if f != nil && len(list) > 0 && !f.th.busy {
+		again(f, list)
+	}
+}
+
+// again records the first elements of a slice, and that the others are not known.
+func again[S ~[]E, E any](f *Frame, list S) {
 	th := f.here()
 	at := uintptr(unsafe.Pointer(unsafe.SliceData(list)))
 	var e E

@@ -147,6 +147,10 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 				v = part
 				break
 			}
+			if s.Address == address && s.end() == address+t.Size && m.wraps(t, s.Of, 0) {
+				later = append(later, s) // the only part of it was stored
+				break
+			}
 			if s.Address == address || s.Of.Form == event.Struct || s.Of.Form == event.Array {
 				break // the memory was something else by then
 			}
@@ -164,6 +168,22 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 		}
 	}
 	return v
+}
+
+// wraps reports whether a value of a type is nothing but one of another: a struct with one
+// field, an array with one element.
+func (m Memory) wraps(t, only *event.Type, depth int) bool {
+	switch {
+	case t == nil || t.Size != only.Size || depth > 32:
+		return false
+	case t == only:
+		return true
+	case t.Form == event.Struct:
+		return slices.ContainsFunc(t.Fields, func(f event.Field) bool { return f.Offset == 0 && m.wraps(m.Type(f.Type), only, depth+1) })
+	case t.Form == event.Array:
+		return m.wraps(m.Type(t.Elem), only, depth+1)
+	}
+	return false
 }
 
 func (s stretch) end() uint64 { return s.Address + s.Of.Size*uint64(len(s.Items)) }
