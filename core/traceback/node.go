@@ -11,7 +11,7 @@ import (
 // each frame. A cause follows in brackets, indented.
 var (
 	nodeFrame  = regexp.MustCompile(`^\s*at (?:(async )?(.+?) \((.+?):(\d+):(\d+)\)|(async )?([^()\s][^()]*?):(\d+):(\d+)|(.+?) \((native|<anonymous>|index \d+)\))[,;]?(?: \{)?$`)
-	nodeError  = regexp.MustCompile(`^\s*(?:Uncaught |UnhandledPromiseRejectionWarning: |\[cause\]: |\[errors\]: \[)?(?:\[?)((?:[A-Z][\w$]*)?(?:Error|Exception|Warning)(?: \[[\w$]+\])?|[A-Z][\w$]* \[[\w$]+\])(?:: (.*?))?\]?(?: \{)?$`)
+	nodeError  = regexp.MustCompile(`^\s*(?:Uncaught |UnhandledPromiseRejectionWarning: |\[cause\]: |\[errors\]: )?(\[?)((?:[A-Z][\w$]*)?(?:Error|Exception|Warning)(?: \[[\w$]+\])?|[A-Z][\w$]* \[[\w$]+\])(?:: (.*?))?(\]?)(?: \{)?$`)
 	nodeThrown = regexp.MustCompile(`^(?:Uncaught )?([A-Za-z_$][\w$.]*)(?:: (.*?))?(?: \{)?$`)
 	nodeMark   = regexp.MustCompile(`^\s*\^+$`)
 )
@@ -54,15 +54,19 @@ func readNode(p *parser, line string) bool {
 		p.node.marked = true
 		return true
 	}
-	m := nodeError.FindStringSubmatch(line)
-	if m == nil && p.node.marked {
-		m = nodeThrown.FindStringSubmatch(line)
-	}
-	if m == nil {
+	var cause Cause
+	if m := nodeError.FindStringSubmatch(line); m != nil {
+		cause = Cause{m[2], m[3]}
+		if m[1] == "" {
+			cause.Message += m[4] // a bracket of the message's own
+		}
+	} else if m := nodeThrown.FindStringSubmatch(line); m != nil && p.node.marked {
+		cause = Cause{m[1], m[2]}
+	} else {
 		return false
 	}
 	p.node.marked = false
-	f := failure{Cause: Cause{m[1], m[2]}, thread: Thread{Name: "main", Kind: "thread"}}
+	f := failure{Cause: cause, thread: Thread{Name: "main", Kind: "thread"}}
 	switch {
 	case strings.HasPrefix(trimmed, "[cause]"):
 		f.relation = causeOf
