@@ -6,8 +6,8 @@ import (
 	"wraithology/core/fault"
 )
 
-// Problem is how the service answers an error: a problem details object (RFC 9457). Its
-// type is the code of a fault.Kind.
+// Problem is an error answer of the service: a problem details object (RFC 9457). Type is the code
+// of a fault.Kind.
 type Problem struct {
 	Type      string   `json:"type"`
 	Title     string   `json:"title"`
@@ -18,7 +18,7 @@ type Problem struct {
 	Errors    []Detail `json:"errors,omitempty"`
 }
 
-// Detail is one of several things that are wrong with a request.
+// Detail is one of several faults of a request.
 type Detail struct {
 	Message  string `json:"message"`
 	Location string `json:"location"`
@@ -42,7 +42,7 @@ func (p *Problem) GetStatus() int { return p.Status }
 // ContentType returns the media type of a problem.
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
 
-// Fault returns the problem as an error of its kind, as it was inside the service.
+// Fault returns the problem as an error that wraps its fault.Kind.
 func (p *Problem) Fault() error {
 	kind := fault.ByCode(p.Type)
 	if kind == nil {
@@ -51,7 +51,7 @@ func (p *Problem) Fault() error {
 	return kind.New(p.Remedy, "%s", p.Error())
 }
 
-// KindOf returns the kind of an error that is known by its HTTP status alone.
+// KindOf returns the kind of an error of which only the HTTP status is known.
 func KindOf(status int) *fault.Kind {
 	for _, k := range []*fault.Kind{fault.NotSignedIn, fault.PermissionDenied, fault.NotFound, fault.MethodNotAllowed, fault.TooLarge, fault.TooMany} {
 		if k.Status == status {

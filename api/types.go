@@ -1,5 +1,5 @@
-// Package api holds the shapes that the service and its client share: people, cases,
-// evidence, checkpoints, sittings, and errors. Those of questions are in core/ask.
+// Package api holds the types that the service and its client share: people, cases, evidence,
+// checkpoints, sittings and errors. The types of questions are in core/ask.
 package api
 
 import (
@@ -10,26 +10,26 @@ import (
 	"wraithology/core/replay/find"
 )
 
-// Person is somebody who can sign in.
+// Person is a user of the service.
 type Person struct {
 	Name  string `json:"name"`
 	Admin bool   `json:"admin"`
 }
 
-// Credentials sign a person in.
+// Credentials are the name and password of a person.
 type Credentials struct {
 	Name     string `json:"name" minLength:"1" maxLength:"64"`
 	Password string `json:"password" minLength:"1" maxLength:"1024"`
 }
 
-// Token lets programs act for a person. Secret is given out once.
+// Token lets programs act for a person. Secret is set only in the answer that creates it.
 type Token struct {
 	Label  string `json:"label"`
 	Secret string `json:"secret"`
 }
 
-// Sender is a token with which programs may send spans and logs into a case, and do
-// nothing else. Secret is given out once.
+// Sender is a token with which programs send spans and logs into a case. It permits nothing else.
+// Secret is set only in the answer that creates it.
 type Sender struct {
 	ID      int64     `json:"id"`
 	Case    string    `json:"case"`
@@ -39,14 +39,14 @@ type Sender struct {
 	Secret  string    `json:"secret,omitempty"`
 }
 
-// Reading says how evidence is to be read, where its bytes do not: as a kind, and in
-// a log which field means what.
+// Reading says how to read evidence that its bytes do not identify: as which kind, and for a log
+// the meaning of its fields.
 type Reading struct {
 	As     string
 	Fields map[string]string
 }
 
-// Alike is evidence with the same failure as another.
+// Alike is evidence with the same failure.
 type Alike struct {
 	Case     string       `json:"case"`
 	Evidence EvidenceInfo `json:"evidence"`
@@ -54,12 +54,12 @@ type Alike struct {
 
 // Roles of a member of a case.
 const (
-	RoleLead   = "lead"   // may add and remove members
-	RoleMember = "member" // may add evidence and checkpoints
-	RoleViewer = "viewer" // may look
+	RoleLead   = "lead"   // can add and remove members
+	RoleMember = "member" // can add evidence and checkpoints
+	RoleViewer = "viewer" // can read
 )
 
-// Member is a person's part in a case.
+// Member is a person's role in a case.
 type Member struct {
 	Name string `json:"name"`
 	Role string `json:"role" enum:"lead,member,viewer"`
@@ -74,7 +74,7 @@ type Case struct {
 	Members []Member  `json:"members"`
 }
 
-// NewCase asks for a case to be opened.
+// NewCase is a request to open a case.
 type NewCase struct {
 	Name  string `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,62}$" doc:"short name for links and locators"`
 	Title string `json:"title" maxLength:"200"`
@@ -107,11 +107,12 @@ type EvidenceInfo struct {
 	Moments    int64     `json:"moments"`
 	Outcome    string    `json:"outcome" doc:"one line on how the program ended"`
 	Gaps       int       `json:"gaps"`
-	// Fingerprint is the same for failures of the same kind at the same place;
-	// ClockOffsetNs is how far the evidence's clock counts as behind the case's.
+	// Fingerprint is equal for failures of the same kind at the same place. ClockOffsetNs is how
+	// far the evidence's clock is behind the clock of the case.
 	Fingerprint   string `json:"fingerprint,omitempty"`
 	ClockOffsetNs int64  `json:"clockOffsetNs"`
-	// Explained is set where artifacts explain it: binaries, debug files, source text.
+	// Explained is set for kinds of evidence that artifacts explain: binaries, debug files, source
+	// text.
 	Explained bool `json:"explained,omitempty"`
 }
 
@@ -139,7 +140,7 @@ type Checkpoint struct {
 	Created  time.Time `json:"created"`
 }
 
-// About joins what a checkpoint is about: a line, a function, or a text.
+// About returns what a checkpoint is about: a line, a function or a text.
 func About(file string, line int, function, about string) string {
 	if file != "" {
 		return find.LineText(file, line)
@@ -147,8 +148,8 @@ func About(file string, line int, function, about string) string {
 	return cmp.Or(function, about)
 }
 
-// NewCheckpoint asks for a checkpoint to be set. The place, in Evidence, is that from which
-// the path of a checkpoint on writes is reached.
+// NewCheckpoint is a request to set a checkpoint. For a checkpoint on writes, Moment, Thread and
+// Frame are the place in Evidence from which its path is reached.
 type NewCheckpoint struct {
 	On       string   `json:"on" maxLength:"3000" doc:"what it is on: a kind, then what it is about: line FILE:N, enter FUNCTION, return FUNCTION, error [TEXT], output [TEXT], write PATH"`
 	Evidence string   `json:"evidence,omitempty" doc:"evidence in which the place is looked up; the newest if left off"`
@@ -161,7 +162,7 @@ type NewCheckpoint struct {
 	Show     []string `json:"show,omitempty" maxItems:"16"`
 }
 
-// CheckpointChange changes a checkpoint; what is left off stays.
+// CheckpointChange changes a checkpoint. Members that are nil stay as they are.
 type CheckpointChange struct {
 	When    *string   `json:"when,omitempty" maxLength:"2000"`
 	Nth     *string   `json:"nth,omitempty" maxLength:"64"`
@@ -182,21 +183,21 @@ const (
 	ModeRoam   = "roam"
 )
 
-// Place is what a sitting looks at.
+// Place is a place in a sitting.
 type Place struct {
 	Moment event.Moment   `json:"moment" minimum:"0"`
 	Thread event.ThreadID `json:"thread"`
 	Frame  int            `json:"frame" minimum:"0" maximum:"2147483647"`
 }
 
-// Attendee is a person in a sitting. Place is where that person looks.
+// Attendee is a person in a sitting. Place is the place that the person looks at.
 type Attendee struct {
 	Name  string `json:"name"`
 	Mode  string `json:"mode" enum:"lead,follow,roam"`
 	Place Place  `json:"place"`
 }
 
-// Sitting is a shared replay. Version grows with every change.
+// Sitting is a shared replay. Version increases with every move.
 type Sitting struct {
 	ID       int64      `json:"id"`
 	Case     string     `json:"case"`
@@ -206,7 +207,7 @@ type Sitting struct {
 	Here     []Attendee `json:"here"`
 }
 
-// SittingChange moves the asking person, or changes that person's mode.
+// SittingChange moves the person who sends it, or changes that person's mode.
 type SittingChange struct {
 	Mode  string `json:"mode,omitempty" enum:"lead,follow,roam"`
 	Place *Place `json:"place,omitempty"`

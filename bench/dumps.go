@@ -16,8 +16,8 @@ import (
 	"wraithology/core/evidence/kinds/coredump/module"
 )
 
-// dumpChild opens a dump, asks for what the question names, and prints how long
-// that took and how much memory was resident. It runs in a process of its own.
+// dumpChild opens a dump, asks one question, and prints the time and the resident memory. It runs
+// in its own process.
 func dumpChild(question, core, binary, cache string) error {
 	if question == "walk" {
 		return walkChild(binary)
@@ -69,8 +69,7 @@ func dumpChild(question, core, binary, cache string) error {
 	return err
 }
 
-// walkChild reads all entries of a binary's debug information with debug/dwarf and
-// nothing else.
+// walkChild reads all entries of a binary's debug information with debug/dwarf alone.
 func walkChild(binary string) error {
 	b, err := os.ReadFile(binary)
 	if err != nil {
@@ -102,14 +101,14 @@ func walkChild(binary string) error {
 	return err
 }
 
-// childAnswer is what a child measured, the quickest of some runs.
+// childAnswer is the result of a child, the fastest of several runs.
 type childAnswer struct {
 	took  time.Duration
 	peak  int
 	count int
 }
 
-// run runs this program once more, and keeps what it measured if that was quicker.
+// run runs this program as a child and keeps its result if it was faster.
 func (best *childAnswer) run(args ...string) error {
 	out, err := self(args...)
 	if err != nil {
@@ -135,7 +134,7 @@ func askDump(runs int, question, core, binary, cache string) (best childAnswer, 
 	return best, nil
 }
 
-// crashed runs a program until it crashes and returns its core.
+// crashed runs a program until it crashes and returns its core dump.
 func crashed(dir, program string, args ...string) (string, error) {
 	at, err := os.MkdirTemp(dir, "core-*")
 	if err != nil {
@@ -143,7 +142,7 @@ func crashed(dir, program string, args ...string) (string, error) {
 	}
 	cmd := exec.Command("/bin/sh", append([]string{"-c", `ulimit -c unlimited; exec "$0" "$@" 2>/dev/null`, program}, args...)...)
 	cmd.Dir = at
-	_ = cmd.Run() // it crashes
+	_ = cmd.Run() // the program crashes
 	list, _ := filepath.Glob(filepath.Join(at, "core*"))
 	if len(list) != 1 {
 		return "", fmt.Errorf("%s left no core dump: the kernel's pattern must be \"core\"", program)
@@ -158,7 +157,7 @@ func build(name string, args ...string) error {
 	return nil
 }
 
-// entriesOf writes a program with about n debug entries in many files, and builds it.
+// entriesOf writes a program with about n debug entries in many files and builds it.
 func entriesOf(dir string, n int) (string, error) {
 	const files, members = 40, 18
 	var objects []string

@@ -13,13 +13,13 @@ import (
 	"wraithology/core/execlog"
 )
 
-// The generated program: a few threads serve requests. Each request is a call
-// tree of some depth whose leaves loop; they write locals, the fields of objects
-// that live long, and now and then return an error.
+// The generated program has a few threads that serve requests. Each request is a tree of calls
+// whose leaves loop. The calls write locals and the fields of long-lived objects, and sometimes
+// return an error.
 const (
 	threads   = 4
 	functions = 24
-	lines     = 12 // sites of each function; the first is the loop's
+	lines     = 12 // sites of each function; the first one is that of the loop
 	objects   = 20_000
 
 	typeInt     = 1
@@ -55,7 +55,7 @@ type lane struct {
 
 type frame struct {
 	function int
-	left     int // iterations of its loop that are left
+	left     int // remaining iterations of its loop
 	line     int
 	total    int64
 	object   int
@@ -116,7 +116,7 @@ func generate(path string, n int64) (err error) {
 }
 
 func tables(w *execlog.Writer) {
-	_ = w.File(event.File{ID: 0, Path: "harbour.go"}) // Flush returns the first error
+	_ = w.File(event.File{ID: 0, Path: "harbour.go"}) // Flush returns the first error of the writer
 	for f := range functions {
 		_ = w.Function(event.Function{ID: event.FunctionID(f), Name: fmt.Sprintf("main.serve%d", f), Line: f*100 + 1, EndLine: f*100 + 99, Own: true,
 			Variables: []event.Variable{
@@ -212,7 +212,7 @@ func (g *generator) write(l *lane, variable uint64) {
 	l.number(variable)
 }
 
-// act lets a thread do its next thing: one line of the function that it is in.
+// act executes the next step of a thread: one line of its current function.
 func (g *generator) act(l *lane) {
 	if len(l.stack) == 0 {
 		g.enter(l)
@@ -263,7 +263,7 @@ func (g *generator) loop(l *lane, top *frame) {
 }
 
 func (g *generator) enter(l *lane) {
-	f := min(g.random.IntN(functions), g.random.IntN(functions), g.random.IntN(functions)) // some are called far more often than others
+	f := min(g.random.IntN(functions), g.random.IntN(functions), g.random.IntN(functions)) // some are called much more often than others
 	if len(l.stack) == 0 {
 		f = 0
 	}
@@ -273,7 +273,7 @@ func (g *generator) enter(l *lane) {
 	l.buf = append(l.buf, 2)
 	left := 2 + g.random.IntN(12)
 	if g.random.IntN(2000) == 0 {
-		left = 20_000 // now and then a long one
+		left = 20_000 // sometimes a long one
 	}
 	l.int(int64(left))
 	l.number(typePointer)

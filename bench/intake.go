@@ -23,7 +23,7 @@ import (
 	"wraithology/core/evidence/kinds"
 )
 
-// measureIntake measures what turns evidence of other kinds into recordings.
+// measureIntake measures the import of other kinds of evidence.
 func measureIntake(r *report, dir string, quick bool) error {
 	n := 1_000_000
 	if quick {
@@ -38,8 +38,7 @@ func measureIntake(r *report, dir string, quick bool) error {
 	return measureCrashText(r, dir)
 }
 
-// intakeChild opens evidence whose timeline is not there yet, and prints how long
-// that took and how much memory was resident.
+// intakeChild opens evidence without a timeline and prints the time and the resident memory.
 func intakeChild(path, timelines string) error {
 	begun := time.Now()
 	rec, err := kinds.All.Open(ctx(), path, evidence.Options{Timelines: evidence.Timelines{Folder: timelines}}, nil)
@@ -52,8 +51,8 @@ func intakeChild(path, timelines string) error {
 	return err
 }
 
-// imported opens evidence in a process of its own, some times anew, and returns the
-// quickest; the last timeline stays in the folder.
+// imported opens evidence several times in new processes and returns the fastest run. The last
+// timeline stays in the folder.
 func imported(path, timelines string) (best childAnswer, err error) {
 	const runs = 3
 	for range runs {
@@ -69,11 +68,11 @@ func imported(path, timelines string) (best childAnswer, err error) {
 
 const (
 	spansPerTrace = 10
-	failingEach   = 5000 // one trace in so many fails
+	failingEach   = 5000 // one of this many traces fails
 	perRequest    = 1000
 )
 
-// requests generates export requests of n spans in all, as a backend would send them.
+// requests generates export requests with n spans in total, as a backend sends them.
 func requests(n int, yield func(*tracepb.TracesData) error) error {
 	random := rand.New(rand.NewPCG(4, 7))
 	text := func(key, value string) *commonpb.KeyValue {
@@ -189,7 +188,7 @@ func measureSpans(r *report, dir string, n int) error {
 	return manyTraces(r, dir, n)
 }
 
-// manyTraces measures the list of as many traces as there were spans.
+// manyTraces measures the list of traces, with one trace for each span.
 func manyTraces(r *report, dir string, n int) error {
 	path := filepath.Join(dir, "traces.otlp")
 	f, err := os.Create(path)
@@ -280,8 +279,7 @@ func measureLines(r *report, dir string, n int) error {
 	return nil
 }
 
-// measureCrashText measures a crash text of 10,000 goroutines, from the bytes to
-// its groups.
+// measureCrashText measures a crash text of 10,000 goroutines, from bytes to groups.
 func measureCrashText(r *report, dir string) error {
 	const goroutines, depth = 10_000, 9
 	var b strings.Builder

@@ -1,8 +1,6 @@
-// Command bench measures Wraithology: it generates recordings, builds their
-// timelines, asks them, records the demo program, lets programs crash and opens
-// their core dumps, and prints each figure beside a
-// floor that was measured in the same run, and beside its target. It writes the
-// same as JSON.
+// Command bench measures Wraithology. It generates recordings, builds their timelines, asks
+// questions, records the demo program, and opens core dumps of programs that crash. It prints each
+// figure beside a floor of the same run and beside its target, and writes the figures as JSON.
 package main
 
 import (
@@ -18,8 +16,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 )
 
-// figure is one line of the table. Ratio is the figure to its floor; Met says
-// whether the target was reached, and is empty where there is none.
+// figure is one line of the table. Ratio is the figure divided by its floor. Met says whether the
+// target was reached; it is empty without a target.
 type figure struct {
 	Name   string  `json:"name"`
 	Figure string  `json:"figure"`
@@ -115,7 +113,7 @@ func run(quick bool, out, dir, only string) error {
 	return os.WriteFile(out, append(b, '\n'), 0o644)
 }
 
-// residentPeak reads the most memory that a process had resident, in MB.
+// residentPeak returns the peak of a process's resident memory, in MB.
 func residentPeak() (int, error) {
 	text, err := os.ReadFile("/proc/self/status")
 	if err != nil {
@@ -130,7 +128,7 @@ func residentPeak() (int, error) {
 	return 0, fmt.Errorf("the system does not say how much memory is resident")
 }
 
-// self runs this program once more, so that its memory is counted alone.
+// self runs this program as a child, so that its memory is measured separately.
 func self(args ...string) (string, error) {
 	path, err := os.Executable()
 	if err != nil {

@@ -31,8 +31,8 @@ const (
 	senders      = 4
 )
 
-// measureReceiving sends spans with the SDK's own exporter to a service on this
-// machine, and counts what is there afterwards.
+// measureReceiving sends spans with the SDK's exporter to a service on this machine and counts the
+// spans that are found afterwards.
 func measureReceiving(r *report, dir string, quick bool) error {
 	seconds := 60
 	if quick {
@@ -42,7 +42,7 @@ func measureReceiving(r *report, dir string, quick bool) error {
 	if err := os.MkdirAll(data, 0o755); err != nil {
 		return err
 	}
-	if err := os.Chmod(dir, 0o755); err != nil { // the database server runs under an account of its own
+	if err := os.Chmod(dir, 0o755); err != nil { // the database server runs under its own account
 		return err
 	}
 	s, err := service.Start(ctx(), service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
@@ -81,7 +81,7 @@ func measureReceiving(r *report, dir string, quick bool) error {
 	return nil
 }
 
-// send sends at an even rate, and returns how long each batch took to be answered.
+// send sends at an even rate and returns the latency of each batch.
 func send(url, token string, seconds int) (took []time.Duration, failed int, err error) {
 	var mu sync.Mutex
 	var done sync.WaitGroup
@@ -147,7 +147,7 @@ func someSpans(batch uint64) []sdktrace.ReadOnlySpan {
 	return stubs.Snapshots()
 }
 
-// foundSpans waits until all that was received is evidence, and counts its spans.
+// foundSpans waits until everything that was received is evidence and counts its spans.
 func foundSpans(c *client.Client, name string, wanted int) (found int, err error) {
 	for range 600 {
 		time.Sleep(500 * time.Millisecond)

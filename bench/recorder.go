@@ -11,7 +11,7 @@ import (
 	"wraithology/recorder"
 )
 
-// measureRecorder runs the demo program plain and recorded, and compares.
+// measureRecorder runs the demo program plain and recorded and compares the times.
 func measureRecorder(r *report, dir string, quick bool) error {
 	source, err := filepath.Abs("demo/berthing")
 	if err != nil {
@@ -54,8 +54,8 @@ func measureRecorder(r *report, dir string, quick bool) error {
 	return nil
 }
 
-// buildRecorded builds the demo for recording. The recorder works in the current
-// folder, as the go command does.
+// buildRecorded builds the demo for recording. The recorder works in the current folder, like the
+// go command.
 func buildRecorded(source, program string, level recorder.Level) error {
 	back, err := os.Getwd()
 	if err != nil {
@@ -64,12 +64,12 @@ func buildRecorded(source, program string, level recorder.Level) error {
 	if err := os.Chdir(source); err != nil {
 		return err
 	}
-	defer func() { _ = os.Chdir(back) }() // it was there a moment ago
+	defer func() { _ = os.Chdir(back) }() // it was found above
 	_, err = recorder.Record(ctx(), recorder.Options{Output: program + ".wraith", Command: []string{"go", "build", "-o", program, "."}, Stderr: os.Stderr, Stdout: os.Stdout, Detail: recorder.Detail{Level: level}})
 	return err
 }
 
-// timeProgram runs the demo some times and returns the median.
+// timeProgram runs the demo several times and returns the median.
 func timeProgram(program, source, dir string, runs int, ring int64) (time.Duration, error) {
 	var times []time.Duration
 	for range runs {

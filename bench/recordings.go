@@ -18,8 +18,8 @@ import (
 	"wraithology/core/timeline"
 )
 
-// buildChild builds a timeline and prints how long that took, in seconds, and the
-// memory that was resident at most, in MB.
+// buildChild builds a timeline and prints the time in seconds and the peak of resident memory in
+// MB.
 func buildChild(path string) error {
 	log, err := execlog.OpenFile(path)
 	if err != nil {
@@ -39,7 +39,7 @@ func buildChild(path string) error {
 	return nil
 }
 
-// bareDecode walks all events of a log and does nothing with them.
+// bareDecode decodes all events of a log and does nothing else.
 func bareDecode(path string) (took time.Duration, events int64, err error) {
 	log, err := execlog.OpenFile(path)
 	if err != nil {
@@ -64,7 +64,7 @@ type opened struct {
 	t    *timeline.Timeline
 	n    int64
 	open time.Duration
-	peek time.Duration // reading one block of the log, the floor of a look-up
+	peek time.Duration // the floor of a look-up: reading one block of the log
 }
 
 func measureRecordings(ctx context.Context, r *report, dir string, sizes []int64) error {
@@ -163,7 +163,7 @@ func p99(times []time.Duration) time.Duration {
 
 const asked = 3000
 
-// askAll times the questions that people ask at random places.
+// askAll times common questions at random places.
 func askAll(ctx context.Context, r *report, o opened, large bool) error {
 	random := rand.New(rand.NewPCG(3, uint64(o.n)))
 	name := fmt.Sprintf("%d million moments: ", o.n/1_000_000)
@@ -182,7 +182,7 @@ func askAll(ctx context.Context, r *report, o opened, large bool) error {
 			m, _ := anywhere()
 			places = append(places, m)
 		}
-		// The first look at a place verifies the blocks that it reads.
+		// The first look-up at a place verifies the blocks that it reads.
 		for _, look := range []string{", p99", ", again, p99"} {
 			var times []time.Duration
 			for _, m := range places {
@@ -204,7 +204,7 @@ func askAll(ctx context.Context, r *report, o opened, large bool) error {
 		}
 		list, err := o.r.Variables(ctx, m, t, 0)
 		for _, v := range list {
-			_ = v.Value.Text() // what is shown of it is part of the work
+			_ = v.Value.Text() // formatting is part of the work
 		}
 		return err
 	})

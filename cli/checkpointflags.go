@@ -8,7 +8,7 @@ import (
 	"wraithology/core/replay/find"
 )
 
-// checkpointFlags are the flags that say what a checkpoint is on, one for each kind.
+// checkpointFlags are the flags that choose a checkpoint, one for each kind.
 type checkpointFlags struct{ about map[string]*string }
 
 const anyText = "*"
@@ -24,7 +24,7 @@ func addCheckpointFlags(c *cobra.Command) *checkpointFlags {
 	return f
 }
 
-// checkpointUsage writes the flags for the usage of a command.
+// checkpointUsage returns the checkpoint flags as a command's usage shows them.
 func checkpointUsage() string {
 	var list []string
 	for _, k := range find.Kinds() {
@@ -33,8 +33,8 @@ func checkpointUsage() string {
 	return strings.Join(list, "|")
 }
 
-// on returns what the checkpoint is on; rest are arguments that a flag without its own
-// value may have left over: --error TEXT.
+// on returns the checkpoint as text. rest are remaining arguments, which can be the value of a flag
+// without one: --error TEXT.
 func (f *checkpointFlags) on(rest []string) (string, error) {
 	var on, names []string
 	for _, k := range find.Kinds() {

@@ -1,5 +1,5 @@
-// Package cli is the command line of Wraithology: Cobra commands that ask local
-// evidence through core and shared evidence through the client, in the same way.
+// Package cli is the command line of Wraithology. Its Cobra commands ask local evidence through
+// core and shared evidence through the client, with the same requests.
 package cli
 
 import (
@@ -20,16 +20,15 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// errNo says that the answer is no, or that nothing was found; what was printed
-// says the rest.
+// errNo means that the answer is no or that nothing was found. The output says the rest.
 var errNo = errors.New("")
 
-// exitCode carries the code of a recorded program.
+// exitCode is the exit code of a recorded program.
 type exitCode int
 
 func (e exitCode) Error() string { return fmt.Sprintf("ended with code %d", int(e)) }
 
-// usage is an error of the command line, with what to do about it.
+// usage is an error in the use of the command line, with a remedy.
 func usage(remedy, format string, args ...any) error {
 	return fault.InvalidUse.New(remedy, format, args...)
 }
@@ -47,7 +46,7 @@ type app struct {
 	fields   map[string]string
 	own      []string
 	within   time.Duration
-	piped    string // a copy of what came from standard input
+	piped    string // a copy of standard input
 }
 
 // Main runs the command line and returns its exit code.
@@ -61,7 +60,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	return a.exit(root.ExecuteContext(ctx))
 }
 
-// exit prints an error, a line what and a line what to do, and returns the exit code.
+// exit prints an error, one line for the error and one for the remedy, and returns the exit code.
 func (a *app) exit(err error) int {
 	var code exitCode
 	switch {
@@ -97,12 +96,12 @@ func (a *app) root() *cobra.Command {
 			return usage(remedy, "unknown command %q", given[0])
 		},
 	}
-	// These two also stand before the command.
+	// These two flags can also stand before the command.
 	root.Flags().BoolVar(&a.json, "json", false, "print the answer as JSON")
 	root.Flags().StringVar(&a.config, "config", defaultConfig(), "file that keeps the sign-in")
 	for _, name := range []string{"json", "config"} {
 		if err := root.Flags().MarkHidden(name); err != nil {
-			panic(err) // the flag is added above
+			panic(err) // the flag exists: it is added above
 		}
 	}
 	root.SetIn(a.in)
@@ -124,12 +123,12 @@ func (a *app) outputFlags(c *cobra.Command) {
 	c.Flags().BoolVar(&a.json, "json", false, "print the answer as JSON")
 }
 
-// signInFlags adds the flags of commands that may ask the service.
+// signInFlags adds the flags of commands that can ask the service.
 func (a *app) signInFlags(c *cobra.Command) {
 	c.Flags().StringVar(&a.config, "config", defaultConfig(), "file that keeps the sign-in")
 }
 
-// moduleCache is where unpacked sections of binaries are kept; empty for nowhere.
+// moduleCache is the folder for unpacked sections of binaries; empty for none.
 func moduleCache() string {
 	dir, err := os.UserCacheDir()
 	if err != nil {
@@ -146,7 +145,7 @@ func defaultConfig() string {
 	return dir + "/wraith/sign-in.json"
 }
 
-// foundSome is errNo where nothing was found.
+// foundSome returns errNo if nothing was found.
 func foundSome(n int) error {
 	if n == 0 {
 		return errNo
@@ -164,7 +163,7 @@ func args(least, most int, wanted string) cobra.PositionalArgs {
 	}
 }
 
-// print writes v as JSON, or lets text write it for people.
+// print writes v as JSON, or calls text to write it for people.
 func (a *app) print(v any, text func(io.Writer)) error {
 	if a.json {
 		e := json.NewEncoder(a.out)

@@ -32,7 +32,7 @@ var _ = register(question[ask.RunRequest, ask.Step]{use: "run LOCATOR " + checkp
 	},
 	print: func(w io.Writer, o printing, _ ask.RunRequest, s ask.Step) { printStep(w, o, s) }})
 
-// onCalls reports whether a checkpoint is on the entry or the return of a function.
+// onCalls reports whether a checkpoint is on entries or returns of a function.
 func onCalls(on string) bool {
 	return strings.HasPrefix(on, "enter ") || strings.HasPrefix(on, "return ")
 }

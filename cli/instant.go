@@ -21,14 +21,14 @@ clock of a file is 1.5 s behind; wraith offset does that for evidence of a case.
 	}, true),
 	print: printInstant})
 
-// offsetFlag adds the flag of questions over several files.
+// offsetFlag adds the flag for clock offsets of files.
 func offsetFlag[Q any](c *cobra.Command) func(*Q, *locator.Locator, []string) error {
 	c.Flags().StringToString("offset", nil, "FILE=DURATION, how far the clock of a file is behind; may be repeated")
 	return func(*Q, *locator.Locator, []string) error { return nil }
 }
 
-// besideFiles answers a question over the files that are named; in a case it leaves it to
-// the service. inCase is set where it can only be asked there or with files.
+// besideFiles answers a question together with other files; in a case the service finds the other
+// evidence. inCase is set for questions that need a case or other files.
 func besideFiles[Q any](answer func(*cobra.Command, *app, *target, Q) error, inCase bool) func(*cobra.Command, *app, locator.Locator, Q, []string) (bool, error) {
 	return func(c *cobra.Command, a *app, l locator.Locator, q Q, files []string) (bool, error) {
 		if len(files) == 0 {

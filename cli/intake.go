@@ -12,14 +12,14 @@ import (
 	"github.com/schollz/progressbar/v3"
 )
 
-// standardInput is how standard input is named.
+// standardInput is the name of standard input.
 const standardInput = "-"
 
-// slow is how long something takes before it shows its progress.
+// slow is the time after which an operation shows its progress.
 const slow = 500 * time.Millisecond
 
-// progress returns what shows the share that is done of something that takes long, on
-// a terminal, and what ends that.
+// progress returns a function that shows the progress of a long operation on a terminal, and a
+// function that ends the display.
 func (a *app) progress(what string) (tell func(done float64), end func()) {
 	if !a.terminal() {
 		return nil, func() {}
@@ -31,7 +31,7 @@ func (a *app) progress(what string) (tell func(done float64), end func()) {
 				bar = progressbar.NewOptions(100, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription(what), progressbar.OptionClearOnFinish())
 			}
 			if bar != nil {
-				_ = bar.Set(int(100 * done)) // it is decoration
+				_ = bar.Set(int(100 * done)) // errors do not matter: it is only a display
 			}
 		}, func() {
 			if bar != nil {
@@ -63,6 +63,6 @@ func (a *app) pipe() (string, error) {
 // removePiped removes the copy of standard input.
 func (a *app) removePiped() {
 	if a.piped != "" {
-		_ = os.Remove(a.piped) // it lies in the folder for temporary files
+		_ = os.Remove(a.piped) // the folder for temporary files is cleaned anyway
 	}
 }

@@ -13,8 +13,8 @@ import (
 var _ = register(question[ask.OriginRequest, ask.Origin]{use: "origin LOCATOR PATH", short: "Show where a value came from: the writes it was computed from, down to the inputs", args: [2]int{2, 2},
 	print: func(w io.Writer, o printing, _ ask.OriginRequest, x ask.Origin) { printOrigin(w, o, x, 0) }})
 
-// printOrigin writes a chain as text that can be read aloud, one value a line, indented
-// below what was computed from it.
+// printOrigin writes a chain as text, one value on a line, indented below the value that was
+// computed from it.
 func printOrigin(w io.Writer, o printing, x ask.Origin, depth int) {
 	indent := strings.Repeat("  ", depth)
 	kind := replay.OriginKind(x.Kind)
@@ -33,7 +33,7 @@ func printOrigin(w io.Writer, o printing, x ask.Origin, depth int) {
 	}
 }
 
-// quoteArgument quotes a text for a shell, where it needs that.
+// quoteArgument quotes a text for a shell if necessary.
 func quoteArgument(s string) string {
 	if strings.ContainsAny(s, " \"[]*()<$") {
 		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
@@ -41,7 +41,7 @@ func quoteArgument(s string) string {
 	return s
 }
 
-// sentence says where a value came from.
+// sentence describes where a value came from.
 func sentence(x ask.Origin) string {
 	is := x.Name
 	if x.Value != "" && x.Value != x.Name {
@@ -68,7 +68,7 @@ func sentence(x ask.Origin) string {
 	return is + ", of unknown origin" + note
 }
 
-// safe makes text from evidence safe for a terminal: no control characters.
+// safe replaces control characters in text from evidence, for a terminal.
 func safe(s string) string {
 	return strings.Map(func(r rune) rune {
 		if unicode.IsControl(r) {

@@ -10,7 +10,7 @@ import (
 	"wraithology/core/ask"
 )
 
-// plain makes text from evidence safe for a terminal: no control characters.
+// plain replaces control characters in text from evidence, for a terminal.
 func plain(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r == '\t' {
@@ -41,7 +41,7 @@ func orNone(s string) string {
 	return s
 }
 
-// inFile writes a place in the source after something else, where there is one.
+// inFile appends a place in the source to a text, if there is one.
 func inFile(file string, line int) string {
 	if file == "" {
 		return ""
@@ -66,8 +66,8 @@ func printFrame(w io.Writer, f ask.Frame, source sourceReader) {
 	}
 }
 
-// printFolded prints frames with runs of foreign ones folded to one line. An own
-// frame comes with its source line.
+// printFolded prints frames and folds runs of foreign ones into one line. Own frames come with
+// their source line.
 func printFolded(w io.Writer, frames []ask.Frame, source sourceReader) {
 	for i := 0; i < len(frames); i++ {
 		end := i
@@ -86,7 +86,7 @@ func printFolded(w io.Writer, frames []ask.Frame, source sourceReader) {
 	}
 }
 
-// duration writes nanoseconds as a duration with its unit apart: 737 µs.
+// duration formats nanoseconds with a space before the unit: 737 µs.
 func duration(ns int64) string {
 	text := time.Duration(ns).String()
 	i := strings.IndexFunc(text, func(r rune) bool { return unicode.IsLetter(r) })

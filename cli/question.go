@@ -22,33 +22,33 @@ import (
 	"wraithology/core/replay"
 )
 
-// question is a command that puts a question to evidence. Its flags follow from the
-// request's fields; what needs more is added by flags.
+// question is a command that asks a question. Its flags are made from the fields of the request;
+// the member flags adds others.
 type question[Q ask.Request[A], A any] struct {
-	use   string // with the arguments: "stack LOCATOR"
+	use   string // with its arguments: "stack LOCATOR"
 	short string
 	long  string
-	args  [2]int // least and most arguments; {1, 1} where both are 0
-	// flags adds flags, and returns what completes the request from them and from the
+	args  [2]int // minimum and maximum number of arguments; {1, 1} if both are 0
+	// flags adds flags and returns a function that completes the request from them and from the
 	// arguments after the locator.
 	flags func(c *cobra.Command) func(q *Q, l *locator.Locator, rest []string) error
 	print func(w io.Writer, p printing, q Q, answer A)
-	// other, if it takes the command, answers it in another way: of a case, of files.
+	// other answers the command differently if it returns true: for a case, or for several files.
 	other func(c *cobra.Command, a *app, l locator.Locator, q Q, rest []string) (done bool, err error)
-	// write, if it takes the answer, writes it in another form than print.
+	// write writes the answer differently from print if it returns true.
 	write func(c *cobra.Command, w io.Writer, answer A) (written bool, err error)
 }
 
-// printing is what printing an answer needs besides the answer.
+// printing holds what is needed to print an answer, beside the answer.
 type printing struct {
-	name   string // of the evidence
+	name   string // moments and threads of the evidence
 	source sourceReader
 }
 
-// sourceReader returns one line of source text, or "".
+// sourceReader returns one line of source text, or "" if there is none.
 type sourceReader func(file string, line int) string
 
-// commands make the commands of questions. Each file of a question adds one.
+// commands make the commands of questions. Each question's file adds one.
 var commands []func(a *app) *cobra.Command
 
 // register adds the command of a question.
@@ -108,7 +108,7 @@ func command[Q ask.Request[A], A any](a *app, x question[Q, A]) *cobra.Command {
 	return c
 }
 
-// answerTo puts a request to evidence and prints the answer.
+// answerTo asks a question and prints the answer.
 func answerTo[Q ask.Request[A], A any](c *cobra.Command, a *app, x question[Q, A], t *target, q Q) error {
 	answer, err := put(c.Context(), t, ask.Request[A](q))
 	if err != nil {
@@ -130,14 +130,14 @@ func answerTo[Q ask.Request[A], A any](c *cobra.Command, a *app, x question[Q, A
 	return nil
 }
 
-// setPlace writes a locator's place into a request that has one.
+// setPlace copies a locator's place into a request that has one.
 func setPlace(q reflect.Value, l locator.Locator) {
 	if f := q.FieldByName("Place"); f.IsValid() && f.Type() == reflect.TypeFor[ask.Place]() {
 		f.Set(reflect.ValueOf(ask.Place{Moment: l.Moment, Thread: l.Thread, Frame: l.Frame}))
 	}
 }
 
-// takeArguments writes the arguments that fields stand for, and returns the rest.
+// takeArguments sets the fields that arguments stand for and returns the remaining arguments.
 func takeArguments(request reflect.Value, fields []ask.Field, given []string) (rest []string, err error) {
 	taken := map[int]bool{}
 	for _, f := range fields {
@@ -161,7 +161,7 @@ func takeArguments(request reflect.Value, fields []ask.Field, given []string) (r
 	return rest, nil
 }
 
-// flagName is how a message names a field: as the user typed it.
+// flagName returns a field's name as the user typed it, for messages.
 func flagName(f ask.Field) string {
 	if f.Tag.Get("arg") != "" {
 		return f.Name
@@ -173,7 +173,7 @@ func flagName(f ask.Field) string {
 	return "--" + name
 }
 
-// bind adds the flag of a field.
+// bind adds the flag of a field to a command.
 func bind(flags *pflag.FlagSet, request reflect.Value, f ask.Field) {
 	name := f.Tag.Get("flag")
 	if name == "-" || f.Tag.Get("arg") != "" || f.Type == reflect.TypeFor[ask.CheckpointOn]() {
@@ -230,14 +230,14 @@ func (x *fieldFlag) Type() string {
 	return "number"
 }
 
-// target is evidence to be asked: a recording of this machine, or evidence in the service.
+// target is evidence that can be asked: a local recording, or evidence in the service.
 type target struct {
 	name    string
 	subject ask.Subject
 	shared  *client.Shared
 }
 
-// put asks a question, here or in the service. Both answer alike.
+// put asks a question, locally or in the service. Both give the same answer.
 func put[A any](ctx context.Context, t *target, q ask.Request[A]) (A, error) {
 	if t.shared != nil {
 		return client.Ask(ctx, t.shared, q)
@@ -264,7 +264,7 @@ func (t *target) sourceLine(ctx context.Context) sourceReader {
 	}
 }
 
-// open finds evidence: a file, else CASE/NAME in the service.
+// open opens a target: a local file, or CASE/NAME in the service.
 func (a *app) open(ctx context.Context, name string) (*target, error) {
 	if mayBeShared(name) {
 		s, err := a.inCase(name)
@@ -281,8 +281,8 @@ func (a *app) open(ctx context.Context, name string) (*target, error) {
 	return &target{name: name, subject: ask.Subject{Recording: r, Limit: a.within}}, nil
 }
 
-// mayBeShared reports whether a name can be that of evidence in the service: it is
-// CASE/NAME, and no file has it.
+// mayBeShared reports whether a name can name evidence in the service: it has the form CASE/NAME
+// and is not a file.
 func mayBeShared(name string) bool {
 	if name == standardInput || strings.Count(name, "/") != 1 || strings.HasPrefix(name, ".") || strings.HasPrefix(name, "/") {
 		return false
@@ -291,13 +291,13 @@ func mayBeShared(name string) bool {
 	return err != nil
 }
 
-// mayBeCase reports whether a name can only be that of a case.
+// mayBeCase reports whether a name can only name a case.
 func mayBeCase(name string) bool {
 	_, err := os.Stat(name)
 	return err != nil && name != standardInput && !strings.ContainsAny(name, "/@")
 }
 
-// alsoNoFile adds to an error of the service that there is no file of a name either.
+// alsoNoFile adds to an error of the service that there is no such file.
 func alsoNoFile(name string, err error) error {
 	if k, _ := fault.Of(err); k == fault.NotSignedIn {
 		return fault.Unreadable.New(fault.NotSignedIn.Remedy, "evidence not readable: there is no file %s, and no service to ask for it: %w", name, detached{err})
@@ -305,10 +305,10 @@ func alsoNoFile(name string, err error) error {
 	return err
 }
 
-// detached is an error as a text only.
+// detached returns an error with the text of another one that wraps nothing.
 type detached struct{ error }
 
-// openFile opens evidence of this machine.
+// openFile opens local evidence.
 func (a *app) openFile(ctx context.Context, path string) (replay.Recording, error) {
 	o := evidence.Options{Timelines: evidence.OwnTimelines(), As: a.as, Fields: a.fields, Own: a.own,
 		Artifacts: evidence.Artifacts{Binaries: a.binaries, Debug: a.debug, Source: a.source, Paths: a.paths, Cache: moduleCache()}}
@@ -319,7 +319,7 @@ func (a *app) openFile(ctx context.Context, path string) (replay.Recording, erro
 		if path, err = a.pipe(); err != nil {
 			return nil, err
 		}
-		o.Timelines = evidence.Timelines{} // it will not be asked for again
+		o.Timelines = evidence.Timelines{} // the file is complete now
 	}
 	progress, end := a.progress("index " + name)
 	defer end()
@@ -349,13 +349,13 @@ func (a *app) readingFlags(c *cobra.Command) {
 	c.Flags().StringToStringVar(&a.fields, "field", nil, "structured log: field that is the time, level, message, trace, thread or caller, as thread=order_id; may be repeated")
 }
 
-// place is that of a locator.
+// placeOf returns the place of a locator.
 func place(l locator.Locator) ask.Place {
 	return ask.Place{Moment: l.Moment, Thread: l.Thread, Frame: l.Frame}
 }
 
-// beside completes a target with other files, for questions over several pieces of
-// evidence. offsets say how far the clocks of files are behind.
+// beside adds other files to a target, for questions over several pieces of evidence. offsets are
+// the clock offsets of files.
 func (a *app) beside(ctx context.Context, t *target, files []string, offsets map[string]string) error {
 	offset := func(name string) (time.Duration, error) {
 		if offsets[name] == "" {

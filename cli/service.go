@@ -28,15 +28,15 @@ import (
 	"wraithology/core/replay/find"
 )
 
-// signedIn is what the file of the sign-in keeps.
+// signedIn is the content of the sign-in file.
 type signedIn struct {
 	URL   string `json:"url"`
 	Token string `json:"token"`
 	Name  string `json:"name"`
 }
 
-// client returns a client for the service that the person signed in to. The
-// variables WRAITH_URL and WRAITH_TOKEN come before the file.
+// client returns a client for the service that the person signed in to. The environment variables
+// WRAITH_URL and WRAITH_TOKEN have priority over the file.
 func (a *app) client() (*client.Client, error) {
 	var x signedIn
 	text, err := os.ReadFile(a.config)
@@ -120,7 +120,7 @@ func (a *app) password() (string, error) {
 	return strings.TrimRight(line, "\r\n"), nil
 }
 
-// newTable returns a table without frames, for a terminal and for a pipe alike.
+// newTable returns a table without borders, for terminals and pipes.
 func newTable(w io.Writer, head ...any) table.Writer {
 	t := table.NewWriter()
 	t.SetOutputMirror(w)
@@ -430,7 +430,7 @@ func (a *app) sittingCommand() *cobra.Command {
 	return c
 }
 
-// shared splits a locator of evidence in the service.
+// shared parses a locator of evidence in the service.
 func (a *app) shared(text string) (*client.Client, string, locator.Locator, error) {
 	l, err := locator.Parse(text)
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 	"wraithology/client"
 )
 
-// inCase finds evidence in the service that is named CASE/NAME.
+// inCase finds the evidence CASE/NAME in the service.
 func (a *app) inCase(name string) (*client.Shared, error) {
 	caseName, evidence, ok := strings.Cut(name, "/")
 	if !ok || evidence == "" {

@@ -25,7 +25,7 @@ back over whatever ended last.`,
 	},
 	print: func(w io.Writer, o printing, _ ask.TraceRequest, s ask.Spans) { printSpans(w, o.name, s) }})
 
-// caseTrace shows the parts of a trace in the evidence of a case.
+// caseTrace prints the parts of a trace in all evidence of a case.
 func (a *app) caseTrace(ctx context.Context, caseName, id string) error {
 	c, err := a.client()
 	if err != nil {
@@ -67,7 +67,7 @@ func (a *app) caseTrace(ctx context.Context, caseName, id string) error {
 	})
 }
 
-// barWidth is how many characters stand for a trace's whole duration.
+// barWidth is the width of a trace's duration in characters.
 const barWidth = 32
 
 func printSpans(w io.Writer, name string, s ask.Spans) {
@@ -91,7 +91,7 @@ func printSpans(w io.Writer, name string, s ask.Spans) {
 	fmt.Fprintf(w, "wraith stack %s@MOMENT shows who called whom there\n", name)
 }
 
-// printLinks writes what spans say that they have to do with.
+// printLinks prints the links of spans.
 func printLinks(w io.Writer, spans []ask.Span) {
 	const most = 20
 	n := 0
@@ -109,7 +109,7 @@ func printLinks(w io.Writer, spans []ask.Span) {
 
 func micro(ns int64) time.Duration { return time.Duration(ns).Round(time.Microsecond) }
 
-// bar draws a stretch of time within a whole.
+// bar draws an interval within a duration.
 func bar(start, duration, whole int64) string {
 	if whole <= 0 {
 		return strings.Repeat("=", barWidth)

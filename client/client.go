@@ -24,8 +24,8 @@ type Client struct {
 	http  *http.Client
 }
 
-// New returns a client for the service at base, such as http://127.0.0.1:7070.
-// The token may be empty until the person has signed in.
+// New returns a client for the service at base, such as http://127.0.0.1:7070. The token can be
+// empty until SignIn.
 func New(base, token string) *Client {
 	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{}}
 }
@@ -58,9 +58,9 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader, 
 // maxProblem bounds the body of an error, in bytes.
 const maxProblem = 64 << 10
 
-// failure reads an error answer. The error wraps a fault.Kind, as it did in the service.
+// failure returns the error of an error answer. It wraps a fault.Kind.
 func failure(r *http.Response) error {
-	text, _ := io.ReadAll(io.LimitReader(r.Body, maxProblem)) // what was read must do
+	text, _ := io.ReadAll(io.LimitReader(r.Body, maxProblem)) // a part of the body is better than none
 	var p api.Problem
 	if json.Unmarshal(text, &p) != nil || p.Detail == "" && p.Title == "" {
 		p = api.Problem{Detail: strings.TrimSpace(string(text))}
@@ -93,7 +93,7 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	return nil
 }
 
-// SignIn checks credentials and makes a token, with which the client goes on.
+// SignIn checks credentials and creates a token, which the client uses from then on.
 func (c *Client) SignIn(ctx context.Context, who api.Credentials, label string) (api.Token, error) {
 	var t api.Token
 	err := c.call(ctx, "POST", "/api/tokens", struct {
@@ -136,8 +136,8 @@ func (c *Client) ListEvidence(ctx context.Context, name string) (list []api.Evid
 	return list, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(name)+"/evidence", nil, &list)
 }
 
-// Upload streams evidence into a case. When it returns without an error the
-// bytes are safe on the service's disk.
+// Upload streams evidence into a case. When it returns without an error, the bytes are on the
+// service's disk.
 func (c *Client) Upload(ctx context.Context, caseName, name string, bytes io.Reader, r api.Reading) (out api.EvidenceInfo, err error) {
 	q := url.Values{}
 	if r.As != "" {
@@ -154,8 +154,8 @@ func (c *Client) Upload(ctx context.Context, caseName, name string, bytes io.Rea
 	return out, json.NewDecoder(response.Body).Decode(&out)
 }
 
-// AddArtifact streams a binary, a debug file or an archive of source text into a
-// case. When it returns without an error the bytes are safe on the service's disk.
+// AddArtifact streams a binary, a debug file or an archive of source text into a case. When it
+// returns without an error, the bytes are on the service's disk.
 func (c *Client) AddArtifact(ctx context.Context, caseName, name string, bytes io.Reader) (out api.Artifact, err error) {
 	response, err := c.send(ctx, "PUT", artifactsPath(caseName)+"/"+url.PathEscape(name), bytes, "application/octet-stream")
 	if err != nil {
@@ -178,7 +178,7 @@ func evidencePath(caseName, name string) string {
 	return "/api/cases/" + url.PathEscape(caseName) + "/evidence/" + url.PathEscape(name)
 }
 
-// Await waits until evidence is indexed, telling progress, and returns it.
+// Await waits until evidence is indexed and returns it. It calls progress with each state.
 func (c *Client) Await(ctx context.Context, caseName, name string, progress func(api.EvidenceInfo)) (api.EvidenceInfo, error) {
 	for {
 		var e api.EvidenceInfo
@@ -222,7 +222,7 @@ func (c *Client) DeleteCheckpoint(ctx context.Context, name string, id int64) er
 	return c.call(ctx, "DELETE", fmt.Sprintf("/api/cases/%s/checkpoints/%d", url.PathEscape(name), id), nil, nil)
 }
 
-// JoinSitting joins the sitting of evidence, and opens it where there is none.
+// JoinSitting joins the sitting of evidence. It opens one if there is none.
 func (c *Client) JoinSitting(ctx context.Context, caseName, name, mode string) (s api.Sitting, err error) {
 	return s, c.call(ctx, "POST", evidencePath(caseName, name)+"/sitting", map[string]string{"mode": mode}, &s)
 }
@@ -232,8 +232,8 @@ func (c *Client) ChangeSitting(ctx context.Context, id int64, change api.Sitting
 	return s, c.call(ctx, "PATCH", fmt.Sprintf("/api/sittings/%d", id), change, &s)
 }
 
-// WatchSitting calls f with every state of a sitting, beginning with the present
-// one, until the context ends or f returns an error, which is returned.
+// WatchSitting calls f with each state of a sitting, the current one first, until the context ends
+// or f returns an error. It returns that error.
 func (c *Client) WatchSitting(ctx context.Context, id int64, f func(api.Sitting) error) error {
 	response, err := c.send(ctx, "GET", fmt.Sprintf("/api/sittings/%d/events", id), nil, "")
 	if err != nil {
@@ -264,8 +264,8 @@ func (c *Client) WatchSitting(ctx context.Context, id int64, f func(api.Sitting)
 	return fmt.Errorf("%w: the connection ended", fault.Unavailable)
 }
 
-// NewSender makes a token with which programs send spans and logs into a case; with
-// an empty name into the person's inbox.
+// NewSender creates a token with which programs send spans and logs into a case. Without a case it
+// is the person's inbox.
 func (c *Client) NewSender(ctx context.Context, caseName, label string) (out api.Sender, err error) {
 	path := "/api/inbox/senders"
 	if caseName != "" {
@@ -274,12 +274,12 @@ func (c *Client) NewSender(ctx context.Context, caseName, label string) (out api
 	return out, c.call(ctx, "POST", path, map[string]string{"label": label}, &out)
 }
 
-// Senders lists the tokens that may send into a case, newest first.
+// Senders lists the sender tokens of a case, newest first.
 func (c *Client) Senders(ctx context.Context, caseName string) (out []api.Sender, err error) {
 	return out, c.call(ctx, "GET", sendersPath(caseName), nil, &out)
 }
 
-// DeleteSender takes a sender's token away.
+// DeleteSender revokes a sender's token.
 func (c *Client) DeleteSender(ctx context.Context, caseName string, id int64) error {
 	return c.call(ctx, "DELETE", fmt.Sprintf("%s/%d", sendersPath(caseName), id), nil, nil)
 }

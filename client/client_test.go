@@ -448,8 +448,8 @@ func TestABrokenStream(t *testing.T) {
 	t.Parallel()
 	for body, want := range map[string]int{
 		": still here\n\ndata: {\"id\":3}\n\ndata: {\"id\":0}\n\nevent: x\n\ndata: {\"id\":4}\n\n": 2,
-		"data: {\"id\":3}\n\ndata: {\"id\":":                                                       1,
-		"":                                                                                         0,
+		"data: {\"id\":3}\n\ndata: {\"id\":": 1,
+		"":                                   0,
 	} {
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, body) }))
 		n := 0

@@ -9,21 +9,20 @@ import (
 	"wraithology/core/ask"
 )
 
-// Shared is evidence in the service, to be asked.
+// Shared is evidence in the service.
 type Shared struct {
 	c    *Client
 	path string
-	// Within is the time in which a question must end; 0 leaves it to the service.
+	// Within is the time limit of a question; 0 for the service's default.
 	Within time.Duration
 }
 
-// Evidence returns evidence of a case, to be asked.
+// Evidence returns evidence of a case.
 func (c *Client) Evidence(caseName, name string) *Shared {
 	return &Shared{c: c, path: evidencePath(caseName, name)}
 }
 
-// Ask puts a question to evidence in the service. It answers as ask.Run does for a
-// recording of this machine.
+// Ask asks evidence in the service. It returns the same answer as ask.Run for a local recording.
 func Ask[A any](ctx context.Context, s *Shared, q ask.Request[A]) (answer A, err error) {
 	question := ask.Of(q)
 	values := url.Values{}
@@ -39,13 +38,12 @@ func Ask[A any](ctx context.Context, s *Shared, q ask.Request[A]) (answer A, err
 	return answer, s.c.call(ctx, "GET", s.path+"/"+question.Name+"?"+values.Encode(), nil, &answer)
 }
 
-// Traces lists the traces of all evidence of a case, the newest first.
+// Traces lists the traces of all evidence of a case, newest first.
 func (c *Client) Traces(ctx context.Context, caseName string, q ask.TracesRequest) (out ask.Traces, err error) {
 	return out, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(caseName)+"/traces?"+ask.Encode(q).Encode(), nil, &out)
 }
 
-// Trace finds the parts of a trace, by its ID or the beginning of it, in all evidence
-// of a case.
+// Trace finds the parts of a trace, by its ID or a prefix of it, in all evidence of a case.
 func (c *Client) Trace(ctx context.Context, caseName, id string) (out ask.Traces, err error) {
 	return out, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(caseName)+"/traces/"+url.PathEscape(id), nil, &out)
 }
@@ -55,12 +53,12 @@ func (s *Shared) Move(ctx context.Context, to string) (out api.EvidenceInfo, err
 	return out, s.c.call(ctx, "POST", s.path+"/move", map[string]string{"to": to}, &out)
 }
 
-// SetOffset says how far the evidence's clock is behind the case's.
+// SetOffset sets how far the evidence's clock is behind the clock of the case.
 func (s *Shared) SetOffset(ctx context.Context, offset time.Duration) error {
 	return s.c.call(ctx, "PUT", s.path+"/offset", map[string]int64{"offsetNs": int64(offset)}, nil)
 }
 
-// Alike lists the evidence with the same failure in all of the person's cases.
+// Alike lists evidence with the same failure in all cases of the person.
 func (s *Shared) Alike(ctx context.Context) (out []api.Alike, err error) {
 	return out, s.c.call(ctx, "GET", s.path+"/alike", nil, &out)
 }

@@ -9,8 +9,8 @@ import (
 //go:embed all:dist
 var dist embed.FS
 
-// Files returns the console's files. Before it was built they are one page that
-// says how to build it.
+// Files returns the files of the console. Before the console is built, they are one page that says
+// how to build it.
 func Files() fs.FS {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {

@@ -1,5 +1,5 @@
-// Command wraith is the command-line client of Wraithology: it records programs,
-// asks local evidence by itself and shared evidence through the service.
+// Command wraith is the command-line client of Wraithology. It records programs, asks local
+// evidence directly, and asks shared evidence through the service.
 package main
 
 import (

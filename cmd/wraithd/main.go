@@ -80,7 +80,7 @@ func root() *cobra.Command {
 	return c
 }
 
-// free reports whether an address can be listened on.
+// free reports whether an address is free to listen on.
 func free(address string) bool {
 	l, err := net.Listen("tcp", address)
 	return err == nil && l.Close() == nil

@@ -1,8 +1,7 @@
-// Package ask holds the questions that can be put to evidence, one file each: the request
-// and its parameters, the answer's shape, and how it is found. The command line, the
-// service's routes and their description, and the client follow from these declarations.
-// The answers' shapes are documented in docs/answers.md and are stable: members may be
-// added, none is taken away or changed.
+// Package ask holds the questions that evidence answers, one file each: the request with its
+// parameters, the answer, and the method that finds it. The command line, the service's routes,
+// their OpenAPI description and the client are made from these declarations. The answers are
+// documented in docs/answers.md and are stable: members can be added, but not removed or changed.
 package ask
 
 import (
@@ -19,44 +18,43 @@ import (
 	"wraithology/core/replay"
 )
 
-// Request is a question. Its exported fields are its parameters; their tags give names,
-// defaults and bounds (see Field).
+// Request is a question. Its exported fields are its parameters; their tags hold names, defaults
+// and bounds (see Field).
 type Request[A any] interface {
 	answer(ctx context.Context, s *Subject) (A, error)
 }
 
-// Subject is the evidence that is asked, with what surrounds it.
+// Subject is the evidence that is asked, with its surroundings.
 type Subject struct {
 	Recording replay.Recording
-	// Limit is the time within which a question must end; 0 for DefaultLimit.
+	// Limit is the time limit of a question; 0 for DefaultLimit.
 	Limit time.Duration
-	// Offset is how far the evidence's clock is behind.
+	// Offset is how far the evidence's clock is behind the clock of the case.
 	Offset time.Duration
-	// Others opens the other evidence of the case; nil where there is none.
+	// Others opens the other evidence of the case; nil if there is none.
 	Others func(context.Context) ([]Other, error)
-	// Stops lists the checkpoints at which steps and runs end; nil for none.
+	// Stops lists the checkpoints at which steps and runs end; nil if there are none.
 	Stops func(context.Context) ([]Stop, error)
 }
 
-// Other is evidence beside the one that is asked. Offset is how far its clock is behind.
+// Other is other evidence of the same case. Offset is how far its clock is behind.
 type Other struct {
 	Name      string
 	Recording replay.Recording
 	Offset    time.Duration
 }
 
-// Stop is a checkpoint at which a step or a run ends. Name is the reason that is given.
+// Stop is a checkpoint at which a step or a run ends. Name is the reason in the answer.
 type Stop struct {
 	Name       string
 	Checkpoint replay.Checkpoint
 }
 
-// DefaultLimit is the time within which a question ends if nothing else is said.
+// DefaultLimit is the time limit of a question without one.
 const DefaultLimit = 5 * time.Second
 
-// Run answers a question. It is the one way to an answer: parameters are checked here,
-// time is bounded, and a failure inside the question ends the question alone. Errors wrap
-// a fault.Kind.
+// Run answers a question. It is the only way to an answer: it checks the parameters, limits the
+// time, and turns a failure inside the question into an error. Errors wrap a fault.Kind.
 func Run[A any](ctx context.Context, s Subject, q Request[A]) (answer A, err error) {
 	if err := Validate(q, Field.Parameter); err != nil {
 		return answer, err
@@ -76,7 +74,7 @@ func Run[A any](ctx context.Context, s Subject, q Request[A]) (answer A, err err
 
 // Question is the declaration of a question.
 type Question struct {
-	Name    string // of the command and the route
+	Name    string // name of the command and of the route
 	Summary string
 	Request reflect.Type
 	Answer  reflect.Type
@@ -85,7 +83,7 @@ type Question struct {
 
 var questions = map[string]Question{}
 
-// declare adds a question to the table. Each file of a question does so once.
+// declare adds a question to the table. Each question's file calls it once.
 func declare[Q Request[A], A any](name, summary string) Question {
 	q := Question{Name: name, Summary: summary, Request: reflect.TypeFor[Q](), Answer: reflect.TypeFor[A](),
 		run: func(ctx context.Context, s Subject, q any) (any, error) { return Run(ctx, s, q.(Q)) }}
@@ -103,13 +101,13 @@ func Questions() []Question {
 	return list
 }
 
-// Named returns the question with a name, and whether there is one.
+// Named returns the question with a name and whether there is one.
 func Named(name string) (Question, bool) {
 	q, ok := questions[name]
 	return q, ok
 }
 
-// Of returns the question that a request belongs to.
+// Of returns the question of a request.
 func Of(request any) Question {
 	t := reflect.TypeOf(request)
 	for _, q := range questions {
@@ -120,16 +118,15 @@ func Of(request any) Question {
 	panic(fmt.Sprintf("ask: %s is not declared", t)) // a defect of this program
 }
 
-// Run answers a request of the question's type, as the function Run does.
+// Run answers a request of this question. It is the untyped form of the function Run.
 func (q Question) Run(ctx context.Context, s Subject, request any) (any, error) {
 	return q.run(ctx, s, request)
 }
 
-// Negative is an answer that may say no, or that nothing was found.
+// Negative is implemented by answers that can be negative: no, or nothing found.
 type Negative interface{ Negative() bool }
 
-// capability returns what a recording must be able to do for a question, or the error that
-// it is not.
+// capability returns a capability of the recording, or the error missing if it does not have it.
 func capability[C any](s *Subject, missing error) (C, error) {
 	c, ok := s.Recording.(C)
 	if !ok {
@@ -148,8 +145,8 @@ func history(s *Subject, what string) (replay.History, error) {
 
 func noHistory(what string) error { return fmt.Errorf("%w: there is no %s", fault.NoHistory, what) }
 
-// Place is a place in evidence. What is left off means what it means in a locator: the
-// failure's moment, else the last one; the moment's thread; the innermost frame.
+// Place is a place in evidence. The default moment is that of the failure, else the last one; the
+// default thread is that of the moment; the default frame is the innermost one.
 type Place struct {
 	Moment event.Moment   `json:"moment" required:"false" default:"-1" minimum:"-1" flag:"-" doc:"moment; -1 for the failure's, or the last"`
 	Thread event.ThreadID `json:"thread" required:"false" flag:"-" doc:"thread; left off for the moment's"`
@@ -158,7 +155,7 @@ type Place struct {
 
 func (p Place) resolve(s *Subject) (Place, error) { return p.Resolve(s.Recording) }
 
-// Resolve fills in what a place leaves off.
+// Resolve replaces missing parts of a place with their defaults.
 func (p Place) Resolve(r replay.Recording) (Place, error) {
 	info := r.Info()
 	if p.Moment == event.NoMoment {

@@ -9,10 +9,10 @@ import (
 
 var _ = declare[ChangedRequest, Changed]("changed", "What differs from the frame's previous moment")
 
-// ChangedRequest asks what changed in a frame.
+// ChangedRequest asks for the changes in a frame.
 type ChangedRequest struct{ Place }
 
-// Changed lists what differs from the frame's previous moment.
+// Changed lists the differences from the frame's previous moment.
 type Changed struct {
 	Moment   event.Moment `json:"moment"`
 	Previous event.Moment `json:"previous"`
@@ -20,14 +20,14 @@ type Changed struct {
 	Returned []Returned   `json:"returned"`
 }
 
-// Change is a name whose value differs. Old is null where the name had no value before.
+// Change is a variable whose value differs. Old is null if it had no value before.
 type Change struct {
 	Name string  `json:"name"`
 	Old  *string `json:"old"`
 	New  string  `json:"new"`
 }
 
-// Returned is a call that returned on the way to the moment, with its results.
+// Returned is a call that returned between the two moments, with its results.
 type Returned struct {
 	Function string       `json:"function"`
 	Moment   event.Moment `json:"moment"`
@@ -42,7 +42,7 @@ func (q ChangedRequest) answer(ctx context.Context, s *Subject) (Changed, error)
 	}
 	r, ok := s.Recording.(replay.History)
 	if !ok {
-		return out, nil // one moment has no previous one
+		return out, nil // evidence of one moment has no previous moment
 	}
 	c, err := r.Changed(ctx, p.Moment, p.Thread, p.Frame)
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 	"wraithology/core/replay/find"
 )
 
-// CheckpointOn says which checkpoint a request means.
+// CheckpointOn describes a checkpoint.
 type CheckpointOn struct {
 	On       string         `json:"on" required:"false" maxLength:"3000" flag:"-" doc:"what the checkpoint is on: a kind, then what it is about: line FILE:N, enter FUNCTION, return FUNCTION, error [TEXT], output [TEXT], write PATH"`
 	When     string         `json:"when" required:"false" maxLength:"2000" doc:"condition on the values there"`
@@ -35,8 +35,8 @@ func (c CheckpointOn) String() string {
 	return text
 }
 
-// Checkpoint returns the checkpoint that is meant. p is the place from which the path of a
-// write is reached.
+// Checkpoint parses the description. p is the place from which the path of a checkpoint on writes
+// is reached.
 func (c CheckpointOn) Checkpoint(r replay.Recording, p Place) (out replay.Checkpoint, err error) {
 	if c.On == "" {
 		return out, fault.InvalidRequest.New("for example line berth.go:65, or enter clearance", "no place or event of the checkpoint was named")
@@ -60,8 +60,7 @@ func (c CheckpointOn) Checkpoint(r replay.Recording, p Place) (out replay.Checkp
 	return out, err
 }
 
-// CheckExpressions makes sure that a checkpoint's condition, hit number and expressions
-// can be read.
+// CheckExpressions checks the syntax of a checkpoint's condition, hit number and expressions.
 func CheckExpressions(when, nth string, show []string) error {
 	if _, err := replay.ParseNumber(nth); err != nil {
 		return err
@@ -73,8 +72,7 @@ func CheckExpressions(when, nth string, show []string) error {
 	return err
 }
 
-// runFrom goes to the next or previous hit of any of the stops. found is false where there
-// is none.
+// runFrom finds the next or previous hit of any of the stops. found is false if there is none.
 func runFrom(ctx context.Context, r replay.Finder, at event.Moment, back bool, stops []Stop) (out Step, found bool, err error) {
 	var of []replay.Checkpoint
 	for _, x := range stops {
@@ -88,13 +86,13 @@ func runFrom(ctx context.Context, r replay.Finder, at event.Moment, back bool, s
 	return out, true, err
 }
 
-// stepAt gives the shape of a moment at which a step ended.
+// stepAt returns the answer for a step that ended at a moment.
 func stepAt(ctx context.Context, r replay.Finder, m event.Moment, reason string) (Step, error) {
 	p, err := placeOf(ctx, r.(replay.Recording), m)
 	return Step{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line, Reason: reason, TimeNs: int64(p.Time), StepNs: int64(p.step), CallNs: int64(p.call), Text: r.Text(m)}, err
 }
 
-// noHit says that a checkpoint has no hit in a direction.
+// noHit returns the error that a checkpoint has no hit in a direction.
 func noHit(what string, back bool, at event.Moment) error {
 	where := "after"
 	if back {

@@ -8,14 +8,14 @@ import (
 
 var _ = declare[DensityRequest, Density]("density", "Number of a checkpoint's hits in equal spans of the recording")
 
-// DensityRequest asks how a checkpoint's hits are spread.
+// DensityRequest asks for the distribution of a checkpoint's hits.
 type DensityRequest struct {
 	Place
 	CheckpointOn
 	Spans int `json:"spans" minimum:"1" maximum:"2000" default:"400" doc:"number of spans"`
 }
 
-// Density counts a checkpoint's hits in equal spans of a recording.
+// Density counts a checkpoint's hits in equal intervals of a recording.
 type Density struct {
 	Moments int64 `json:"moments"`
 	Counts  []int `json:"counts"`

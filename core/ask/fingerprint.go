@@ -7,9 +7,9 @@ import (
 	"wraithology/core/traceback"
 )
 
-// Fingerprint returns what is the same for failures of the same kind at the same place: a
-// hash of the outermost error's type, or of the failure's kind, and of the innermost own
-// functions of the failing thread. It is empty where nothing failed.
+// Fingerprint returns a hash that is equal for failures of the same kind at the same place. It
+// covers the outermost error's type, or the kind of the failure, and the innermost own functions of
+// the failing thread. It is empty without a failure.
 func Fingerprint(ctx context.Context, r replay.Recording) (string, error) {
 	f := r.Info().Failure
 	if f == nil || f.Thread == 0 {
@@ -29,7 +29,7 @@ func Fingerprint(ctx context.Context, r replay.Recording) (string, error) {
 		}
 	}
 	if len(parts) == 1 {
-		return "", nil // a kind alone says too little
+		return "", nil // the kind alone is not enough
 	}
 	return traceback.Fingerprint(parts...), nil
 }

@@ -24,8 +24,8 @@ type HitsRequest struct {
 	Count   int      `json:"count" minimum:"0" maximum:"100000" default:"20" flag:"first" doc:"number of hits"`
 }
 
-// Hits are the moments at which a checkpoint holds. Undecided counts those at which its
-// condition had no answer; Trouble says why at the first of them.
+// Hits are the moments at which a checkpoint holds. Undecided counts the moments at which the
+// condition could not be evaluated; Trouble is the reason at the first of them.
 type Hits struct {
 	Total     int    `json:"total"`
 	Hits      []Hit  `json:"hits"`
@@ -96,7 +96,7 @@ func (q HitsRequest) answer(ctx context.Context, s *Subject) (Hits, error) {
 	return out, nil
 }
 
-// slowest returns a page of the moments, the slowest calls first.
+// slowest returns a page of moments, slowest calls first.
 func slowest(ctx context.Context, r replay.Stepper, moments []event.Moment, page replay.Page) ([]event.Moment, error) {
 	took := make(map[event.Moment]time.Duration, len(moments))
 	for i, m := range moments {

@@ -8,7 +8,7 @@ import (
 
 var _ = declare[HoldersRequest, Holders]("holders", "The places in a core dump's memory that hold an address")
 
-// HoldersRequest asks who holds a pointer.
+// HoldersRequest asks which memory holds a pointer.
 type HoldersRequest struct {
 	Address Address `json:"address" required:"true" arg:"1" doc:"address, decimal or with 0x hexadecimal"`
 	From    int     `json:"from" minimum:"0" doc:"number of places to leave out"`
@@ -21,7 +21,7 @@ type Holders struct {
 	Holders []Word `json:"holders"`
 }
 
-// Negative implements Negative: nothing holds it.
+// Negative implements Negative: no memory holds it.
 func (h Holders) Negative() bool { return h.Total == 0 }
 
 func (q HoldersRequest) answer(ctx context.Context, s *Subject) (Holders, error) {

@@ -10,22 +10,22 @@ import (
 
 var _ = declare[InstantRequest, Instant]("instant", "What is at the same instant in the case's other evidence")
 
-// InstantRequest asks what is at the same instant elsewhere.
+// InstantRequest asks for the same instant in other evidence.
 type InstantRequest struct{ Place }
 
-// Instant is a moment of one piece of evidence, and what is at the same instant in others.
-// At is left off where the evidence has no time.
+// Instant is a moment of one piece of evidence and the same instant in others. At is absent if the
+// evidence has no time.
 type Instant struct {
 	At      time.Time     `json:"at,omitzero"`
 	TraceID string        `json:"traceID,omitempty"`
 	Places  []OtherMoment `json:"places"`
 }
 
-// OtherMoment is where another piece of evidence is at that instant. By says how it was
-// found: "trace" by the trace that both belong to, "clock" by the time of day,
-// "one-moment" for evidence without a time, whose At is left off; "unknown" where the asked
-// one has no time: then the moment is that of the failure, or the last. DifferenceNs is
-// how far its moment is after the instant. OffsetNs is how far its clock counts as behind.
+// OtherMoment is the same instant in another piece of evidence. By says how it was found: "trace"
+// by the trace that both contain, "clock" by the time of day, "one-moment" for evidence without a
+// time, which has no At, and "unknown" if the asked evidence has no time; then it is the moment of
+// the failure, or the last one. DifferenceNs is how much later its moment is than the instant.
+// OffsetNs is its clock offset.
 type OtherMoment struct {
 	Evidence     string         `json:"evidence"`
 	Kind         string         `json:"kind"`
@@ -53,7 +53,7 @@ func (q InstantRequest) answer(ctx context.Context, s *Subject) (Instant, error)
 			return out, err
 		}
 		out.At, out.TraceID = t.Add(s.Offset), clock.TraceOn(ctx, p.Moment)
-	} else if s.Offset != 0 { // it is where it was put
+	} else if s.Offset != 0 { // the offset that was set
 		out.At = time.Unix(0, 0).UTC().Add(s.Offset)
 	}
 	others, err := s.others(ctx)

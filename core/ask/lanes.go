@@ -16,14 +16,15 @@ type LanesRequest struct {
 	Spans int          `json:"spans" minimum:"1" maximum:"2000" default:"400" doc:"number of spans"`
 }
 
-// Lanes are the lanes of a stretch of moments.
+// Lanes are the activity of all threads in a range of moments.
 type Lanes struct {
 	From  event.Moment `json:"from"`
 	To    event.Moment `json:"to"`
 	Lanes []Lane       `json:"lanes"`
 }
 
-// Lane is what one thread did over time: moments and the greatest call depth in each span.
+// Lane is the activity of one thread: the number of moments and the maximum call depth in each
+// interval.
 type Lane struct {
 	Thread event.ThreadID `json:"thread"`
 	Name   string         `json:"name"`
@@ -31,7 +32,7 @@ type Lane struct {
 	Depths []int          `json:"depths"`
 }
 
-// maxStillLanes bounds the lanes of evidence of one moment.
+// maxStillLanes limits the lanes of evidence of one moment.
 const maxStillLanes = 200
 
 func (q LanesRequest) answer(ctx context.Context, s *Subject) (Lanes, error) {

@@ -10,8 +10,8 @@ import (
 
 var _ = declare[LedgerRequest, Ledger]("ledger", "A table: rows are moments, columns are expressions")
 
-// LedgerRequest asks for a table. Its rows are the lines of the frame's call (Call), the
-// hits of a checkpoint (Hits), or the writes of what a path leads to (Writes).
+// LedgerRequest asks for a table. Its rows are the lines of the frame's call (Call), the hits of a
+// checkpoint (Hits), or the writes of a path (Writes).
 type LedgerRequest struct {
 	Place
 	Call    bool         `json:"call,omitempty" doc:"a row for each line of the frame's call"`
@@ -39,8 +39,8 @@ type LedgerRow struct {
 	Cells    []LedgerCell   `json:"cells"`
 }
 
-// LedgerCell is the value of a column's expression, and whether it differs from the row
-// before. Error says why there is none.
+// LedgerCell is the value of a column's expression. Changed says whether it differs from the row
+// before. Error is the reason if there is no value.
 type LedgerCell struct {
 	Value   string `json:"value"`
 	Changed bool   `json:"changed"`
@@ -69,7 +69,7 @@ func (q LedgerRequest) answer(ctx context.Context, s *Subject) (Ledger, error) {
 	if err != nil {
 		return out, err
 	}
-	// One row more at the beginning tells what has changed in the first one.
+	// One more row at the beginning shows what changed in the first one.
 	page := replay.Page{From: max(q.From-1, 0), Count: q.Count + min(q.From, 1)}
 	moments, total, err := q.rows(ctx, s, p, page)
 	if err != nil {
@@ -104,7 +104,7 @@ func (q LedgerRequest) answer(ctx context.Context, s *Subject) (Ledger, error) {
 	return out, nil
 }
 
-// rows lists a page of the moments of the ledger's rows.
+// rows returns a page of the moments of the ledger's rows.
 func (q LedgerRequest) rows(ctx context.Context, s *Subject, p Place, page replay.Page) ([]event.Moment, int, error) {
 	r, err := finder(s, "row to list")
 	if err != nil {

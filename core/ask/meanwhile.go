@@ -8,20 +8,20 @@ import (
 
 var _ = declare[MeanwhileRequest, Meanwhile]("meanwhile", "What each thread did between two moments")
 
-// MeanwhileRequest asks what happened between two moments.
+// MeanwhileRequest asks for the activity between two moments.
 type MeanwhileRequest struct {
 	From event.Moment `json:"from" minimum:"0" flag:"-" doc:"first moment"`
 	To   event.Moment `json:"to" minimum:"0" arg:"1" doc:"last moment"`
 }
 
-// Meanwhile says what each thread did between two moments.
+// Meanwhile is the activity of each thread between two moments.
 type Meanwhile struct {
 	From    event.Moment `json:"from"`
 	To      event.Moment `json:"to"`
 	Threads []Doing      `json:"threads"`
 }
 
-// Doing is what one thread did: its moments, and its first and last place.
+// Doing is the activity of one thread: its number of moments, its first and its last place.
 type Doing struct {
 	Thread  event.ThreadID `json:"thread"`
 	Name    string         `json:"name"`

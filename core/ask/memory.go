@@ -16,7 +16,7 @@ type MemoryRequest struct {
 	Count   uint64  `json:"count" minimum:"1" maximum:"65536" default:"64" doc:"number of bytes"`
 }
 
-// Memory is the memory at an address. Why says why there is less than was asked for.
+// Memory is the memory at an address. Why is the reason if there is less of it than requested.
 type Memory struct {
 	Address Address `json:"address"`
 	What    string  `json:"what"`

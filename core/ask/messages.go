@@ -13,8 +13,8 @@ import (
 
 var _ = declare[MessagesRequest, Messages]("messages", "The messages, outputs and errors around a moment")
 
-// MessagesRequest asks for messages: up to Before that are not after the moment, and up to
-// After that are.
+// MessagesRequest asks for messages: up to Before of them at or before the moment, and up to After
+// of them later.
 type MessagesRequest struct {
 	Place
 	Of     string `json:"of" enum:"all,thread,trace" default:"all" doc:"whose messages: all, thread or trace; those of a trace are gathered from all evidence of the case"`
@@ -22,17 +22,16 @@ type MessagesRequest struct {
 	After  int    `json:"after" minimum:"0" maximum:"10000" default:"30" flagDefault:"10" doc:"number of messages after the moment"`
 }
 
-// Messages are the messages around a moment, in the order of time. Here is the index of
-// the last one that is not after the moment, or -1. TraceID is the trace whose messages
-// they are.
+// Messages are the messages around a moment in order of time. Here is the index of the last one at
+// or before the moment, or -1. TraceID is the trace of the messages.
 type Messages struct {
 	TraceID  string    `json:"traceID,omitempty"`
 	Here     int       `json:"here"`
 	Messages []Message `json:"messages"`
 }
 
-// Message is one of them. Evidence is where it was logged, if not in the evidence that was
-// asked; TimeNs counts from the beginning of the evidence that was asked.
+// Message is one message. Evidence is its evidence if that is not the asked one. TimeNs counts from
+// the start of the asked evidence.
 type Message struct {
 	Hit
 	Evidence string `json:"evidence,omitempty"`
@@ -76,7 +75,7 @@ func (q MessagesRequest) answer(ctx context.Context, s *Subject) (Messages, erro
 	if err != nil {
 		return out, err
 	}
-	for i := range out.Messages { // of those at the very instant, the evidence's own moments decide
+	for i := range out.Messages { // at the same instant, the order of the asked evidence decides
 		m := &out.Messages[i]
 		if m.Evidence == "" && m.Moment <= p.Moment || m.Evidence != "" && m.TimeNs <= int64(here.Time) {
 			out.Here = i
@@ -87,7 +86,7 @@ func (q MessagesRequest) answer(ctx context.Context, s *Subject) (Messages, erro
 	return out, nil
 }
 
-// traceOn returns the trace that a thread is in at a moment, or nothing.
+// traceOn returns the ID of a thread's trace at a moment, or "".
 func traceOn(ctx context.Context, r replay.Recording, p Place) string {
 	if t, ok := r.(replay.Tracer); ok {
 		x, err := t.TraceAt(ctx, p.Moment, p.Thread)
@@ -102,7 +101,7 @@ func traceOn(ctx context.Context, r replay.Recording, p Place) string {
 	return ""
 }
 
-// gather adds what other evidence has of the trace.
+// gather adds the messages of the trace in other evidence.
 func (m *Messages) gather(ctx context.Context, s *Subject, p Place, q MessagesRequest) error {
 	clock, ok := s.Recording.(replay.Clock)
 	if !ok {
@@ -142,7 +141,7 @@ func (m *Messages) gather(ctx context.Context, s *Subject, p Place, q MessagesRe
 	return nil
 }
 
-// messagesOf gives the shapes of messages; later is how much later their evidence began.
+// messagesOf returns the answers for messages; later is how much later their evidence started.
 func messagesOf(ctx context.Context, r replay.Recording, list []event.Moment, evidence string, later time.Duration) ([]Message, error) {
 	out := make([]Message, 0, len(list))
 	for _, m := range list {

@@ -9,15 +9,15 @@ import (
 
 var _ = declare[OriginRequest, Origin]("origin", "The writes that a value came from, as a tree")
 
-// OriginRequest asks where a value came from.
+// OriginRequest asks for the origin of a value.
 type OriginRequest struct {
 	Place
 	Path  string `json:"path" required:"true" maxLength:"2000" arg:"1" doc:"path of the value"`
 	Depth int    `json:"depth" minimum:"1" maximum:"64" default:"8" doc:"number of computations that the chain goes back"`
 }
 
-// Origin is a value, the write that gave it, and the values that it was computed from.
-// Note says what kind and value do not; More says that the chain goes on beyond the depth.
+// Origin is a value, the write that gave it, and the values that it was computed from. Note adds to
+// kind and value. More says that the chain continues beyond the depth.
 type Origin struct {
 	Name     string         `json:"name"`
 	Value    string         `json:"value"`
@@ -33,8 +33,8 @@ type Origin struct {
 	From     []Origin       `json:"from"`
 }
 
-// Asked is where, and by which path, a value of a chain was read: from there the chain can
-// be asked for again.
+// Asked is the place and path at which a value of a chain was read. A request for its origin
+// continues the chain.
 type Asked struct {
 	Moment event.Moment   `json:"moment"`
 	Thread event.ThreadID `json:"thread"`

@@ -10,10 +10,10 @@ import (
 
 var _ = declare[PeekRequest, Peek]("peek", "What the evidence is, how the program ended, where, and what is missing")
 
-// PeekRequest asks what evidence is.
+// PeekRequest asks for an overview of evidence.
 type PeekRequest struct{}
 
-// Peek says what evidence is, how it ended, where, and what is missing.
+// Peek is an overview of evidence: its kind, its end, and its gaps.
 type Peek struct {
 	Evidence Evidence `json:"evidence"`
 	Failure  *Failure `json:"failure"`
@@ -36,25 +36,25 @@ type Evidence struct {
 	DurationNs int64         `json:"durationNs"`
 }
 
-// Failure is where a program went wrong.
+// Failure is the place where a program failed.
 type Failure struct {
 	Kind    string         `json:"kind"`
 	Summary string         `json:"summary"`
 	Moment  event.Moment   `json:"moment"`
 	Thread  event.ThreadID `json:"thread"`
 	Frame   int            `json:"frame"`
-	// What a core dump knows besides; empty where it does not.
+	// The following are set for core dumps only.
 	Signal      string `json:"signal,omitempty"`
 	Address     string `json:"address,omitempty"`
 	Instruction string `json:"instruction,omitempty"`
 	Suspect     string `json:"suspect,omitempty"`
-	// Causes are the errors in order, the outermost first, where the evidence tells
-	// them apart; Fingerprint is the same for failures of the same kind at the same place.
+	// Causes are the errors, outermost first, if the evidence distinguishes them. Fingerprint is
+	// equal for failures of the same kind at the same place.
 	Causes      []Cause `json:"causes,omitempty"`
 	Fingerprint string  `json:"fingerprint,omitempty"`
 }
 
-// Cause is an error that led to another one.
+// Cause is an error that caused another one.
 type Cause struct {
 	Type    string `json:"type"`
 	Message string `json:"message"`
@@ -79,7 +79,7 @@ func (PeekRequest) answer(ctx context.Context, s *Subject) (Peek, error) {
 	if f := info.Failure; f != nil {
 		p.Failure = &Failure{Kind: f.Kind, Summary: f.Summary, Moment: f.Moment, Thread: f.Thread, Frame: f.Frame,
 			Signal: f.Signal, Address: f.Address, Instruction: f.Instruction, Suspect: f.Suspect}
-		if len(f.Causes) > 0 { // evidence that tells its errors apart is compared by them
+		if len(f.Causes) > 0 { // only evidence with distinct errors is compared by them
 			var err error
 			if p.Failure.Fingerprint, err = Fingerprint(ctx, r); err != nil {
 				return p, err

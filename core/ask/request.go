@@ -30,13 +30,13 @@ type Field struct {
 	Doc  string
 	Type reflect.Type
 	Tag  reflect.StructTag
-	At   []int // index within the request
+	At   []int // index of the field in the request
 }
 
-// Parameter returns the field's name as the service's API has it.
+// Parameter returns the field's name in the service's API.
 func (f Field) Parameter() string { return f.Name }
 
-// Fields lists the parameters of a request type, those of embedded structs among them.
+// Fields lists the parameters of a request type, including those of embedded structs.
 func Fields(t reflect.Type) []Field {
 	if list, ok := fieldCache.Load(t); ok {
 		return list.([]Field)
@@ -58,15 +58,14 @@ func Fields(t reflect.Type) []Field {
 	return list
 }
 
-var fieldCache sync.Map // of []Field, by type
+var fieldCache sync.Map // []Field by reflect.Type
 
-// Nested reports whether the question's request holds another struct, which a query
-// string cannot carry.
+// Nested reports whether the request contains another struct, which a query string cannot encode.
 func (q Question) Nested() bool {
 	return slices.ContainsFunc(Fields(q.Request), func(f Field) bool { return f.Type.Kind() == reflect.Struct })
 }
 
-// New returns a pointer to a request of the question with its defaults.
+// New returns a pointer to a request of the question, with its defaults.
 func (q Question) New() any {
 	v := reflect.New(q.Request)
 	setDefaults(v.Elem())
@@ -90,7 +89,7 @@ func isText(t reflect.Type) bool { return reflect.PointerTo(t).Implements(textUn
 
 var textUnmarshaler = reflect.TypeFor[encoding.TextUnmarshaler]()
 
-// set reads a text into a value.
+// set parses a text into a value.
 func set(v reflect.Value, text string) error {
 	if isText(v.Type()) {
 		return v.Addr().Interface().(encoding.TextUnmarshaler).UnmarshalText([]byte(text))
@@ -124,17 +123,16 @@ func set(v reflect.Value, text string) error {
 	panic("ask: no text stands for a " + v.Type().String()) // a defect of this program
 }
 
-// write is the text that set reads back.
+// write is the inverse of set.
 func write(v reflect.Value) string {
 	if m, ok := v.Interface().(encoding.TextMarshaler); ok {
-		b, _ := m.MarshalText() // ours have no errors
+		b, _ := m.MarshalText() // the encodings of these types have no errors
 		return string(b)
 	}
 	return fmt.Sprint(v.Interface())
 }
 
-// Decode reads a request from the values of a query string into a pointer that New
-// returned.
+// Decode decodes a request from the values of a query string into a pointer that New returned.
 func Decode(values url.Values, into any) error {
 	v := reflect.ValueOf(into).Elem()
 	fields := Fields(v.Type())
@@ -154,7 +152,7 @@ func Decode(values url.Values, into any) error {
 	return nil
 }
 
-// SetField reads texts into a field of a request.
+// SetField parses texts into a field of a request.
 func SetField(request reflect.Value, f Field, texts []string) error {
 	at := request.FieldByIndex(f.At)
 	if at.Kind() == reflect.Slice {
@@ -167,7 +165,7 @@ func SetField(request reflect.Value, f Field, texts []string) error {
 	return set(at, texts[len(texts)-1])
 }
 
-// DecodeJSON reads a request from a JSON object into a pointer that New returned.
+// DecodeJSON decodes a request from a JSON object into a pointer that New returned.
 func DecodeJSON(r io.Reader, into any) error {
 	d := json.NewDecoder(r)
 	d.DisallowUnknownFields()
@@ -177,7 +175,7 @@ func DecodeJSON(r io.Reader, into any) error {
 	return nil
 }
 
-// Encode writes a request as the values of a query string. What has its default is left off.
+// Encode encodes a request as the values of a query string, without values that are defaults.
 func Encode(request any) url.Values {
 	v := reflect.ValueOf(request)
 	defaults := reflect.New(v.Type()).Elem()
@@ -203,7 +201,7 @@ func invalid(name, value string, err error) error {
 	return kind.New("", "invalid %s %q: %w", name, cut(value), err)
 }
 
-// cut shortens what is repeated in a message.
+// cut shortens user input for a message.
 func cut(s string) string {
 	const most = 100
 	if len(s) > most {
@@ -212,8 +210,8 @@ func cut(s string) string {
 	return s
 }
 
-// Validate checks a request against its fields' bounds. name is how an error names a
-// field: by its parameter, or by its flag.
+// Validate checks a request against the bounds of its fields. name returns a field's name for
+// messages: that of the parameter, or of the flag.
 func Validate(request any, name func(Field) string) error {
 	return validate(reflect.ValueOf(request), name)
 }

@@ -8,7 +8,7 @@ import (
 
 var _ = declare[RunRequest, Step]("run", "The next or previous hit of a checkpoint, or of any enabled checkpoint of the case")
 
-// RunRequest asks for the next hit of a checkpoint; if none is named, of the subject's stops.
+// RunRequest asks for the next hit of a checkpoint, or of the subject's stops if it names none.
 type RunRequest struct {
 	Place
 	CheckpointOn
@@ -43,7 +43,7 @@ func (q RunRequest) answer(ctx context.Context, s *Subject) (Step, error) {
 	if err != nil || found {
 		return out, err
 	}
-	// Where the place itself is wrong, say so rather than that there is no hit.
+	// An invalid place is a better error than that there is no hit.
 	if _, err := r.Hits(ctx, c, replay.Page{}); err != nil {
 		return out, err
 	}

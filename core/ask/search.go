@@ -10,8 +10,8 @@ import (
 
 var _ = declare[SearchRequest, Search]("search", "A value among all that were recorded")
 
-// SearchRequest asks where a value was recorded: a text or number, a type, or with Object
-// the object that a path leads to from the place.
+// SearchRequest asks where a value was recorded: a text or number, a type, or with Object the
+// object at a path.
 type SearchRequest struct {
 	Place
 	Text   string `json:"text" maxLength:"2000" flag:"-" doc:"text that a value contains, or number that it equals"`
@@ -21,13 +21,13 @@ type SearchRequest struct {
 	Count  int    `json:"count" minimum:"0" maximum:"100000" default:"20" flag:"first" doc:"number of places"`
 }
 
-// Search are the places at which a value was found.
+// Search are the places where a value was found.
 type Search struct {
 	Total int     `json:"total"`
 	Found []Found `json:"found"`
 }
 
-// Found is one of them.
+// Found is one place.
 type Found struct {
 	Moment   event.Moment   `json:"moment"`
 	Thread   event.ThreadID `json:"thread"`
@@ -38,7 +38,7 @@ type Found struct {
 	Value    string         `json:"value"`
 }
 
-// Negative implements Negative: it was not found.
+// Negative implements Negative: the value was not found.
 func (s Search) Negative() bool { return s.Total == 0 }
 
 func (q SearchRequest) answer(ctx context.Context, s *Subject) (Search, error) {

@@ -25,7 +25,7 @@ type Thread struct {
 	Kind    string         `json:"kind"`
 	State   string         `json:"state"`
 	Creator string         `json:"creator"`
-	// Deferred lists the deferred calls, as far as they are known.
+	// Deferred lists the deferred calls, if they are known.
 	Deferred []string `json:"deferred,omitempty"`
 	Frames   []Frame  `json:"frames"`
 }
@@ -43,11 +43,11 @@ type Frame struct {
 	Variables []Variable `json:"variables"`
 }
 
-// Variable is a named value. Path names it in the questions parts, writes and origin.
-// Children hold its parts as deep as the request says; Count is how many there are in all.
-// Written is the moment of the write that gave the value, or -1. Object tells objects
-// apart: two references with the same Object lead to the same object; it is empty for
-// values that refer to none. Why says why a value is not known.
+// Variable is a named value. Path names it in the questions parts, writes and origin. Children hold
+// its parts to the depth of the request; Count is their total number. Written is the moment of the
+// write that gave the value, or -1. Object identifies an object: two references with the same
+// Object refer to the same object. It is empty for values that are not references. Why is the
+// reason if a value is not known.
 type Variable struct {
 	Name     string       `json:"name"`
 	Path     string       `json:"path"`
@@ -62,7 +62,7 @@ type Variable struct {
 	Children []Variable   `json:"children"`
 }
 
-// Hit is one moment at which a checkpoint holds.
+// Hit is a moment at which a checkpoint holds.
 type Hit struct {
 	Moment   event.Moment   `json:"moment"`
 	Thread   event.ThreadID `json:"thread"`
@@ -70,14 +70,14 @@ type Hit struct {
 	File     string         `json:"file"`
 	Line     int            `json:"line"`
 	TimeNs   int64          `json:"timeNs"`
-	// CallNs is how long the call of the moment took, or -1.
+	// CallNs is the duration of the moment's call, or -1.
 	CallNs int64 `json:"callNs"`
-	// Text is what an error or output says.
+	// Text is the text of an error or output.
 	Text  string  `json:"text,omitempty"`
 	Shown []Shown `json:"shown,omitempty"`
 }
 
-// Shown is an expression's value at a hit. Error says why there is none.
+// Shown is the value of an expression at a hit. Error is the reason if there is no value.
 type Shown struct {
 	Expression string `json:"expression"`
 	Value      string `json:"value"`
@@ -85,7 +85,7 @@ type Shown struct {
 	Error      string `json:"error"`
 }
 
-// frameOf gives the shape of a frame, without its variables.
+// frameOf returns the answer for a frame, without its variables.
 func frameOf(f replay.Frame) Frame {
 	out := Frame{Index: f.Index, Function: f.Function, File: f.File, Line: f.Line, Own: f.Own, Inlined: f.Inlined, Note: f.Note, Variables: []Variable{}}
 	if f.PC != 0 {
@@ -94,14 +94,14 @@ func frameOf(f replay.Frame) Frame {
 	return out
 }
 
-// depth bounds how much of composite values is given out: levels of children, and width
-// children of each. format is how whole numbers are written.
+// depth limits composite values in an answer: levels of children, and width children of each value.
+// format is the format of whole numbers.
 type depth struct {
 	levels, width int
 	format        replay.Format
 }
 
-// variableOf gives the shape of a value.
+// variableOf returns the answer for a value.
 func variableOf(name string, path replay.Path, typeName string, v replay.Value, d depth) Variable {
 	if t := v.TypeName(); t != "" {
 		typeName = t
@@ -117,7 +117,7 @@ func variableOf(name string, path replay.Path, typeName string, v replay.Value, 
 	return out
 }
 
-// objectOf names the object that a value refers to.
+// objectOf returns the identity of the object that a value refers to.
 func objectOf(v event.Value) string {
 	for v.Form() == event.Interface && len(v.Items) == 1 {
 		v = v.Items[0]
@@ -131,7 +131,7 @@ func objectOf(v event.Value) string {
 	return ""
 }
 
-// valueText writes a value for an answer; a value that is not known says its state.
+// valueText formats a value for an answer; for a value that is not known it is the state.
 func valueText(v replay.Value) string {
 	if v.State == event.Known {
 		return v.Text()
@@ -139,7 +139,7 @@ func valueText(v replay.Value) string {
 	return "<" + string(v.State) + ">"
 }
 
-// optionalText is valueText of a value that may be missing.
+// optionalText is valueText for a value that can be missing.
 func optionalText(v *replay.Value) *string {
 	if v == nil {
 		return nil
@@ -148,7 +148,7 @@ func optionalText(v *replay.Value) *string {
 	return &text
 }
 
-// Address is an address in memory. In JSON and in texts it is hexadecimal with 0x.
+// Address is a memory address. In JSON and text it is hexadecimal with 0x.
 type Address uint64
 
 // String writes the address.
@@ -189,11 +189,11 @@ func hitAt(ctx context.Context, r replay.Recording, m event.Moment) (Hit, error)
 	return Hit{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line, TimeNs: int64(p.Time), CallNs: int64(p.call)}, err
 }
 
-// maxThreads bounds the threads of one answer.
+// maxThreads limits the threads of one answer.
 const maxThreads = 200
 
-// threadsAt gives the stack of a thread at a moment, or with thread 0 those of all
-// threads. The variables of withValues' frames are given, without their parts.
+// threadsAt returns the stack of a thread at a moment, or of all threads for thread 0. The
+// innermost withValues frames have their variables, without parts.
 func threadsAt(ctx context.Context, s *Subject, at event.Moment, thread, withValues event.ThreadID) ([]Thread, error) {
 	list := []Thread{}
 	threads, err := s.Recording.Threads(ctx, at)
@@ -227,7 +227,7 @@ func threadsAt(ctx context.Context, s *Subject, at event.Moment, thread, withVal
 	return list, nil
 }
 
-// variablesAt gives the variables of a frame.
+// variablesAt returns the variables of a frame.
 func variablesAt(ctx context.Context, s *Subject, p Place, d depth) ([]Variable, error) {
 	out := []Variable{}
 	list, err := s.Recording.Variables(ctx, p.Moment, p.Thread, p.Frame)

@@ -13,7 +13,7 @@ type SourceRequest struct {
 	File string `json:"file" required:"true" maxLength:"4096" arg:"1" doc:"path of the file, as a frame has it"`
 }
 
-// Source is the text of a source file, and the lines of it that can hold a checkpoint.
+// Source is the text of a source file and its lines that can hold a checkpoint.
 type Source struct {
 	File  string `json:"file"`
 	Text  string `json:"text"`

@@ -23,7 +23,7 @@ type StepRequest struct {
 	Stop       bool   `json:"stop" default:"true" flag:"-" doc:"end at the enabled checkpoints of the case"`
 }
 
-// Step is where a step ended, and why.
+// Step is the place where a step ended, with the reason.
 type Step struct {
 	Moment   event.Moment   `json:"moment"`
 	Thread   event.ThreadID `json:"thread"`
@@ -32,11 +32,11 @@ type Step struct {
 	Line     int            `json:"line"`
 	Reason   string         `json:"reason"`
 	TimeNs   int64          `json:"timeNs"`
-	// StepNs is the time from the moment to the next line of its call, and CallNs the time
-	// that the call took; -1 where it is not known.
+	// StepNs is the time from the moment to the next line of its call, and CallNs the duration of
+	// the call; -1 if not known.
 	StepNs int64 `json:"stepNs"`
 	CallNs int64 `json:"callNs"`
-	// Text is what an error or a message at the moment says.
+	// Text is the text of an error or a message at the moment.
 	Text string `json:"text,omitempty"`
 }
 
@@ -71,7 +71,7 @@ func (q StepRequest) answer(ctx context.Context, s *Subject) (Step, error) {
 			return hit, err
 		}
 		at, why = next, reason
-		if reason != replay.AtBeginning { // a call may have been made from another thread
+		if reason != replay.AtBeginning { // the call may come from another thread
 			if t, err = s.Recording.ThreadOf(at); err != nil {
 				return Step{}, err
 			}
@@ -85,7 +85,7 @@ func (q StepRequest) answer(ctx context.Context, s *Subject) (Step, error) {
 	return out, err
 }
 
-// meets finds the first stop that a step from one moment to another passes.
+// meets finds the first stop between two moments of a step.
 func meets(ctx context.Context, r replay.Finder, at, next event.Moment, t event.ThreadID, s replay.Step, stops []Stop) (Step, bool, error) {
 	if len(stops) == 0 {
 		return Step{}, false, nil

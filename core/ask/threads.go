@@ -12,20 +12,20 @@ var _ = declare[ThreadsRequest, Groups]("threads", "All threads, grouped where t
 // ThreadsRequest asks for the threads at a moment.
 type ThreadsRequest struct{ Place }
 
-// Groups are the threads at a moment, grouped where they do the same in the same place.
+// Groups are the threads at a moment, grouped by what they do and where.
 type Groups struct {
 	Moment event.Moment `json:"moment"`
-	Total  int          `json:"total"` // of threads
+	Total  int          `json:"total"` // number of threads
 	Groups []Group      `json:"groups"`
 }
 
-// Group is a number of threads with one stack. Threads lists at most maxGroupThreads of
-// them; Count says how many there are.
+// Group is the threads with one stack. Threads lists at most maxGroupThreads of them; Count is
+// their number.
 type Group struct {
 	Count   int              `json:"count"`
 	Kind    string           `json:"kind"`
 	State   string           `json:"state"`
-	Waits   string           `json:"waits"` // what blocks the first of them
+	Waits   string           `json:"waits"` // the reason why the first of them waits
 	Threads []event.ThreadID `json:"threads"`
 	Frames  []Frame          `json:"frames"`
 }

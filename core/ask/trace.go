@@ -8,21 +8,21 @@ import (
 
 var _ = declare[TraceRequest, Spans]("trace", "The spans of a trace, by its ID or by a moment in it")
 
-// TraceRequest asks for the spans of a trace, named by its ID or, where that is empty, by
-// a moment and a thread that is in it then.
+// TraceRequest asks for the spans of a trace. ID names the trace; if it is empty, the trace is that
+// of the thread at the moment.
 type TraceRequest struct {
 	Place
 	ID string `json:"id" maxLength:"32" doc:"ID of the trace, or its beginning"`
 }
 
-// Spans are the spans of a trace, each one's children after it.
+// Spans are the spans of a trace. The children of a span follow it.
 type Spans struct {
 	Trace Trace  `json:"trace"`
 	Spans []Span `json:"spans"`
 }
 
-// Span is one of them. StartNs counts from the trace's start; CriticalNs is its share in
-// the trace's critical path.
+// Span is one span. StartNs counts from the start of the trace. CriticalNs is its share of the
+// trace's critical path.
 type Span struct {
 	SpanID        string         `json:"spanID"`
 	ParentSpanID  string         `json:"parentSpanID"`
@@ -41,7 +41,7 @@ type Span struct {
 	Links         []Link         `json:"links,omitempty"`
 }
 
-// Link is a span of this or another trace that a span is linked to.
+// Link is a link from a span to a span of this or another trace.
 type Link struct {
 	TraceID string `json:"traceID"`
 	SpanID  string `json:"spanID"`

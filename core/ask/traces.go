@@ -14,16 +14,16 @@ import (
 
 var _ = declare[TracesRequest, Traces]("traces", "The traces of the evidence, newest first")
 
-// TracesRequest asks for traces: those for which When holds, by service, operation,
-// status, duration, spans, errors, started, traceID and attributes.
+// TracesRequest asks for the traces for which When holds. When can use service, operation, status,
+// duration, spans, errors, started, traceID and attributes.
 type TracesRequest struct {
 	When  string `json:"when" maxLength:"2000" doc:"condition on the trace"`
 	From  int    `json:"from" minimum:"0" doc:"number of traces to leave out"`
 	Count int    `json:"count" minimum:"0" maximum:"100000" default:"20" flag:"first" doc:"number of traces"`
 }
 
-// Traces are traces of evidence, the newest first. Undecided counts those for which the
-// condition had no answer.
+// Traces are traces, newest first. Undecided counts the traces for which the condition could not be
+// evaluated.
 type Traces struct {
 	Total     int     `json:"total"`
 	Traces    []Trace `json:"traces"`
@@ -31,8 +31,8 @@ type Traces struct {
 	Trouble   string  `json:"trouble,omitempty"`
 }
 
-// Trace is one of them. Moment is its first and End its last moment; Evidence is set where
-// traces of several pieces of evidence are listed together.
+// Trace is one trace. Moment is its first and End its last moment. Evidence is set if traces of
+// several pieces of evidence are listed together.
 type Trace struct {
 	TraceID    string       `json:"traceID"`
 	Service    string       `json:"service"`
@@ -85,8 +85,8 @@ func (q TracesRequest) answer(ctx context.Context, s *Subject) (Traces, error) {
 	return out, nil
 }
 
-// PartsOf finds the trace whose ID is id, or begins so, in a recording, and adds it to a
-// list with the name of its evidence. That there is none is no error.
+// PartsOf finds the trace with an ID or a prefix of it in a recording, and adds it to a list with
+// the name of its evidence. If there is none, the list stays as it is.
 func PartsOf(r replay.Recording, evidence, id string, list *Traces) error {
 	t, ok := r.(replay.Tracer)
 	if !ok {

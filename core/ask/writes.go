@@ -9,7 +9,7 @@ import (
 
 var _ = declare[WritesRequest, Writes]("writes", "The writes of a variable, field or element, oldest first")
 
-// WritesRequest asks for the writes of what a path leads to.
+// WritesRequest asks for the writes of the value at a path.
 type WritesRequest struct {
 	Place
 	Path  string `json:"path" required:"true" maxLength:"2000" arg:"1" doc:"path of the variable, field or element"`
@@ -24,7 +24,7 @@ type Writes struct {
 	Writes []Write `json:"writes"`
 }
 
-// Write is one of them. Old is null where nothing was known before.
+// Write is one write. Old is null if the value before it is not known.
 type Write struct {
 	Moment   event.Moment   `json:"moment"`
 	Thread   event.ThreadID `json:"thread"`

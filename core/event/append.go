@@ -5,11 +5,11 @@ import (
 	"math"
 )
 
-// MaxArgs is how many values one event holds.
+// MaxArgs is the maximum number of values in an event.
 const MaxArgs = 255
 
-// AppendEvent appends the head of an Enter, Leave, Fields, Message or Error event
-// with n values, at most MaxArgs, which are to follow. Its time is left to the block.
+// AppendEvent appends the head of an Enter, Leave, Fields, Message or Error event. Its n values, at
+// most MaxArgs, follow. The time of the event is that of the block.
 func AppendEvent(b []byte, k Kind, id uint32, n int) []byte {
 	b = append(b, byte(k), 0)
 	if k != Leave {
@@ -63,13 +63,13 @@ func AppendInt(b []byte, t TypeID, n int64) []byte {
 	return appendHead(b, majorUint, uint64(n))
 }
 
-// AppendFloat appends a broken number.
+// AppendFloat appends a floating-point number.
 func AppendFloat(b []byte, t TypeID, x float64) []byte {
 	b = append(binary.AppendUvarint(b, uint64(t)), majorSimple<<5|27)
 	return binary.BigEndian.AppendUint64(b, math.Float64bits(x))
 }
 
-// AppendBool appends a truth value.
+// AppendBool appends a boolean.
 func AppendBool(b []byte, t TypeID, x bool) []byte {
 	if x {
 		return append(binary.AppendUvarint(b, uint64(t)), majorSimple<<5|simpleTrue)
@@ -77,19 +77,17 @@ func AppendBool(b []byte, t TypeID, x bool) []byte {
 	return append(binary.AppendUvarint(b, uint64(t)), majorSimple<<5|simpleFalse)
 }
 
-// AppendNil appends a value that is nothing.
+// AppendNil appends nil.
 func AppendNil(b []byte, t TypeID) []byte {
 	return append(binary.AppendUvarint(b, uint64(t)), majorSimple<<5|simpleNull)
 }
 
-// AppendList appends the head of an array whose n elements, each as AppendElement
-// begins it, are to follow.
+// AppendList appends the head of a list. Its n elements follow, each appended by AppendElement.
 func AppendList(b []byte, t TypeID, n int) []byte {
 	return appendHead(binary.AppendUvarint(b, uint64(t)), majorArray, uint64(n))
 }
 
-// AppendElement appends an element of a list: a value of any type, as the other
-// functions append it.
+// AppendElement appends an element of a list: a value that one of the other functions encoded.
 func AppendElement(b []byte, value []byte) []byte {
 	id, n := binary.Uvarint(value)
 	b = appendHead(b, majorArray, 2)
@@ -97,7 +95,7 @@ func AppendElement(b []byte, value []byte) []byte {
 	return append(b, value[n:]...)
 }
 
-// AppendBeginning appends the beginning of a text that is whole bytes long.
+// AppendBeginning appends the beginning of a text whose full length is whole bytes.
 func AppendBeginning(b []byte, t TypeID, s string, whole int) []byte {
 	b = appendHead(binary.AppendUvarint(b, uint64(t)), majorTag, TagBeginning)
 	b = appendHead(b, majorArray, 2)

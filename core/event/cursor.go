@@ -18,8 +18,8 @@ const (
 	majorSimple
 )
 
-// Simple values and tags that values use. TagBeginning wraps [item, whole]: the
-// item is only the beginning of something that is whole long.
+// Simple values and tags in values. TagBeginning wraps [item, whole]: the item is the beginning of
+// a text or list with the full length whole.
 const (
 	simpleFalse     = 20
 	simpleTrue      = 21
@@ -29,13 +29,13 @@ const (
 	TagBeginning = 60001
 )
 
-// maxDepth bounds the nesting of an item, so that no input can exhaust the stack.
+// maxDepth limits the nesting of an item, so that no input exhausts the stack.
 const maxDepth = 64
 
 var errItem = errors.New("malformed value")
 
-// cursor reads from bytes that nobody vouches for. Every read is checked; the
-// first error sticks and all later reads return zero.
+// cursor reads untrusted bytes. Every read is checked. After the first error, all reads return
+// zero.
 type cursor struct {
 	b   []byte
 	err error
@@ -111,7 +111,7 @@ func (c *cursor) head() (major byte, arg uint64, info byte) {
 	return major, arg, info
 }
 
-// skip passes over one item.
+// skip skips one item.
 func (c *cursor) skip(depth int) {
 	if depth > maxDepth {
 		c.fail()
@@ -140,7 +140,7 @@ func (c *cursor) skip(depth int) {
 	}
 }
 
-// peek returns the first byte of what follows without taking it.
+// peek returns the next byte without consuming it.
 func (c *cursor) peek() byte {
 	if len(c.b) == 0 {
 		c.fail()
@@ -149,7 +149,7 @@ func (c *cursor) peek() byte {
 	return c.b[0]
 }
 
-// null takes a null or undefined where one follows.
+// null consumes a null or undefined if one is next.
 func (c *cursor) null() (isNull, isUndefined bool) {
 	switch c.peek() {
 	case majorSimple<<5 | simpleNull:
@@ -191,7 +191,7 @@ func (c *cursor) float() float64 {
 	return 0
 }
 
-// beginning takes the head of a TagBeginning where one follows.
+// beginning consumes the head of a TagBeginning if one is next.
 func (c *cursor) beginning() bool {
 	if c.peek()>>5 != majorTag {
 		return false

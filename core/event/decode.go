@@ -4,8 +4,8 @@ import (
 	"fmt"
 )
 
-// Types resolves type numbers of one process. A number that the log does not
-// explain yields nil; its values are then unrecorded rather than guessed.
+// Types resolves type numbers of one process. It returns nil for a number that the log does not
+// define; values of such a type are unrecorded.
 type Types func(TypeID) *Type
 
 // DecodeValues decodes n values (each a type number and a CBOR item).
@@ -22,7 +22,7 @@ func DecodeValues(data []byte, n int, types Types) ([]Value, error) {
 	return values, nil
 }
 
-// DecodeNth decodes the ith of n values.
+// DecodeNth decodes value i of n, from 0.
 func DecodeNth(data []byte, n, i int, types Types) (Value, error) {
 	if i < 0 || i >= n {
 		return Value{State: Unrecorded}, nil
@@ -157,7 +157,7 @@ func decodeItem(c *cursor, id TypeID, types Types, depth int) Value {
 		for i := uint64(0); i < n && c.err == nil; i++ {
 			v.Items = append(v.Items, decodeItem(c, t.Elem, types, depth+1))
 		}
-		if v.Length = t.Length; v.Length == 0 { // a list is as long as it is
+		if v.Length = t.Length; v.Length == 0 { // a list has no fixed length
 			v.Length = uint64(len(v.Items))
 		}
 	case Pointer:

@@ -11,13 +11,13 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// maxTables bounds what encoded tables unpack to.
+// maxTables limits the unpacked size of tables, in bytes.
 const maxTables = 4 << 30
 
 var errTables = errors.New("malformed tables")
 
-// Encode returns the tables, but for their threads, as DecodeTables reads them: a CRC32C of
-// what follows, then, packed with Zstandard, the header and the records of each process.
+// Encode returns the tables without their threads in the form that DecodeTables reads: the CRC-32C
+// of the rest; then, packed with Zstandard, the header and the records of each process.
 func (t *Tables) Encode() ([]byte, error) {
 	byProcess := map[uint16][]byte{}
 	var errs error
@@ -64,10 +64,10 @@ func (t *Tables) Encode() ([]byte, error) {
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// DecodeHeader reads a header, bounded as the records of tables are.
+// DecodeHeader decodes a header with the limits of table records.
 func DecodeHeader(b []byte, h *Header) error { return decodeMode.Unmarshal(b, h) }
 
-// DecodeTables reads what Encode returned.
+// DecodeTables decodes the result of Encode.
 func DecodeTables(b []byte) (*Tables, error) {
 	if len(b) < 4 || crc32.Checksum(b[4:], castagnoli) != binary.LittleEndian.Uint32(b) {
 		return nil, fmt.Errorf("%w: checksum mismatch", errTables)

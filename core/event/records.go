@@ -152,7 +152,7 @@ type endRecord struct {
 	End  End
 }
 
-// decodeMode bounds what one record may make the decoder allocate.
+// decodeMode limits the allocations of decoding one record.
 var decodeMode = func() cbor.DecMode {
 	mode, err := cbor.DecOptions{MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 16, MaxNestedLevels: 16}.DecMode()
 	if err != nil {
@@ -161,15 +161,15 @@ var decodeMode = func() cbor.DecMode {
 	return mode
 }()
 
-// Ceilings on table numbers, so that a hostile record cannot size a table.
+// maxTable limits table numbers, and with them the size of tables of untrusted logs.
 const maxTable = 1 << 22
 
 // Record is a row of a table that AppendRecords encodes: a File, Function, Site, Type,
 // Thread, Process, End or Gap.
 type Record interface{ rows(process uint16) []any }
 
-// AppendRecords appends a record of a process as docs/formats/execution-log.md, "Tables",
-// specifies.
+// AppendRecords appends a record of a process in the form of docs/formats/execution-log.md,
+// "Tables".
 func AppendRecords(b []byte, process uint16, r Record) ([]byte, error) {
 	for _, row := range r.rows(process) {
 		x, err := cbor.Marshal(row)
@@ -246,8 +246,8 @@ func variablesOf(list []uint32) []VariableID {
 	return out
 }
 
-// Take takes encoded records of a process into the tables. Untrusted bytes: what one
-// record may allocate is bounded. An error names the record.
+// Take adds encoded records of a process to the tables. The bytes are untrusted: the allocations of
+// each record are limited. An error names the record.
 func (t *Tables) Take(payload []byte, process uint16) error {
 	decoder := decodeMode.NewDecoder(bytes.NewReader(payload))
 	for n := 0; ; n++ {
@@ -265,7 +265,7 @@ func (t *Tables) Take(payload []byte, process uint16) error {
 		}
 		take, ok := takers[kind]
 		if !ok {
-			continue // a later version's record: what it explains is unknown here, the rest is not
+			continue // a record of a later version: its contents are not known, the rest is
 		}
 		if err := take(t, raw, process); err != nil {
 			return fmt.Errorf("table record %d: %w", n, err)
@@ -273,7 +273,7 @@ func (t *Tables) Take(payload []byte, process uint16) error {
 	}
 }
 
-// takers take a record into the tables, by its kind.
+// takers add a record to the tables, by its kind.
 var takers = map[uint64]func(t *Tables, raw []byte, process uint16) error{
 	recordFunction: taker(func(r functionRecord) uint32 { return r.ID }, (*Tables).takeFunction),
 	recordFile:     taker(nil, (*Tables).takeFile),
@@ -288,7 +288,8 @@ var takers = map[uint64]func(t *Tables, raw []byte, process uint16) error{
 	recordEnd:      taker(nil, (*Tables).takeEnd),
 }
 
-// taker decodes a record and takes it; number is that of the table's row, which is bounded.
+// taker returns a function that decodes a record and adds it. number returns its table number,
+// which is limited.
 func taker[R any](number func(R) uint32, take func(*Tables, R, uint16)) func(*Tables, []byte, uint16) error {
 	return func(t *Tables, raw []byte, process uint16) error {
 		var r R

@@ -2,8 +2,8 @@ package event
 
 import "time"
 
-// Tables explain the events of a recording: what its numbers stand for. They are complete
-// before the first event is looked at.
+// Tables explain the numbers in the events of a recording. They are complete before the first event
+// is read.
 type Tables struct {
 	Header    Header
 	Processes []Process
@@ -33,11 +33,11 @@ func NewTables() *Tables {
 		threads: map[threadKey]Thread{}, types: map[typeKey]*Type{}}
 }
 
-// AddType adds a type that all processes share.
+// AddType adds a type for all processes.
 func (t *Tables) AddType(x Type) { t.types[typeKey{0, x.ID}] = &x }
 
-// Types returns the type table of a process. Evidence that no recorder made has the same
-// types in all processes, those of process 0.
+// Types returns the type table of a process. In evidence without a recorder all processes share the
+// types of process 0.
 func (t *Tables) Types(process uint16) Types {
 	if t.Header.Kind != "" {
 		process = 0
@@ -52,38 +52,37 @@ func (t *Tables) EachType(f func(process uint16, t *Type)) {
 	}
 }
 
-// Thread returns a thread of a process, by the number that the recorder gave it.
+// Thread returns a thread of a process by the recorder's number.
 func (t *Tables) Thread(process uint16, thread uint32) (Thread, bool) {
 	th, ok := t.threads[threadKey{process, thread}]
 	return th, ok
 }
 
-// EachThread calls f for every thread that the tables have.
+// EachThread calls f for every thread in the tables.
 func (t *Tables) EachThread(f func(Thread)) {
 	for _, th := range t.threads {
 		f(th)
 	}
 }
 
-// Block is a piece of one thread's events: where it lies in a log, and from which time, in
-// nanoseconds since the log's start, its events count theirs.
+// Block is a part of one thread's events in a log. The times of its events count from Base, in
+// nanoseconds since the start of the log.
 type Block struct {
 	Process uint16
 	Thread  uint32
 	Base    int64
 	Offset  int64 // of its payload
-	Bytes   int64 // of its payload, as it is stored
+	Bytes   int64 // of its payload in the file
 }
 
-// Loss is a part of evidence that could not be read. Offset is where it begins.
+// Loss is a part of evidence that could not be read. Offset is its beginning.
 type Loss struct {
 	Offset int64
 	Bytes  int64
 	What   string
 }
 
-// Header says what was recorded. Kind is the kind of evidence, empty for an
-// execution log.
+// Header describes what was recorded. Kind is the kind of evidence, empty for an execution log.
 type Header struct {
 	Kind     string    `cbor:"kind,omitempty"`
 	Program  string    `cbor:"program"`
@@ -96,10 +95,10 @@ type Header struct {
 	Recorder string    `cbor:"recorder"`
 	Detail   string    `cbor:"detail"`
 	Command  []string  `cbor:"command"`
-	// TraceID is that of the trace within which the program was run, in hexadecimal
-	// digits; empty where it does not say.
+	// TraceID is the ID of the trace in which the program ran, in hexadecimal; empty if there is
+	// none.
 	TraceID string `cbor:"traceID,omitempty"`
-	// ThreadKind says what the threads of evidence are that no recorder made.
+	// ThreadKind is the kind of the threads of evidence without a recorder.
 	ThreadKind string `cbor:"threadKind,omitempty"`
 }
 
@@ -113,33 +112,33 @@ type Process struct {
 	Host     string   `cbor:"host"`
 	Compiler string   `cbor:"compiler"`
 	Started  int64    `cbor:"started"` // wall clock, nanoseconds since 1970 (UTC)
-	// Outer are values that hold for all that the process does.
+	// Outer are values that hold for the whole process.
 	Outer []Named `cbor:"outer,omitempty"`
 }
 
-// Named is a value with a name. Data is its type's number and its item, as in an event.
+// Named is a value with a name. Data is its type number and its item, as in an event.
 type Named struct {
 	Name string `cbor:"name"`
 	Data []byte `cbor:"data"`
 }
 
-// Gap is something that evidence lacks, with what can be done about it.
+// Gap is something that is missing in evidence, with a remedy.
 type Gap struct {
 	What   string `cbor:"what"`
 	Remedy string `cbor:"remedy"`
 }
 
-// End says how a process ended, as far as the recorder learned it.
+// End is the end of a process, as far as the recorder knows it.
 type End struct {
 	Process  uint16 `cbor:"process"`
-	ExitCode int    `cbor:"exitCode"` // -1 where it is not known
+	ExitCode int    `cbor:"exitCode"` // -1 if not known
 	Signal   string `cbor:"signal"`
-	Crash    string `cbor:"crash"`    // the text the language's runtime printed, if any
-	Trouble  string `cbor:"trouble"`  // why the recorder itself had to stop early
+	Crash    string `cbor:"crash"`    // the text that the language's runtime printed, if any
+	Trouble  string `cbor:"trouble"`  // the reason why recording stopped early
 	Duration int64  `cbor:"duration"` // nanoseconds
 }
 
-// Scope says what a variable is to its function.
+// Scope is the role of a variable in its function.
 type Scope string
 
 // The scopes of a variable, as they appear in every answer.
@@ -164,7 +163,7 @@ type Variable struct {
 // Function is one function, method or function literal of the program.
 type Function struct {
 	ID        FunctionID
-	Name      string // with its package and receiver, as the language writes it
+	Name      string // with package and receiver, in the notation of the language
 	File      FileID
 	Line      int
 	EndLine   int
@@ -174,13 +173,12 @@ type Function struct {
 	// carry, in their order.
 	Parameters []VariableID
 	Results    []VariableID
-	// Outer are values that hold for all its calls.
+	// Outer are values that hold for all calls of the function.
 	Outer []Named
 }
 
-// Site is a place in the program that can be reached: a line of a function,
-// with the names that the line reads and writes. Values are the variables that
-// the values of a Fields, Message or Error event go to, in their order.
+// Site is a line of a function, with the names that it reads and writes. Values are the variables
+// of the values of a Fields, Message or Error event, in order.
 type Site struct {
 	ID       SiteID
 	Function FunctionID
@@ -189,27 +187,27 @@ type Site struct {
 	Writes   []string
 	Flows    []Flow
 	Values   []VariableID
-	File     FileID // where it is not that of the function
+	File     FileID // if it is not the file of the function
 }
 
-// FlowKind says where the value of an expression goes.
+// FlowKind is the destination of an expression's value.
 type FlowKind uint8
 
 // The kinds of flow, with the numbers of the .wraith format.
 const (
-	FlowAssign   FlowKind = 1 // into what Target names
+	FlowAssign   FlowKind = 1 // into Target
 	FlowArgument FlowKind = 2 // into the parameter Target of the function Callee
-	FlowResult   FlowKind = 3 // into the result with the number Target, from 0
-	FlowSend     FlowKind = 4 // into the channel that Target names
-	FlowPart     FlowKind = 5 // into the field Target of a value that is made here
-	FlowForeign  FlowKind = 6 // into code that is not recorded, which may change what it is given
-	FlowYield    FlowKind = 7 // into Target, as the value number Callee that the function yields which is ranged over
+	FlowResult   FlowKind = 3 // into result number Target, from 0
+	FlowSend     FlowKind = 4 // into the channel Target
+	FlowPart     FlowKind = 5 // into the field Target of a new value
+	FlowForeign  FlowKind = 6 // into code that is not recorded and may change the value
+	FlowYield    FlowKind = 7 // into Target, as value number Callee of the function that the loop ranges over
 )
 
-// Flow says what the value that a line stores, passes, returns or sends is
-// computed from. Reads are the names read, Calls the functions of the program
-// whose results are used, Receives the channels, Foreign the calls of code that
-// is not recorded. Text is the expression as it stands in the source.
+// Flow describes the sources of a value that a line stores, passes, returns or sends. Reads are the
+// names that are read, Calls the functions of the program whose results are used, Receives the
+// channels, and Foreign the calls of code that is not recorded. Text is the expression in the
+// source.
 type Flow struct {
 	Kind     FlowKind
 	Target   string
@@ -221,8 +219,7 @@ type Flow struct {
 	Foreign  []string
 }
 
-// File is a source file as it was when the program was built. Text is empty
-// where the log carries none.
+// File is a source file at the time of the build. Text is empty if the log does not contain it.
 type File struct {
 	ID   FileID
 	Path string
@@ -233,8 +230,8 @@ type File struct {
 type Thread struct {
 	ID      ThreadID
 	Process uint16
-	Number  uint64 // the number the program's own runtime gives it
-	Name    string // empty where it goes by its number
-	Creator string // "function at file:line" that started it; empty for the first
+	Number  uint64 // the number of the program's runtime
+	Name    string // empty if the thread has only a number
+	Creator string // "function at file:line" of the statement that started it; empty for the first thread
 	Started int64
 }

@@ -31,9 +31,8 @@ const (
 // TypeID indexes the type table of one process.
 type TypeID uint32
 
-// Field is a member of a struct type; Offset is in bytes from its start. Inner is
-// set where the member's own fields count as the struct's too: a base class, a
-// member without a name.
+// Field is a member of a struct type. Offset is in bytes from its start. Inner is set if the fields
+// of the member also count as fields of the struct: a base class, an anonymous member.
 type Field struct {
 	Name   string
 	Type   TypeID
@@ -54,7 +53,7 @@ type Type struct {
 	Fields []Field
 }
 
-// State says how far a value is known. The words are those of every answer.
+// State says whether a value is known. The texts appear in every answer.
 type State string
 
 // The states of a value.
@@ -67,13 +66,11 @@ const (
 	Redacted     State = "redacted"
 )
 
-// Value is a decoded value. Which members count depends on the type's form:
-// Int, Uint and Float for numbers (Imag as well for complex ones, Uint 0 or 1
-// for booleans), Text for text, names of functions and of constants, and for what
-// is not known the reason; Items for fields and
-// elements, Pairs (key, value, key, value, …) for the entries of a map, Address
-// and Length for what is reached through a reference. An interface holds its
-// dynamic value as its only item.
+// Value is a decoded value. The type's form decides which members are used: Int, Uint and Float for
+// numbers (also Imag for complex numbers; Uint is 0 or 1 for booleans); Text for text, for names of
+// functions and constants, and for the reason of a value that is not known; Items for fields and
+// elements; Pairs for the entries of a map (key, value, key, value, …); Address and Length for
+// references. An interface has its dynamic value as its only item.
 type Value struct {
 	Type     *Type
 	State    State
@@ -88,12 +85,11 @@ type Value struct {
 	Address  uint64
 	Length   uint64
 	Capacity uint64
-	// Whole is the full length of a text or list of which only the beginning
-	// was recorded, else 0.
+	// Whole is the full length of a text or list if only its beginning was recorded, else 0.
 	Whole uint64
 }
 
-// Form returns the form of the value's type, or 0 where the type is not known.
+// Form returns the form of the value's type, or 0 if the type is not known.
 func (v Value) Form() Form {
 	if v.Type == nil {
 		return 0

@@ -1,6 +1,6 @@
-// Package coredump opens a core dump of a program together with its binaries,
-// and answers what replay.Recording asks: threads or goroutines, stacks, values,
-// and what went wrong. A dump has one moment, number 0.
+// Package coredump opens a core dump of a program with its binaries and implements
+// replay.Recording: threads or goroutines, stacks, values and the cause of the crash. A dump has
+// one moment, number 0.
 package coredump
 
 import (
@@ -28,13 +28,13 @@ import (
 // kindName is the name of the kind.
 const kindName = "core-dump"
 
-// Options say what goes with a dump.
+// Options are the files that explain a dump.
 type Options struct {
 	Modules module.Sources
-	// Source lists folders with the program's source text. One that is a git
-	// repository gives it as it was at the revision that a Go program was built from.
+	// Source lists folders with the program's source text. If a folder is a git repository, the
+	// text is read at the revision from which a Go program was built.
 	Source []string
-	// Paths turns the beginnings of paths that the build had into others.
+	// Paths replaces prefixes of the build's paths.
 	Paths map[string]string
 }
 
@@ -43,7 +43,7 @@ type Dump struct {
 	core    *elfcore.Core
 	options Options
 	modules []*loaded
-	program *loaded // the executable; nil where it is not among the modules
+	program *loaded // the executable; nil if it is not among the modules
 	types   *debuginfo.Types
 	memory  *values.Memory
 	build   module.Build
@@ -55,10 +55,10 @@ type Dump struct {
 
 	mu     sync.Mutex
 	stacks map[event.ThreadID][]frame
-	recent []event.ThreadID // of stacks, the oldest first
+	recent []event.ThreadID // keys of stacks, oldest first
 }
 
-// loaded is a module with what is read from it when it is first needed.
+// loaded is a module with its tables, which are read on demand.
 type loaded struct {
 	*module.Module
 	once    sync.Once
@@ -69,10 +69,10 @@ type loaded struct {
 	sources module.Sources
 }
 
-// parts lists where a file may be into which debug information was split.
+// parts lists the possible paths of a split file.
 func (l *loaded) parts(dir, name string) []string {
 	base := filepath.Base(name)
-	const packed = ".dwp" // many such files in one, beside the binary
+	const packed = ".dwp" // a package of such files, beside the binary
 	program := filepath.Base(l.Debug.Path) + packed
 	list := append([]string{}, l.sources.Offered...)
 	for _, folder := range l.sources.Debug {
@@ -95,15 +95,15 @@ type thread struct {
 	goroutine *goroutine
 }
 
-// Is reports whether a file begins like a core dump.
+// Is reports whether bytes begin like a core dump.
 func Is(head []byte) bool { return elfcore.Is(head) }
 
-// maxUnpacked bounds the size that a compressed dump unpacks to.
+// maxUnpacked limits the unpacked size of a compressed dump.
 const maxUnpacked = 1 << 40
 
-// Open opens the core dump in f. The file must stay as it is while the dump is
-// used; it may be closed. Errors wrap elfcore.ErrNoCore, fault.Processor,
-// fault.WrongBuild or fault.NotELF, or are those of the file system.
+// Open opens the core dump in f. The file must not change while the dump is used; it can be closed.
+// Errors wrap elfcore.ErrNoCore, fault.Processor, fault.WrongBuild or fault.NotELF, or are those of
+// the file system.
 func Open(ctx context.Context, f *os.File, o Options) (d *Dump, err error) {
 	d = &Dump{options: o, types: debuginfo.NewTypes(), byID: map[event.ThreadID]int{}, stacks: map[event.ThreadID][]frame{}}
 	data, err := d.bytes(ctx, f)
@@ -142,12 +142,12 @@ func Open(ctx context.Context, f *os.File, o Options) (d *Dump, err error) {
 	return d, ctx.Err()
 }
 
-// bytes maps the dump, unpacked into a file of its own where it is compressed.
+// bytes maps the dump. A compressed dump is unpacked into a file first.
 func (d *Dump) bytes(ctx context.Context, f *os.File) ([]byte, error) {
 	head := make([]byte, 64)
 	n, _ := f.ReadAt(head, 0)
 	if how := packed.Tell(head[:n]); how != "" {
-		plain, _, err := packed.Unpack(ctx, f, how, "", maxUnpacked, nil) // of damage the dump itself says that it is cut off
+		plain, _, err := packed.Unpack(ctx, f, how, "", maxUnpacked, nil) // the dump itself says that it is cut off
 		if err != nil {
 			return nil, fmt.Errorf("unpack %s: %w", f.Name(), err)
 		}
@@ -196,7 +196,7 @@ func (l *loaded) load(memory *elfcore.Memory) {
 	})
 }
 
-// at returns the module that an address lies in, with its tables; nil for none.
+// at returns the module at an address with its tables, or nil.
 func (d *Dump) at(address uint64) *loaded {
 	for _, l := range d.modules {
 		if address >= l.Start && address < l.End {
@@ -207,7 +207,7 @@ func (d *Dump) at(address uint64) *loaded {
 	return nil
 }
 
-// symbol names what lies at an address of a module.
+// symbol returns the name of an address of a module.
 func (d *Dump) symbol(address uint64) string {
 	l := d.at(address)
 	if l == nil {
@@ -267,8 +267,8 @@ func (d *Dump) programFirst() []*loaded {
 	return list
 }
 
-// runtimeType finds the type that Go's runtime describes at an address. The debug
-// information gives the address, or how far it is from the first such type.
+// runtimeType finds the type whose Go runtime descriptor is at an address. The debug information
+// has the address, or its distance from the first descriptor.
 func (d *Dump) runtimeType(address uint64) *debuginfo.Type {
 	if d.program == nil {
 		return nil
@@ -289,7 +289,7 @@ func (d *Dump) runtimeType(address uint64) *debuginfo.Type {
 	return nil
 }
 
-// implementer finds the type of Rust whose functions are in the table at an address.
+// implementer finds the Rust type of a dispatch table.
 func (d *Dump) implementer(table uint64) *debuginfo.Type {
 	l := d.at(table)
 	if l == nil {
@@ -304,7 +304,7 @@ func (d *Dump) implementer(table uint64) *debuginfo.Type {
 	return nil
 }
 
-// captured lists what a closure of the program takes along.
+// captured lists the captured variables of a closure.
 func (d *Dump) captured(code uint64) []debuginfo.Captured {
 	l := d.at(code)
 	if l == nil || l.debug == nil || l.golang == nil || !l.golang.Begins(code-l.Bias) {
@@ -317,7 +317,7 @@ func (d *Dump) captured(code uint64) []debuginfo.Captured {
 	return f.Captured()
 }
 
-// describe fills in what the dump is.
+// describe sets the description of the dump.
 func (d *Dump) describe() {
 	p := d.core.Process
 	d.info = replay.Info{Kind: kindName, Program: p.Name, Moments: 1, Threads: len(d.threads), Revision: d.build.Revision, Language: "native"}

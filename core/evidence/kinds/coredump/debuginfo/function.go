@@ -8,7 +8,7 @@ import (
 	"sync"
 )
 
-// Span is a stretch of code.
+// Span is a range of code addresses.
 type Span struct{ Low, High uint64 }
 
 func holds(list []Span, pc uint64) bool {
@@ -31,13 +31,13 @@ type Function struct {
 	top  *Scope
 }
 
-// Scope is a function, a function that was inlined into it, or a block.
+// Scope is a function, an inlined function, or a block.
 type Scope struct {
 	Function *Function
 	Parent   *Scope
 	// Inlined is the name of the function that was inlined here; empty for others.
 	Inlined  string
-	CallFile string // where an inlined function was called
+	CallFile string // the place of the call of an inlined function
 	CallLine int
 	spans    []Span
 	entry    *dwarf.Entry
@@ -46,9 +46,9 @@ type Scope struct {
 	calls    []call
 }
 
-// call is a place where a function is called, and what it is passed.
+// call is a call site with the passed values.
 type call struct {
-	returns    uint64 // address after it
+	returns    uint64 // return address
 	parameters []*dwarf.Entry
 	tail       bool
 }
@@ -68,11 +68,11 @@ const (
 	maxEntriesOfScope = 200_000
 )
 
-// list returns the functions of the unit, by address, but for those that lie within others.
+// list returns the functions of the unit by address, without nested ones.
 func (u *Unit) list() []*Function {
 	u.scan.Do(func() {
 		var err error
-		defer guard(&err) // what was read before damage counts
+		defer guard(&err) // keep what was read before the damage
 		r := u.Debug.data.Reader()
 		r.Seek(u.first)
 		for {
@@ -102,26 +102,26 @@ func (u *Unit) named(list []*Function) {
 	}
 }
 
-// within is what lies within the functions of a unit: those of local classes, as those of
-// C++'s closures are.
+// within returns the functions nested in functions of the unit, such as members of local classes
+// and closures of C++.
 type within struct {
 	functions []*Function
-	names     map[dwarf.Offset]string // of functions: with what they lie in
+	names     map[dwarf.Offset]string // functions with their parents
 }
 
-// inner reads what lies within the unit's functions. That takes longer than to pass over it,
-// and is seldom needed.
+// inner reads the nested entries of the unit's functions. That is slower than skipping them and
+// rarely necessary.
 func (u *Unit) inner() *within {
 	u.scanInner.Do(func() {
 		u.within.names = map[dwarf.Offset]string{}
 		var err error
-		defer guard(&err) // what was read before damage counts
+		defer guard(&err) // keep what was read before the damage
 		r := u.Debug.data.Reader()
 		r.Seek(u.first)
 		type level struct {
-			name     string // of a function, with what it lies in, or of a class; empty for others
-			function int    // how many functions it is within
-			nameless int    // how many classes without a name there were
+			name     string // with its parents; empty for entries that are neither functions nor classes
+			function int    // number of enclosing functions
+			nameless int    // number of anonymous classes so far
 		}
 		stack := []level{{}}
 		for len(stack) > 0 && len(stack) < maxScopeDepth {
@@ -164,7 +164,7 @@ func (u *Unit) inner() *within {
 	return &u.within
 }
 
-// nameWithin names a function by its linkage name, else by what it lies in.
+// nameWithin returns the name of a function: its linkage name, else a name made of its parents.
 func (u *Unit) nameWithin(e *dwarf.Entry, outer string) string {
 	x := entry{e, u.Debug}
 	if name := x.linkage(); name != "" {
@@ -197,7 +197,7 @@ func (u *Unit) spans(e *dwarf.Entry) []Span {
 	return out
 }
 
-// FunctionAt returns the function that has the code at a program counter, or nil.
+// FunctionAt returns the function at a program counter, or nil.
 func (d *Debug) FunctionAt(pc uint64) *Function {
 	u := d.UnitAt(pc)
 	if u == nil {
@@ -299,8 +299,8 @@ func (f *Function) call(r *dwarf.Reader, e *dwarf.Entry) call {
 	}
 }
 
-// Scopes returns the scopes that the code at a program counter lies in, the
-// innermost first; the last one is the function itself.
+// Scopes returns the scopes at a program counter, innermost first. The last one is the function
+// itself.
 func (f *Function) Scopes(pc uint64) []*Scope {
 	s := f.scopes()
 	list := []*Scope{s}
@@ -321,17 +321,17 @@ func (f *Function) Scopes(pc uint64) []*Scope {
 	}
 }
 
-// Captured is a variable that a closure of Go took along. Offset is where it lies
-// behind the closure's pointer to its code.
+// Captured is a captured variable of a Go closure. Offset is its offset from the closure's code
+// pointer.
 type Captured struct {
 	Variable
 	Offset uint64
 }
 
-// attrGoClosureOffset says of a variable where it lies in its closure.
+// attrGoClosureOffset is the offset of a captured variable in its closure.
 const attrGoClosureOffset = 0x2907
 
-// Captured lists what the function takes along as a closure.
+// Captured lists the captured variables of the function.
 func (f *Function) Captured() []Captured {
 	var out []Captured
 	for _, e := range f.scopes().entries {
@@ -342,9 +342,9 @@ func (f *Function) Captured() []Captured {
 	return out
 }
 
-// Passed returns the expression that gives, in this function's frame, the value
-// that it passed in a register when it called what returns to an address: for
-// that register's value at the callee's entry. ok is false where nothing says.
+// Passed returns the expression, in this function's frame, for the value that a register had when
+// the function called the code that returns to an address. ok is false if the debug information
+// does not say.
 func (f *Function) Passed(returns uint64, register []byte) (expression []byte, ok bool) {
 	return f.passed(returns, func(p *dwarf.Entry) bool {
 		at, _ := p.Val(dwarf.AttrLocation).([]byte)
@@ -352,8 +352,7 @@ func (f *Function) Passed(returns uint64, register []byte) (expression []byte, o
 	})
 }
 
-// PassedFor is Passed for a parameter that the called function was made to do
-// without, by its entry.
+// PassedFor is Passed for an optimised-out parameter of the called function, by its entry.
 func (f *Function) PassedFor(returns uint64, parameter dwarf.Offset) (expression []byte, ok bool) {
 	return f.passed(returns, func(p *dwarf.Entry) bool {
 		o, ok := p.Val(attrCallParameter).(dwarf.Offset)

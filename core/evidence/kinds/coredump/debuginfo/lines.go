@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// line is a row of the line table: code from address on belongs to it.
+// line is a row of the line table. It holds from its address to the next row.
 type line struct {
 	address uint64
 	file    *dwarf.LineFile
@@ -24,7 +24,7 @@ func (u *Unit) lineTable() []line {
 	}
 	u.lined.Do(func() {
 		var err error
-		defer guard(&err) // what was read before damage counts
+		defer guard(&err) // keep what was read before the damage
 		r, err := u.Debug.data.LineReader(u.entry)
 		if err != nil || r == nil {
 			return
@@ -40,7 +40,8 @@ func (u *Unit) lineTable() []line {
 		for len(u.lines) < maxLines && r.Next(&e) == nil {
 			u.lines = append(u.lines, line{e.Address, e.File, e.Line, e.EndSequence})
 		}
-		// Within one address the last row counts, but an end comes before what begins there.
+		// At the same address the last row counts, but the end of a sequence comes before the
+		// beginning of the next.
 		slices.SortStableFunc(u.lines, func(a, b line) int {
 			if c := cmp.Compare(a.address, b.address); c != 0 || a.end == b.end {
 				return c
@@ -81,7 +82,7 @@ func (u *Unit) LineAt(pc uint64) (file string, number int) {
 			return "", 0
 		}
 		if lines[i].line == 0 && lines[i].address != pc {
-			continue // code that belongs to no line takes that of what precedes it
+			continue // code without a line belongs to the line before it
 		}
 		return u.absolute(lines[i].file.Name), lines[i].line
 	}

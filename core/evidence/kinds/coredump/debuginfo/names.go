@@ -8,15 +8,15 @@ import (
 	"wraithology/core/event"
 )
 
-// names finds what is declared outside of functions, by name.
+// names finds declarations outside of functions, by name.
 type names struct {
-	count     int        // of entries read
-	inOrder   []Variable // as they are declared
+	count     int        // number of entries read
+	inOrder   []Variable // in order of declaration
 	variables map[string][]Variable
 	types     map[string]TypeRef
-	records   map[string]TypeRef // of types, those that are structures, classes and unions
-	runtime   map[uint64]TypeRef // Go: types by where the runtime describes them
-	tables    map[uint64]TypeRef // Rust: types of tables of functions, by where the tables are
+	records   map[string]TypeRef // only structures, classes and unions
+	runtime   map[uint64]TypeRef // Go: types by the address of their runtime descriptor
+	tables    map[uint64]TypeRef // Rust: types by the address of their dispatch tables
 }
 
 const (
@@ -25,8 +25,7 @@ const (
 	maxNamespaceDeep = 16
 )
 
-// index reads the declarations of all units, once: also of those that were split
-// off, and of the supplementary file.
+// index reads the declarations of all units once, including split units and the supplementary file.
 func (d *Debug) index() *names {
 	if d.whole != nil {
 		return d.whole.index()
@@ -51,7 +50,7 @@ func newNames() *names {
 // unit reads the declarations of one unit.
 func (x *names) unit(u *Unit) {
 	var err error
-	defer guard(&err) // what was read before damage counts
+	defer guard(&err) // keep what was read before the damage
 	r := u.Debug.data.Reader()
 	r.Seek(u.first)
 	if e, err := r.Next(); err == nil && e != nil && e.Children {
@@ -59,7 +58,7 @@ func (x *names) unit(u *Unit) {
 	}
 }
 
-// read reads the declarations of one scope, which is a unit or a namespace.
+// read reads the declarations of a unit or a namespace.
 func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, depth int) {
 	for x.count < maxNames {
 		e, err := r.Next()
@@ -149,8 +148,7 @@ func tagWord(t dwarf.Tag) string {
 	return "struct "
 }
 
-// Globals lists the global variables of a unit. Only the unit itself is read for
-// that, not the whole module.
+// Globals lists the global variables of a unit. It reads only that unit.
 func (u *Unit) Globals() []Variable {
 	u.listing.Do(func() {
 		x := newNames()
@@ -160,8 +158,8 @@ func (u *Unit) Globals() []Variable {
 	return u.globals
 }
 
-// Global finds a global variable by name; of several, that of the unit in front.
-// A name may be led by the end of its file's name and a colon.
+// Global finds a global variable by name. If there are several, the one in the given unit is
+// preferred. The name can have a prefix: the end of a file name and a colon.
 func (d *Debug) Global(name string, in *Unit) (Variable, bool) {
 	file, rest, ok := strings.Cut(name, ":")
 	if !ok || strings.HasPrefix(rest, ":") {
@@ -188,7 +186,7 @@ func (d *Debug) TypeNamed(name string) (TypeRef, bool) {
 	return o, ok
 }
 
-// table notes where the table of a type's functions for a trait is.
+// table records the address of a type's dispatch table for a trait.
 func (x *names) table(u *Unit, e *dwarf.Entry) {
 	at, _ := e.Val(dwarf.AttrLocation).([]byte)
 	of, ok := e.Val(dwarf.AttrType).(dwarf.Offset)
@@ -198,12 +196,12 @@ func (x *names) table(u *Unit, e *dwarf.Entry) {
 	}
 	address, here := binary.LittleEndian.Uint64(at[1:]), TypeRef{u.Debug, of}
 	if _, ok := x.tables[address]; ok {
-		here = TypeRef{} // tables that are alike may have been made one: it is not known whose it is
+		here = TypeRef{} // identical tables may be merged: their type is ambiguous
 	}
 	x.tables[address] = here
 }
 
-// Implementer finds the type of Rust whose functions are in the table at an address of the file.
+// Implementer returns the Rust type of the dispatch table at an address of the file.
 func (d *Debug) Implementer(at uint64) (TypeRef, bool) {
 	o, ok := d.index().tables[at]
 	if !ok || o.Debug == nil {
@@ -217,7 +215,7 @@ func (d *Debug) Implementer(at uint64) (TypeRef, bool) {
 	return TypeRef{o.Debug, of}, ok
 }
 
-// RuntimeType finds the type that Go's runtime describes at an address of the file.
+// RuntimeType returns the type whose Go runtime descriptor is at an address of the file.
 func (d *Debug) RuntimeType(at uint64) (TypeRef, bool) {
 	o, ok := d.index().runtime[at]
 	return o, ok

@@ -19,7 +19,7 @@ const (
 	tagTemplateType   = dwarf.TagTemplateTypeParameter
 )
 
-// unnamed stands for the name of a member that has none.
+// unnamed is the name of anonymous members.
 const unnamed = "(unnamed)"
 
 // maxMembers bounds the members of one record.
@@ -61,7 +61,7 @@ func (t *Types) fillRecord(x *Type, e *dwarf.Entry, depth int) {
 			}
 			if base := t.get(m.Type, depth+1); base != nil {
 				if base.Kind == Record && len(base.Members) == 0 && !base.Incomplete {
-					continue // it holds nothing
+					continue // an empty record
 				}
 				m.Name = base.Name
 				x.Dynamic = x.Dynamic || base.Dynamic
@@ -91,8 +91,7 @@ func (t *Types) fillRecord(x *Type, e *dwarf.Entry, depth int) {
 	}
 }
 
-// isC reports whether a language is C, where structures are named with the word
-// struct.
+// isC reports whether the language is C, in which names of structures begin with struct.
 func isC(language int64) bool {
 	switch language {
 	case 0x01, 0x02, 0x0c, 0x1d, 0x2c:
@@ -101,8 +100,8 @@ func isC(language int64) bool {
 	return false
 }
 
-// definition finds the record that another unit of the module defines by the name
-// that is only declared here.
+// definition finds the definition, in another unit of the module, of a record that is only declared
+// here.
 func (t *Types) definition(x *Type, depth int) (*Type, bool) {
 	o, ok := x.Debug.index().records[x.Name]
 	if !ok || o.Offset == x.Offset && o.Debug == x.Debug {
@@ -219,8 +218,8 @@ const (
 	attrGoElem = 0x2902
 )
 
-// fillGo resolves what Go lays out in its own way. It returns false for types
-// that are like those of other languages.
+// fillGo resolves types with a layout of Go's own. It returns false for types whose layout is that
+// of other languages.
 func (t *Types) fillGo(x *Type, e *dwarf.Entry, depth int) bool {
 	kind, _ := e.Val(attrGoKind).(int64)
 	attribute := func(a dwarf.Attr) event.TypeID {

@@ -7,15 +7,14 @@ import (
 	"wraithology/core/evidence/kinds/coredump/module"
 )
 
-// attrSplitName names the file in which a unit's entries are, where they were
-// split off (DWARF 5, section 7.3.2). attrGNUSplitName is what came before the
-// standard; such files are not read.
+// attrSplitName names the file with the entries of a split unit (DWARF 5, section 7.3.2).
+// attrGNUSplitName is its predecessor; such files are not supported.
 const (
 	attrSplitName    = 0x76
 	attrGNUSplitName = 0x2130
 )
 
-// Whole returns the debug information of the module, of which this may be a part.
+// Whole returns the debug information of the module, of which this can be a part.
 func (d *Debug) Whole() *Debug {
 	if d.whole != nil {
 		return d.whole
@@ -23,8 +22,7 @@ func (d *Debug) Whole() *Debug {
 	return d
 }
 
-// full returns the unit with its entries: what was split off from it, where
-// that was found; else the unit itself.
+// full returns the unit with its entries: its split part if that was found, else the unit itself.
 func (u *Unit) full() *Unit {
 	u.splitting.Do(func() {
 		u.parted = u
@@ -53,16 +51,15 @@ func (u *Unit) full() *Unit {
 	return u.parted
 }
 
-// The sections that a package of split files has a share of for each unit, by
-// their numbers in its index (DWARF 5, section 7.3.5.3).
+// The numbers of sections in the index of a package of split files (DWARF 5, section 7.3.5.3).
 var shared = map[uint32]string{1: ".debug_info", 3: ".debug_abbrev", 4: ".debug_line", 5: ".debug_loclists", 6: ".debug_str_offsets", 8: ".debug_rnglists"}
 
 // share is a part of a section.
 type share struct{ offset, size uint64 }
 
-// shares finds, in the index of a package of split files, the parts of its sections
-// that belong to a unit. The index is a table of rows by the unit's number, then
-// one of offsets and one of sizes, with a column for each kind of section.
+// shares finds the parts of a unit's sections in the index of a package of split files. The index
+// is a table of rows by unit number, then a table of offsets and one of sizes, with a column for
+// each section.
 func shares(index []byte, id uint64) map[string]share {
 	c := cursor.New(index)
 	version := c.U16()
@@ -96,8 +93,8 @@ func shares(index []byte, id uint64) map[string]share {
 	return out
 }
 
-// openSplit opens the part of a unit that is in a file of its own, or in a package
-// of such files; it returns nil where that is not what is in the file.
+// openSplit opens the split part of a unit, in its own file or in a package. It returns nil if the
+// file does not contain the unit.
 func (u *Unit) openSplit(f *module.File) (x *Unit) {
 	var err error
 	defer guard(&err)
@@ -120,7 +117,7 @@ func (u *Unit) openSplit(f *module.File) (x *Unit) {
 		}
 		return b[skip:]
 	}
-	// In such a file tables begin behind their headers without saying so.
+	// In a split file, tables begin right after their headers.
 	const offsetsHeader, listsHeader = 8, 12
 	info, str := section(".debug_info", 0), section(".debug_str", 0)
 	data, err := dwarf.New(section(".debug_abbrev", 0), nil, nil, info, nil, nil, nil, str)
@@ -154,15 +151,14 @@ func (u *Unit) openSplit(f *module.File) (x *Unit) {
 	return nil
 }
 
-// lack remembers a file that was not found.
+// lack records a file that was not found.
 func (d *Debug) lack(name string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.lacking = append(d.lacking, name)
 }
 
-// Lacking lists the files with entries that were split off, as far as they have
-// been looked for and not found.
+// Lacking lists the split files that were looked for and not found so far.
 func (d *Debug) Lacking() []string {
 	d.mu.Lock()
 	defer d.mu.Unlock()

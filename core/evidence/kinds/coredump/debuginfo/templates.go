@@ -5,28 +5,27 @@ import (
 	"strings"
 )
 
-// defaulted are arguments that C++'s standard library gives its templates where a program
-// gives none.
+// defaulted are the default arguments of templates of C++'s standard library.
 var defaulted = map[string]bool{"allocator": true, "char_traits": true, "less": true, "hash": true, "equal_to": true, "default_delete": true}
 
-// containers are the templates of the standard library that have such arguments.
+// containers are the templates of the standard library with default arguments.
 var containers = map[string]bool{
 	"vector": true, "list": true, "forward_list": true, "deque": true, "map": true, "multimap": true, "set": true, "multiset": true,
 	"unordered_map": true, "unordered_multimap": true, "unordered_set": true, "unordered_multiset": true, "priority_queue": true,
 	"basic_string": true, "basic_string_view": true, "unique_ptr": true,
 }
 
-// adapters are those whose second argument is a container by default.
+// adapters are the templates whose second argument is a container by default.
 var adapters = map[string]string{"stack": "deque", "queue": "deque", "priority_queue": "vector"}
 
 var strung = map[string]string{"char": "", "wchar_t": "w", "char8_t": "u8", "char16_t": "u16", "char32_t": "u32"}
 
-// maxNameDepth bounds how deep templates are nested in a name.
+// maxNameDepth limits the nesting of templates in a name.
 const maxNameDepth = 32
 
-// PlainName shortens a name of C++ to what people write: without the arguments that the
-// standard library gives its templates by itself, and without the namespaces of its versions.
-// Names that are not as the compiler writes them stay as they are.
+// PlainName shortens a C++ name to the form in which people write it: without default arguments of
+// standard templates and without version namespaces. A name that is not in the compiler's notation
+// is returned as it is.
 func PlainName(name string) string {
 	if !strings.Contains(name, "<") || strings.Contains(name, "operator") {
 		return name
@@ -38,7 +37,7 @@ func PlainName(name string) string {
 	return out
 }
 
-// plainName shortens a name up to the comma or bracket that ends it.
+// plainName shortens a name up to the next comma or bracket.
 func plainName(s string, depth int) (out, rest string, ok bool) {
 	if depth > maxNameDepth {
 		return "", s, false
@@ -72,7 +71,7 @@ func plainName(s string, depth int) (out, rest string, ok bool) {
 			parens++
 		case c == ')':
 			parens--
-		default: // lambdas and characters are written in many ways
+		default: // names of lambdas and characters have many notations
 			return "", s, false
 		}
 		if parens < 0 {
@@ -84,7 +83,7 @@ func plainName(s string, depth int) (out, rest string, ok bool) {
 	return withoutVersions(b.String()), "", parens == 0
 }
 
-// argumentsOf reads a template's arguments after the bracket that opens them.
+// argumentsOf parses a template's arguments after the opening bracket.
 func argumentsOf(s string, depth int) (list []string, rest string, ok bool) {
 	for {
 		one, after, ok := plainName(s, depth+1)
@@ -101,10 +100,10 @@ func argumentsOf(s string, depth int) (list []string, rest string, ok bool) {
 
 var versions = strings.NewReplacer("std::__cxx11::", "std::", "std::__1::", "std::")
 
-// withoutVersions takes away the namespaces that tell versions of the library apart.
+// withoutVersions removes version namespaces of the library.
 func withoutVersions(s string) string { return versions.Replace(s) }
 
-// bare is a template's name without what stands around it.
+// bare returns the name of a template without its namespaces.
 func bare(s string) string {
 	s, _, _ = strings.Cut(s, "<")
 	if i := strings.LastIndexAny(s, ": &*"); i >= 0 {
@@ -122,7 +121,7 @@ func applied(head string, arguments []string) string {
 		}
 	}
 	if name == "span" && len(arguments) == 2 && strings.HasPrefix(arguments[1], "18446744073709551615") {
-		arguments = arguments[:1] // as many as it says when it runs
+		arguments = arguments[:1] // the number of elements is not part of the name
 	}
 	if held, ok := adapters[name]; ok && len(arguments) == 2 && bare(arguments[1]) == held {
 		arguments = arguments[:1]
@@ -140,8 +139,8 @@ var (
 	rustPaths    = regexp.MustCompile(`\b(?:alloc|core|std)::(?:[a-z_0-9]+::)+([A-Z])`)
 )
 
-// plainRust shortens a name of Rust: without the arguments that its standard library gives
-// its types by itself, and without the paths of its types.
+// plainRust shortens a Rust name: without default arguments of the standard library and without
+// paths of types.
 func plainRust(name string) string {
 	return rustPaths.ReplaceAllString(rustDefaults.Replace(name), "$1")
 }

@@ -10,7 +10,7 @@ import (
 	"wraithology/core/event"
 )
 
-// Kind says how a type's values are laid out in memory.
+// Kind is the memory layout of a type's values.
 type Kind int
 
 // The kinds. Plain is a number of the type's form.
@@ -23,19 +23,19 @@ const (
 	Pointer
 	Reference
 	CodePointer
-	Code      // code itself
-	GoString  // the others of Go
+	Code      // a function
+	GoString  // the following are of Go
 	GoSlice   //
 	GoMap     //
 	GoChan    //
 	GoFunc    //
 	GoEface   // an empty interface
 	GoIface   // an interface with methods
-	Container // of a standard library; Type.Name says which
+	Container // of a standard library, named by Type.Name
 )
 
-// Type is a type of a program, resolved as far as its own entry goes: other
-// types are named by their numbers.
+// Type is a type of a program. It is resolved from its own entry; other types are referred to by
+// number.
 type Type struct {
 	event.Type
 	Kind    Kind
@@ -43,26 +43,25 @@ type Type struct {
 	Offset  dwarf.Offset
 	Members []Member
 	Names   map[int64]string // the constants of an enumeration
-	// Inner is the record that a Go map or channel points to, or that a
-	// container is made of.
+	// Inner is the record behind a Go map or channel, or inside a container.
 	Inner event.TypeID
-	// Text is the same type as text: what a pointer to readable characters is shown as.
+	// Text is the same type for text: pointers to readable characters are shown as text.
 	Text       *event.Type
-	Character  bool // a number that stands for a character
-	Signed     bool // a number that may be negative
-	Quad       bool // floating-point numbers of 16 bytes are those of IEEE 754, rather than x87's
+	Character  bool // a character
+	Signed     bool // a signed number
+	Quad       bool // floating-point numbers of 16 bytes are IEEE 754 quadruple, not x87 extended
 	Variants   *Variants
 	Arguments  []event.TypeID // of a template
 	Dynamic    bool           // a class with virtual functions
 	Incomplete bool           // declared, but not defined in this module
-	Bounds     dwarf.Offset   // the entry that gives a length known only at run time
+	Bounds     dwarf.Offset   // the entry with a length that is known at run time only
 	Rust       bool
-	Flexible   bool   // an array without a length, at the end of a record
-	Class      string // the name of the record itself, whatever names it goes by
+	Flexible   bool   // a flexible array member
+	Class      string // the name of the record itself, not of a typedef
 }
 
-// Member is a part of a record. Bits is 0 but for bit-fields, whose lowest bit
-// is Bit, from the record's beginning.
+// Member is a part of a record. Bits is 0 except for bit-fields, whose lowest bit is Bit, from the
+// beginning of the record.
 type Member struct {
 	Name   string
 	Type   event.TypeID
@@ -70,19 +69,19 @@ type Member struct {
 	Bits   uint64
 	Bit    uint64
 	Base   bool // a base class
-	// Virtual is an expression for where a virtual base lies.
+	// Virtual is the expression for the offset of a virtual base.
 	Virtual []byte
 }
 
-// Variants are the alternatives of a Rust enum: which one holds is said by a
-// number at Offset. Others stands where no number fits.
+// Variants are the alternatives of a Rust enum. The number at Offset selects one; Others is the
+// alternative for numbers without one.
 type Variants struct {
 	Offset uint64
 	Size   int
 	List   []Variant
 }
 
-// Variant is one alternative. Default holds for all numbers that no other has.
+// Variant is one alternative. Default is used for numbers that no other has.
 type Variant struct {
 	Name    string
 	Type    event.TypeID
@@ -91,22 +90,22 @@ type Variant struct {
 	Default bool
 }
 
-// Types gives the types of all modules of a dump numbers, and resolves them when
-// they are asked for. It is safe for concurrent use.
+// Types numbers the types of all modules of a dump and resolves them on demand. It is safe for
+// concurrent use.
 type Types struct {
 	mu     sync.Mutex
 	places []place
-	types  []*Type // nil until asked for
+	types  []*Type // nil before the first use
 	ids    map[place]event.TypeID
-	// resolving holds the types that are being resolved: damaged debug information,
-	// and names that stand for themselves, may lead back to them.
+	// resolving holds the types that are being resolved, because damaged debug information and
+	// recursive typedefs can lead back to them.
 	resolving map[event.TypeID]bool
 }
 
 type place struct {
 	debug  *Debug
 	offset dwarf.Offset
-	length uint64 // given to an array whose entry does not say it
+	length uint64 // the length of an array whose entry does not have it
 }
 
 // NewTypes returns an empty table.
@@ -114,7 +113,7 @@ func NewTypes() *Types {
 	return &Types{ids: map[place]event.TypeID{}, resolving: map[event.TypeID]bool{}}
 }
 
-// maxTypes bounds the types of a dump that are looked at.
+// maxTypes limits the types of a dump that are resolved.
 const maxTypes = 1 << 24
 
 // ID returns a type's number; 0 for none.
@@ -141,7 +140,7 @@ func (t *Types) id(p place) event.TypeID {
 	return id
 }
 
-// WithLength returns an array type with a length that its entry does not say.
+// WithLength returns an array type with a length that its entry does not have.
 func (t *Types) WithLength(array *Type, length uint64) *Type {
 	t.mu.Lock()
 	id := t.id(place{array.Debug, array.Offset, length})
@@ -165,7 +164,7 @@ func (t *Types) Get(id event.TypeID) *Type {
 	return t.get(id, 0)
 }
 
-// maxTypeDepth bounds how deep names of types are built from others.
+// maxTypeDepth limits the depth of composed type names.
 const maxTypeDepth = 40
 
 func (t *Types) get(id event.TypeID, depth int) *Type {
@@ -234,7 +233,7 @@ func (t *Types) fill(x *Type, e *dwarf.Entry, length uint64, depth int) {
 		t.fillBase(x, e)
 	case dwarf.TagUnspecifiedType:
 		x.Form, x.Kind = event.Opaque, Unknown
-		if strings.Contains(x.Name, "nullptr") { // it has one value only
+		if strings.Contains(x.Name, "nullptr") { // a type with one value
 			x.Form, x.Kind, x.Size = event.Pointer, Pointer, 8
 		}
 	case dwarf.TagEnumerationType:
@@ -329,7 +328,7 @@ func (t *Types) fillBase(x *Type, e *dwarf.Entry) {
 	x.Signed = encoding == encodingSigned || encoding == encodingSignedChar
 	x.Quad = strings.Contains(x.Name, "loat128") || x.Debug.file != nil && x.Debug.file.ELF.Machine == elf.EM_AARCH64
 	if x.Size > 8 && x.Form != event.Float && x.Form != event.Complex {
-		x.Form = event.Opaque // too wide for a number here; its bytes are shown
+		x.Form = event.Opaque // too wide for a number; shown as bytes
 	}
 }
 
@@ -398,7 +397,7 @@ func (t *Types) fillPointer(x *Type, e *dwarf.Entry, depth int) {
 	}
 }
 
-// maxDimensions bounds the rank of an array.
+// maxDimensions limits the rank of an array.
 const maxDimensions = 16
 
 func (t *Types) fillArray(x *Type, e *dwarf.Entry, length uint64, depth int) {

@@ -23,7 +23,7 @@ var (
 // Core is a core dump. It refers to the bytes that it was read from.
 type Core struct {
 	Arch *machine.Architecture
-	// Threads begin with the one that the kernel dumped the process for.
+	// Threads begins with the thread that caused the dump.
 	Threads []Thread
 	Process Process
 	Signal  Signal
@@ -32,35 +32,35 @@ type Core struct {
 	// Auxiliary is the auxiliary vector, by type.
 	Auxiliary map[uint64]uint64
 	Memory    Memory
-	// Missing is how many bytes the file lacks at its end.
+	// Missing is the number of bytes that are missing at the end of the file.
 	Missing uint64
-	// Troubles lists what of the notes could not be read.
+	// Troubles lists notes that could not be read.
 	Troubles []string
 }
 
 // Thread is a thread of the process.
 type Thread struct {
-	ID        int // the kernel's number
+	ID        int // the kernel's thread ID
 	Signal    int
 	Registers machine.Registers
 }
 
-// Process says what the process was. Args is cut at 80 bytes by the kernel.
+// Process describes the process. The kernel cuts Args at 80 bytes.
 type Process struct {
 	ID   int
 	Name string
 	Args string
 }
 
-// Signal is why the kernel ended the process. Address counts for signals that
-// the processor raised, Sender for those that a process sent.
+// Signal is the signal that ended the process. Address is set for signals of the processor, Sender
+// for signals that a process sent.
 type Signal struct {
 	Number  int
 	Code    int
 	Errno   int
 	Address uint64
 	Sender  int
-	Known   bool // there was a note about the signal
+	Known   bool // the core has a note about the signal
 }
 
 // File is a part of a file that was mapped.
@@ -70,7 +70,7 @@ type File struct {
 	Path       string
 }
 
-// Types of the auxiliary vector that are asked for (getauxval(3)).
+// The types of the auxiliary vector that are used (getauxval(3)).
 const (
 	ProgramHeaders = 3
 	PageSize       = 6
@@ -93,7 +93,7 @@ const (
 const (
 	headerSize  = 64
 	segmentSize = 56
-	// maxSegments and maxThreads bound what is believed of a core.
+	// maxSegments and maxThreads limit the tables of an untrusted core.
 	maxSegments = 1 << 20
 	maxThreads  = 1 << 17
 )
@@ -103,9 +103,8 @@ func Is(head []byte) bool {
 	return len(head) >= 18 && string(head[:4]) == elf.ELFMAG && head[16] == byte(elf.ET_CORE) && head[17] == 0
 }
 
-// Read reads a core from its bytes, which it keeps referring to. size is how
-// long they should be by the headers, where they were cut off: Missing says by
-// how much.
+// Read reads a core from its bytes and keeps references to them. If the bytes are cut off, Missing
+// is the number of missing bytes by the headers.
 func Read(data []byte) (*Core, error) {
 	if !Is(data) {
 		return nil, fmt.Errorf("%w: it does not begin with the header of an ELF core", ErrNoCore)
@@ -198,8 +197,7 @@ func (c *Core) notes(data []byte) {
 	}
 }
 
-// lastThread is the thread that a note belongs to: the notes of a thread follow
-// its status.
+// lastThread returns the thread of a note: the notes of a thread follow its status.
 func (c *Core) lastThread() *Thread {
 	if len(c.Threads) == 0 {
 		return &Thread{Registers: machine.Registers{Arch: c.Arch}}
