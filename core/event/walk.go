@@ -60,7 +60,7 @@ func (w *Walk) Next() bool {
 	case Fields, Message, Error:
 		e.ID = uint32(c.uvarint())
 		e.Args = int(c.byte())
-	case Move, Open: // their fields are their data
+	case Move, Open: // their fields are part of their data
 	default:
 		if c.err == nil {
 			c.err = fmt.Errorf("event kind %d is not known", e.Kind)
@@ -93,17 +93,17 @@ func (w *Walk) Next() bool {
 	return true
 }
 
-// Event returns the event that Next moved to. Its Data lies in the payload.
+// Event returns the current event. Its Data is a part of the payload.
 func (w *Walk) Event() Event { return w.e }
 
-// Start returns where in the payload the event begins.
+// Start returns the offset of the current event in the payload.
 func (w *Walk) Start() int { return w.start }
 
-// Raw returns the bytes of the event that Next moved to, in the payload.
+// Raw returns the bytes of the current event in the payload.
 func (w *Walk) Raw(payload []byte) []byte { return payload[w.start : w.whole-len(w.c.b)] }
 
-// TypeOf returns the type number that an event's data begins with and, where a
-// list or a byte string follows, how long that is.
+// TypeOf returns the type number at the beginning of an event's data, and the length of the list or
+// byte string after it.
 func TypeOf(data []byte) (id TypeID, n uint64) {
 	c := &cursor{b: data}
 	id = TypeID(c.uvarint())
@@ -113,11 +113,11 @@ func TypeOf(data []byte) (id TypeID, n uint64) {
 	return id, n
 }
 
-// Err returns what ended the walk early, or nil.
+// Err returns the error that ended the walk early, or nil.
 func (w *Walk) Err() error { return w.c.err }
 
-// EventAt decodes the event that bytes begin with, and returns how many bytes it takes. Its
-// time is left to the caller, who knows where it stands.
+// EventAt decodes the event at the beginning of b and returns its size in bytes. The caller knows
+// its time.
 func EventAt(b []byte) (e Event, size int, err error) {
 	w := NewWalk(b, 0)
 	w.Next()
@@ -136,8 +136,8 @@ func FirstItem(data []byte) []byte {
 	return from[:len(from)-len(c.b)]
 }
 
-// LastValue returns the bytes of the last of n values with its type, and whether
-// it is nil. It returns nothing where the bytes are malformed.
+// LastValue returns the bytes of the last of n values with its type, and whether it is nil. It
+// returns nil, true if the bytes are malformed.
 func LastValue(data []byte, n int) (value []byte, isNil bool) {
 	c := &cursor{b: data}
 	for range n - 1 {
@@ -153,7 +153,7 @@ func LastValue(data []byte, n int) (value []byte, isNil bool) {
 	return value, c.b[0] == majorSimple<<5|simpleNull || c.b[0] == majorSimple<<5|simpleUndefined
 }
 
-// DecodeOpen returns how deep the call of an Open event lies, from 1, and its function.
+// DecodeOpen returns the depth of the call of an Open event, from 1, and its function.
 func DecodeOpen(data []byte) (depth uint64, function FunctionID) {
 	c := &cursor{b: data}
 	depth, function = c.uvarint(), FunctionID(c.uvarint())
@@ -163,8 +163,7 @@ func DecodeOpen(data []byte) (depth uint64, function FunctionID) {
 	return depth, function
 }
 
-// DecodeMove returns where the bytes of a Move event came from, 0 where nobody
-// knows, and how many they are.
+// DecodeMove returns the source of a Move event, 0 if it is not known, and the number of bytes.
 func DecodeMove(data []byte) (from, size uint64) {
 	c := &cursor{b: data}
 	from, size = c.uvarint(), c.uvarint()

@@ -13,34 +13,32 @@ import (
 	"wraithology/core/replay/history"
 )
 
-// Artifacts explain evidence that does not explain itself.
+// Artifacts are files that explain evidence.
 type Artifacts struct {
-	Binaries []string          // files; each must be of the evidence's program
-	Offered  []string          // files that are used where they fit
-	Names    map[string]string // names of files, by their paths, where the paths do not say them
+	Binaries []string          // files; each must belong to the evidence's program
+	Offered  []string          // files that are used if they fit
+	Names    map[string]string // names of files by path, for messages
 	Debug    []string          // folders with binaries and debug files
 	Cache    string            // folder for unpacked sections
-	// Alone keeps the search to these files: the machine's own files are not those of
-	// the machine that the evidence comes from.
+	// Alone restricts the search to these files, because the evidence comes from another machine.
 	Alone  bool
 	Source []string          // folders with source text
-	Paths  map[string]string // beginnings of the build's paths, and what stands for them here
+	Paths  map[string]string // prefixes of the build's paths with their local replacements
 }
 
-// Options say how evidence is read.
+// Options say how to read evidence.
 type Options struct {
 	Timelines Timelines
 	Artifacts Artifacts
-	As        string            // the kind's name; empty leaves it to the bytes
-	Fields    map[string]string // of a structured log: which field has which meaning
-	Own       []string          // beginnings of functions' and files' names that are the team's own
+	As        string            // name of the kind; if empty, it is detected
+	Fields    map[string]string // meanings of fields of a structured log
+	Own       []string          // prefixes of own functions and files
 }
 
-// Open opens the evidence at path. Its timeline is looked up among those that are kept,
-// and built where it is missing or outdated; progress, if not nil, is called from time to
-// time with the share that is done, between 0 and 1. Damage within evidence is no error:
-// it is among the recording's gaps. Errors of the file itself wrap fault.Unreadable, and
-// leave it to the caller to name it.
+// Open opens the evidence at path. It uses the timeline that was kept, and builds a new one if it
+// is missing or outdated. progress, if not nil, is called with the completed share, between 0 and
+// 1. Damage inside evidence is not an error; it is listed in the gaps. Errors of the file itself
+// wrap fault.Unreadable; the caller adds the name.
 func (r Registry) Open(ctx context.Context, path string, o Options, progress func(float64)) (out replay.Recording, err error) {
 	err = guard.Do(func() (err error) {
 		out, err = r.open(ctx, path, o, progress)
@@ -101,7 +99,7 @@ func openStill(ctx context.Context, kind Kind, f *os.File, size int64, how packe
 	return r, nil
 }
 
-// sampleOf reads the beginning of evidence, unpacked where it is packed.
+// sampleOf reads the beginning of evidence. It is unpacked if the file is packed.
 func sampleOf(f *os.File, size int64) (s Sample, how packed.How, err error) {
 	b := make([]byte, min(size, sampleSize))
 	if n, err := f.ReadAt(b, 0); n < len(b) {

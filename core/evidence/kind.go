@@ -1,6 +1,6 @@
-// Package evidence opens files of any kind of evidence for replay. A kind registers itself
-// in the folder kinds: how it is recognised, how it is opened, and what it can do. Nobody
-// else asks for its name.
+// Package evidence opens files of all kinds of evidence for replay. Kinds register themselves in
+// the folder kinds: how to detect, build and open them, and their traits. No other code tests the
+// name of a kind.
 package evidence
 
 import (
@@ -19,37 +19,36 @@ import (
 
 // Kind is a kind of evidence. It has either Build or Open.
 type Kind struct {
-	Name   string // stable, in answers and records: "core-dump"
-	Ending string // of file names, with its dot
-	// Traits are what evidence of the kind can do at most; an opened recording says what
-	// it can do itself (replay.TraitsOf).
+	Name   string // stable in answers and records: "core-dump"
+	Ending string // of file names, with the dot
+	// Traits are the maximum capabilities of the kind. An opened recording has its own
+	// (replay.TraitsOf).
 	Traits replay.Traits
-	// Explained is set where a case's artifacts explain it: binaries, debug files, source
-	// text. Other kinds explain themselves.
+	// Explained is set if artifacts of a case explain it: binaries, debug files, source text.
 	Explained bool
-	// Unpacks is set where it reads packed files itself; other kinds get them unpacked.
+	// Unpacks is set if the kind reads packed files itself; other kinds get them unpacked.
 	Unpacks bool
-	// Recognise returns how sure it is that a file that begins so is of this kind.
+	// Recognise returns the confidence that a file with this beginning is of the kind.
 	Recognise func(Sample) Confidence
-	// Build makes the timeline of evidence with a history.
+	// Build builds the timeline of evidence with a history.
 	Build func(ctx context.Context, in intake.Input, o Options) error
 	// Open opens evidence of one moment.
 	Open func(ctx context.Context, f File, o Options) (replay.Recording, error)
 }
 
-// Confidence is how sure a kind is of a file.
+// Confidence is how likely a file is of a kind.
 type Confidence int
 
-// The confidences. Of kinds that are equally sure, the one registered first counts.
+// The confidences. Among equal ones, the kind that was registered first wins.
 const (
 	No Confidence = iota
 	Possible
 	Likely
 	VeryLikely
-	Certain // it begins with the kind's own mark
+	Certain // it begins with the kind's magic number
 )
 
-// Sample is the beginning of a file, unpacked where it is packed.
+// Sample is the beginning of a file, unpacked if the file is packed.
 type Sample struct {
 	Bytes []byte
 	JSON  bool // it begins as a JSON object
@@ -60,7 +59,7 @@ type Sample struct {
 type File struct {
 	*os.File
 	Size   int64
-	Damage string // why it ends before its end, or nothing
+	Damage string // the reason why the text ends early, or nil
 }
 
 // Registry is a list of kinds.
@@ -85,7 +84,7 @@ func (r Registry) Names() []string {
 	return names
 }
 
-// kindOf finds the kind of a file: the named one, else the one that is most sure of it.
+// kindOf returns the kind of a file: the named one, else the one with the highest confidence.
 func (r Registry) kindOf(s Sample, name string) (Kind, error) {
 	if name != "" {
 		return r.Named(name)
@@ -101,7 +100,7 @@ func (r Registry) kindOf(s Sample, name string) (Kind, error) {
 	return r[slices.Index(sure, best)], nil
 }
 
-// sampleSize is how much of a file is looked at to recognise it, in bytes.
+// sampleSize is the size of a sample, in bytes.
 const sampleSize = 64 << 10
 
 func newSample(b []byte) Sample {

@@ -10,7 +10,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/machine"
 )
 
-// access is what an instruction does with memory.
+// access is the memory access of an instruction.
 type access struct {
 	text       string
 	length     int
@@ -23,12 +23,12 @@ type access struct {
 	size       int
 	address    uint64
 	hasAddress bool
-	trap       bool // an instruction that is made to fail
+	trap       bool // an instruction that always traps
 	divisor    machine.Register
 	call       bool
 }
 
-// accessAt decodes the instruction at the program counter of some registers.
+// accessAt decodes the instruction at the program counter.
 func (d *Dump) accessAt(regs *machine.Registers) access {
 	none := access{base: machine.None, index: machine.None, divisor: machine.None}
 	code := d.core.Memory.Known(regs.PC(), maxInstruction)
@@ -59,7 +59,7 @@ func (d *Dump) accessAt(regs *machine.Registers) access {
 
 const maxInstruction = 15
 
-// symbolFor names addresses in instructions.
+// symbolFor returns names for addresses in instructions.
 func (d *Dump) symbolFor(address uint64) (string, uint64) {
 	name := d.symbol(address)
 	name, _, _ = strings.Cut(name, " + ")
@@ -133,7 +133,7 @@ func accessAMD64(code []byte, pc uint64, symbol x86asm.SymLookup) access {
 	return a
 }
 
-// writesAMD64 says what an instruction does with a first operand in memory.
+// writesAMD64 reports how an instruction accesses a first operand in memory.
 func writesAMD64(op x86asm.Op) (writes, reads bool) {
 	name := op.String()
 	switch op {
@@ -161,7 +161,7 @@ func accessARM64(code []byte) access {
 		switch m := arg.(type) {
 		case arm64asm.MemImmediate:
 			a.base = numberARM64(arm64asm.Reg(m.Base))
-			// The library keeps the distance to itself, but writes it.
+			// The library does not export the offset, but prints it.
 			var n int64
 			if _, rest, ok := strings.Cut(m.String(), "#"); ok {
 				if _, err := fmt.Sscanf(strings.TrimRight(rest, "]!"), "%v", &n); err == nil {

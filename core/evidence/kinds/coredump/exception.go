@@ -10,19 +10,18 @@ import (
 	"wraithology/core/replay"
 )
 
-// How libstdc++ lays out an exception that is under way (Itanium C++ ABI: Exception Handling,
-// section 2.2.1): a header that ends with the unwinder's own, which begins with the mark of
-// language and vendor; the object follows it.
+// The layout of an exception of libstdc++ in flight (Itanium C++ ABI: Exception Handling, section
+// 2.2.1): a header, which ends with the header of the unwinder, which begins with the exception
+// class; then the object.
 const (
-	exceptionMark   = 0x474e5543432b2b00 // "GNUCC++\0"; its lowest byte is 1 for one that refers to another
-	typeBeforeMark  = 80                 // from the pointer to the type's description to the mark
+	exceptionMark   = 0x474e5543432b2b00 // "GNUCC++\0"; the lowest byte is 1 for a dependent exception
+	typeBeforeMark  = 80                 // from the pointer to the type information to the exception class
 	objectAfterMark = 32
-	mostOfStack     = 64 << 10 // that is searched for a pointer to it
+	mostOfStack     = 64 << 10 // part of the stack that is searched
 	maxBases        = 16
 )
 
-// uncaught finds the exception that ended the program: whoever threw it left a pointer to it
-// on the stack.
+// uncaught finds the exception that ended the program, by a pointer to it on the stack.
 func (d *Dump) uncaught(ctx context.Context, f *failure) (replay.Cause, bool) {
 	list, err := d.framesOf(ctx, 0, f.Thread)
 	if err != nil || len(list) == 0 {
@@ -64,8 +63,8 @@ func (d *Dump) uncaught(ctx context.Context, f *failure) (replay.Cause, bool) {
 	return replay.Cause{}, false
 }
 
-// thrown reads an exception's type by its description, and what it says where its type, or one
-// that it is derived from, is known to keep a text (Itanium C++ ABI, section 2.9.5).
+// thrown reads an exception's type from its type information, and its message if the type, or a
+// base class, stores one (Itanium C++ ABI, section 2.9.5).
 func (d *Dump) thrown(info, object uint64) (c replay.Cause) {
 	name := d.typeinfoName(info)
 	if name == "" {
@@ -92,7 +91,7 @@ func (d *Dump) thrown(info, object uint64) (c replay.Cause) {
 	}
 	for range maxBases {
 		if name := d.typeinfoName(info); name == "St13runtime_error" || name == "St11logic_error" {
-			c.Message = text(object + 8) // behind the pointer to its virtual functions
+			c.Message = text(object + 8) // after the pointer to the virtual table
 			return c
 		}
 		table, _ := d.core.Memory.Pointer(info)
@@ -102,7 +101,7 @@ func (d *Dump) thrown(info, object uint64) (c replay.Cause) {
 			info, ok = d.core.Memory.Pointer(info + 16)
 		case strings.Contains(kind, "__vmi_class_type_info"):
 			var offset uint64
-			if offset, ok = d.core.Memory.Uint(info+32, 8); ok && offset&1 == 0 { // its first base, if that is not virtual
+			if offset, ok = d.core.Memory.Uint(info+32, 8); ok && offset&1 == 0 { // the first base, if it is not virtual
 				object += offset >> 8
 				info, ok = d.core.Memory.Pointer(info + 24)
 			}

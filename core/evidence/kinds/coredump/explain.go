@@ -13,13 +13,13 @@ import (
 	"wraithology/core/replay"
 )
 
-// failure is what ended the process, and the grounds for saying so.
+// failure is the cause of the end of the process, with the reasons.
 type failure struct {
 	replay.Failure
 	access access
 }
 
-// signalNames are the names of signals by POSIX.
+// signalNames are the POSIX names of signals.
 var signalNames = map[int]string{1: "SIGHUP", 2: "SIGINT", 3: "SIGQUIT", 4: "SIGILL", 5: "SIGTRAP", 6: "SIGABRT", 7: "SIGBUS", 8: "SIGFPE", 9: "SIGKILL", 10: "SIGUSR1", 11: "SIGSEGV", 12: "SIGUSR2", 13: "SIGPIPE", 14: "SIGALRM", 15: "SIGTERM", 24: "SIGXCPU", 25: "SIGXFSZ", 31: "SIGSYS"}
 
 func signalName(n int) string {
@@ -29,11 +29,11 @@ func signalName(n int) string {
 	return fmt.Sprintf("signal %d", n)
 }
 
-// sent reports whether a process sent the signal, rather than the processor
-// raised it (siginfo_t, SI_USER and below).
+// sent reports whether a process sent the signal (siginfo_t, SI_USER and below); otherwise the
+// processor raised it.
 func (d *Dump) sent() bool { return d.core.Signal.Known && d.core.Signal.Code <= 0 }
 
-// explain says what went wrong, never more certain than what is there.
+// explain determines the cause. It claims nothing that the dump does not show.
 func (d *Dump) explain(ctx context.Context) *failure {
 	if len(d.core.Threads) == 0 {
 		return nil
@@ -47,7 +47,7 @@ func (d *Dump) explain(ctx context.Context) *failure {
 	f.Kind, f.Signal = "signal", signalName(number)
 	f.Thread = d.threadOn(0)
 	if number == 0 {
-		return nil // a dump of a process that went on
+		return nil // the process continued after the dump
 	}
 	if d.golang != nil {
 		if d.explainGo(ctx, f) {
@@ -73,7 +73,7 @@ func (d *Dump) explain(ctx context.Context) *failure {
 	return f
 }
 
-// threadOn returns the thread, or the goroutine that runs on it.
+// threadOn returns a thread, or the goroutine that runs on it.
 func (d *Dump) threadOn(lwp int) event.ThreadID {
 	for i := range d.threads {
 		if d.threads[i].lwp == lwp {
@@ -83,8 +83,7 @@ func (d *Dump) threadOn(lwp int) event.ThreadID {
 	return 0
 }
 
-// firstOwn returns the first frame of the team's own code from one on; that one,
-// where there is none.
+// firstOwn returns the first own frame from one on; that one if there is none.
 func (d *Dump) firstOwn(ctx context.Context, t event.ThreadID, from int) int {
 	list, err := d.framesOf(ctx, 0, t)
 	if err != nil {
@@ -98,8 +97,8 @@ func (d *Dump) firstOwn(ctx context.Context, t event.ThreadID, from int) int {
 	return from
 }
 
-// explainAbort finds why a program ended itself: a failed assertion whose text
-// the C library was given, or nothing that is known.
+// explainAbort finds the reason why a program aborted: the text of a failed assertion, if the C
+// library has one.
 func (d *Dump) explainAbort(ctx context.Context, f *failure) {
 	f.Summary = "the program ended itself (SIGABRT)"
 	if d.sent() && d.core.Signal.Sender != 0 && d.core.Process.ID != 0 && d.core.Signal.Sender != d.core.Process.ID {
@@ -146,8 +145,7 @@ func (d *Dump) explainAbort(ctx context.Context, f *failure) {
 	}
 }
 
-// abortMessage reads the text with which the C library ended the program. It
-// keeps it for this purpose: a size, then the text.
+// abortMessage reads the C library's abort message, which it stores as a size and a text.
 func (d *Dump) abortMessage() string {
 	for _, l := range d.modules {
 		if l.Binary == nil || !strings.HasPrefix(path.Base(l.Path), "libc.") && !l.Executable {
@@ -169,7 +167,7 @@ func (d *Dump) abortMessage() string {
 	return ""
 }
 
-// explainFault says which access or instruction failed, and why that is bad.
+// explainFault describes the access or instruction that failed, and why.
 func (d *Dump) explainFault(ctx context.Context, f *failure, s syscall.Signal) {
 	regs := d.core.Threads[0].Registers
 	a := d.accessAt(&regs)
@@ -177,7 +175,7 @@ func (d *Dump) explainFault(ctx context.Context, f *failure, s syscall.Signal) {
 	f.Instruction = a.text
 	address := d.core.Signal.Address
 	known := d.core.Signal.Known
-	const kernelFault = 0x80 // si_code SI_KERNEL: the address was not one
+	const kernelFault = 0x80 // si_code SI_KERNEL: it is not a canonical address
 	if known && d.core.Signal.Code == kernelFault {
 		known = false
 		if a.hasAddress {
@@ -185,7 +183,7 @@ func (d *Dump) explainFault(ctx context.Context, f *failure, s syscall.Signal) {
 		}
 	}
 	if !known && !d.core.Signal.Known && a.hasAddress {
-		address, known = a.address, true // the core does not say; the instruction does
+		address, known = a.address, true // the instruction says it, the core does not
 	}
 	if known {
 		f.Address = fmt.Sprintf("0x%x", address)
@@ -210,7 +208,7 @@ func (d *Dump) explainFault(ctx context.Context, f *failure, s syscall.Signal) {
 	}
 }
 
-// badAccess says what was done at an address, and what is there.
+// badAccess describes an access and the memory at its address.
 func (d *Dump) badAccess(regs *machine.Registers, a access, address uint64, known bool, s syscall.Signal) string {
 	if !known {
 		return "an access to an address that the processor cannot form"
@@ -262,12 +260,13 @@ func (d *Dump) badAccess(regs *machine.Registers, a access, address uint64, know
 
 const (
 	firstPage = 4096
-	// guardSpan is how far below a stack an access still means that it is exhausted.
+	// guardSpan is the maximum distance below a stack at which an access counts as a stack
+	// overflow.
 	guardSpan = 64 << 10
 )
 
-// belowStack reports whether an address lies just below the stack that a thread
-// is on, with the stack pointer at its end.
+// belowStack reports whether an address is just below the thread's stack, with the stack pointer at
+// the end of the stack.
 func (d *Dump) belowStack(regs *machine.Registers, address uint64) bool {
 	sp := regs.SP()
 	if address > sp+guardSpan || sp > address+guardSpan {

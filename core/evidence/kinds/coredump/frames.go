@@ -16,27 +16,27 @@ import (
 type step struct {
 	regs   machine.Registers
 	pc     uint64
-	look   uint64 // where its line and scopes are looked up: within the call
+	look   uint64 // address for line and scopes: inside the call instruction
 	cfa    uint64
 	hasCFA bool
 	module *loaded
-	how    string // how it was found, where that is not certain
+	how    string // how it was found, if that is not certain
 	signal bool   // the kernel's frame for a signal
 }
 
-// frame is a frame as people see it: an activation, or a function that was inlined in one.
+// frame is a frame of the answer: an activation, or a function that was inlined into one.
 type frame struct {
 	replay.Frame
-	steps    []step // of the whole thread
-	at       int    // index among steps
+	steps    []step // in the thread's stack
+	at       int    // index of its activation
 	function *debuginfo.Function
-	scopes   []*debuginfo.Scope // from its innermost block to its function
+	scopes   []*debuginfo.Scope // from the innermost block to the function
 }
 
 const (
-	// maxSteps bounds a stack; one that overflowed may have many more.
+	// maxSteps limits the activations of a stack.
 	maxSteps = 20_000
-	// maxKept bounds how many threads' frames are kept.
+	// maxKept limits the threads whose frames are cached.
 	maxKept = 64
 )
 
@@ -96,8 +96,8 @@ func (d *Dump) frameOf(ctx context.Context, at event.Moment, t event.ThreadID, i
 	return &list[index], nil
 }
 
-// registersOf returns the registers with which a thread's stack begins. exact is
-// set where the program counter is where the thread stopped, not a return address.
+// registersOf returns the registers at the top of a thread's stack. exact is set if the program
+// counter is that of the current instruction, not a return address.
 func (d *Dump) registersOf(t *thread) (regs machine.Registers, exact, ok bool) {
 	if t.goroutine != nil {
 		return d.golang.registers(t.goroutine)
@@ -108,7 +108,7 @@ func (d *Dump) registersOf(t *thread) (regs machine.Registers, exact, ok bool) {
 	return d.core.Threads[t.lwp].Registers, true, true
 }
 
-// unwind lists the activations of a stack, the innermost first.
+// unwind lists the activations of a stack, innermost first.
 func (d *Dump) unwind(ctx context.Context, regs machine.Registers, exact bool, most int) []step {
 	var list []step
 	how := ""
@@ -140,8 +140,8 @@ func (d *Dump) unwind(ctx context.Context, regs machine.Registers, exact bool, m
 	return list
 }
 
-// switches reports whether an activation may go on to another stack, as Go's do
-// between a goroutine's and the scheduler's.
+// switches reports whether the caller of an activation can be on another stack, as in Go between a
+// goroutine's stack and that of its thread.
 func (d *Dump) switches(s *step) bool { return d.golang != nil && s.module == d.program }
 
 type caller struct {
@@ -151,16 +151,15 @@ type caller struct {
 
 func (d *Dump) read(address, n uint64) ([]byte, bool) { return d.core.Memory.Read(address, n) }
 
-// caller finds the caller of an activation: by what the kernel left on the stack
-// for a signal, else by call frame information, else by the frame pointer, else by
-// the first word on the stack that is a return address.
+// caller finds the caller of an activation by the kernel's signal frame, else by call frame
+// information, else by the frame pointer, else by scanning the stack for a return address.
 func (d *Dump) caller(s *step, exact, first bool) (caller, bool) {
 	if regs, ok := d.signalFrame(s); ok {
 		s.signal = true
 		return caller{regs: regs}, true
 	}
 	if exact && first && (s.module == nil || !d.isCode(s.pc)) {
-		// Code was called where there is none.
+		// A call of an address without code.
 		if regs, ok := d.afterCall(s); ok {
 			return caller{regs: regs}, true
 		}
@@ -191,8 +190,8 @@ func (d *Dump) caller(s *step, exact, first bool) (caller, bool) {
 		}
 	}
 	if s.module != nil && s.module.Binary == nil {
-		// A library that was not found keeps no frame pointers, as a rule: then the
-		// frame pointer is that of a caller.
+		// A library without its file usually has no frame pointers. Then the frame pointer is that
+		// of a caller.
 		if found, ok := d.byScan(s); ok {
 			return found, true
 		}
@@ -203,8 +202,7 @@ func (d *Dump) caller(s *step, exact, first bool) (caller, bool) {
 	return d.byScan(s)
 }
 
-// onlyFrame leaves the registers that Go's functions preserve: the stack pointer
-// and the frame pointer.
+// onlyFrame keeps the registers that Go functions preserve: stack pointer and frame pointer.
 func onlyFrame(r machine.Registers) machine.Registers {
 	out := machine.Registers{Arch: r.Arch, ThreadBase: r.ThreadBase}
 	for _, n := range []machine.Register{r.Arch.PC, r.Arch.SP, r.Arch.FP, r.Arch.Link} {
@@ -215,7 +213,7 @@ func onlyFrame(r machine.Registers) machine.Registers {
 	return out
 }
 
-// goCaller finds the caller by the frame size that Go's own tables give.
+// goCaller finds the caller by the frame size in Go's function table.
 func (d *Dump) goCaller(s *step, size uint64) (caller, bool) {
 	regs := machine.Registers{Arch: s.regs.Arch, ThreadBase: s.regs.ThreadBase}
 	top := s.regs.SP() + size
@@ -246,8 +244,8 @@ func (d *Dump) goCaller(s *step, size uint64) (caller, bool) {
 	return caller{regs: regs}, true
 }
 
-// signalFrame recognises the code that returns from a signal, and reads the
-// registers that the kernel saved (struct ucontext of Linux).
+// signalFrame detects the code that returns from a signal handler and reads the registers that the
+// kernel saved (struct ucontext of Linux).
 func (d *Dump) signalFrame(s *step) (machine.Registers, bool) {
 	code, ok := d.read(s.pc, 9)
 	if !ok {
@@ -286,7 +284,7 @@ func (d *Dump) signalFrame(s *step) (machine.Registers, bool) {
 	return regs, true
 }
 
-// afterCall takes the return address from where a call leaves it.
+// afterCall reads the return address just after a call.
 func (d *Dump) afterCall(s *step) (machine.Registers, bool) {
 	regs := s.regs
 	if link := regs.Arch.Link; link != machine.None {
@@ -300,14 +298,14 @@ func (d *Dump) afterCall(s *step) (machine.Registers, bool) {
 	return regs, ok && d.isCode(v)
 }
 
-// isCode reports whether an address lies in code.
+// isCode reports whether an address is in executable memory.
 func (d *Dump) isCode(address uint64) bool {
 	x, ok := d.core.Memory.At(address)
 	return ok && x.Executable
 }
 
-// byFramePointer finds the caller where the frame pointer leads: the caller's
-// frame pointer, and after it the return address.
+// byFramePointer finds the caller by the frame pointer: it points to the caller's frame pointer,
+// followed by the return address.
 func (d *Dump) byFramePointer(s *step) (machine.Registers, bool) {
 	fp, ok := s.regs.Get(s.regs.Arch.FP)
 	if !ok || fp < s.regs.SP() || fp%8 != 0 || fp-s.regs.SP() > 64<<20 {
@@ -325,7 +323,7 @@ func (d *Dump) byFramePointer(s *step) (machine.Registers, bool) {
 	return regs, true
 }
 
-// maxScan bounds how many words of the stack are looked at.
+// maxScan limits the words of the stack that are scanned.
 const maxScan = 512
 
 // byScan takes the first word on the stack that follows a call instruction.
@@ -363,10 +361,10 @@ func (d *Dump) followsCall(pc uint64) bool {
 	if !ok {
 		return false
 	}
-	if b[2] == 0xe8 { // call with a distance
+	if b[2] == 0xe8 { // relative call
 		return true
 	}
-	for _, n := range []int{2, 3, 4, 6, 7} { // call through a register or memory
+	for _, n := range []int{2, 3, 4, 6, 7} { // indirect call
 		if b[7-n] == 0xff && b[8-n]>>3&7 == 2 {
 			return true
 		}
@@ -374,7 +372,7 @@ func (d *Dump) followsCall(pc uint64) bool {
 	return false
 }
 
-// frames makes of activations the frames that people see.
+// frames converts activations to frames.
 func (d *Dump) frames(steps []step) []frame {
 	var list []frame
 	for i := range steps {
@@ -423,7 +421,7 @@ func (d *Dump) framesAt(steps []step, i int) []frame {
 	return []frame{base}
 }
 
-// functionName names the function of an activation without debug information.
+// functionName returns the name of an activation's function without debug information.
 func (d *Dump) functionName(s *step) string {
 	if name := d.symbol(s.look); name != "" {
 		name, _, _ = strings.Cut(name, " + ")
@@ -432,7 +430,7 @@ func (d *Dump) functionName(s *step) string {
 	return fmt.Sprintf("0x%x", s.pc)
 }
 
-// scoped makes the frames of a function and of those that were inlined there.
+// scoped returns the frames of a function and of the functions inlined into it.
 func (d *Dump) scoped(base frame, f *debuginfo.Function, pc uint64) []frame {
 	var out []frame
 	now := base
@@ -456,14 +454,14 @@ func (d *Dump) scoped(base frame, f *debuginfo.Function, pc uint64) []frame {
 	return out
 }
 
-// foreignFolders are where the system's libraries and headers lie.
+// foreignFolders contain the libraries and headers of the system.
 var foreignFolders = []string{"/usr/lib", "/usr/include/", "/usr/src/", "/lib/", "/lib64/"}
 
-// foreignParts are in the paths of libraries' source text.
+// foreignParts occur in source paths of libraries.
 var foreignParts = []string{"/.cargo/", "/rustlib/", "/rustc/", "/library/std/", "/library/core/"}
 
-// own tells the team's own code from others'. In Go it is that of the main
-// module; elsewhere what has source text and is not the system's.
+// own reports whether code is the team's own. In Go that is the main module; in other languages it
+// is code with source text that is not the system's.
 func (d *Dump) own(f *frame) bool {
 	m := f.steps[f.at].module
 	if m == nil || m.Kernel || f.File == "" {
@@ -486,7 +484,7 @@ func (d *Dump) own(f *frame) bool {
 	return true
 }
 
-// goPackage returns the package of a function by its name.
+// goPackage returns the package in a function's name.
 func goPackage(function string) string {
 	slash := strings.LastIndexByte(function, '/') + 1
 	if dot := strings.IndexByte(function[slash:], '.'); dot >= 0 {

@@ -8,10 +8,10 @@ import (
 	"wraithology/core/replay"
 )
 
-// maxGaps bounds the gaps about modules.
+// maxGaps limits the gaps about modules.
 const maxGaps = 40
 
-// gaps lists what the dump and its binaries lack, each with what to do.
+// gaps lists what is missing in the dump and its binaries, with remedies.
 func (d *Dump) gaps() []replay.Gap {
 	var out []replay.Gap
 	add := func(what, remedy string) {
@@ -45,7 +45,7 @@ func (d *Dump) gaps() []replay.Gap {
 	return out
 }
 
-// usedModules are the modules that stacks of the failing thread go through.
+// usedModules are the modules on stacks of the failing thread.
 func (d *Dump) usedModules() map[*loaded]bool {
 	out := map[*loaded]bool{}
 	if d.failure == nil {

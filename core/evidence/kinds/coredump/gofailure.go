@@ -12,15 +12,15 @@ import (
 	"wraithology/core/replay"
 )
 
-// explainGo says what ended a Go program: a panic that nothing recovered, or an
-// error of the runtime. It returns false where neither is to be seen.
+// explainGo determines why a Go program ended: an unrecovered panic or a fatal error of the
+// runtime. It returns false if neither is found.
 func (d *Dump) explainGo(ctx context.Context, f *failure) bool {
 	g := d.panicking()
 	if g != nil {
 		d.explainPanic(ctx, f, g)
 		return true
 	}
-	// The runtime's last words are an argument of the function that says them.
+	// The runtime's last message is an argument of the function that prints it.
 	for _, id := range d.crashStacks() {
 		list, err := d.framesOf(ctx, 0, id)
 		if err != nil {
@@ -41,8 +41,8 @@ func (d *Dump) explainGo(ctx context.Context, f *failure) bool {
 	return false
 }
 
-// lastWords finds the text that the runtime was told to say: the argument, or
-// where that was not kept, the constant that the caller passed.
+// lastWords finds the message that the runtime printed: the argument, or the constant that the
+// caller passed if the argument was not kept.
 func (d *Dump) lastWords(ctx context.Context, id event.ThreadID, list []frame, i int) (string, bool) {
 	if v, ok, err := d.Variable(ctx, 0, id, i, "s"); err == nil && ok && v.Value.State == event.Known && v.Value.Value.Text != "" {
 		return v.Value.Value.Text, true
@@ -55,8 +55,8 @@ func (d *Dump) lastWords(ctx context.Context, id event.ThreadID, list []frame, i
 	return "", false
 }
 
-// passedText reads the constant text that a function loaded into the registers of
-// a first argument before the call that it is in.
+// passedText reads the constant text that a function loaded into the registers of the first
+// argument before its current call.
 func (d *Dump) passedText(s *step) (string, bool) {
 	start, ok := uint64(0), false
 	if s.module != nil {
@@ -94,9 +94,8 @@ func (d *Dump) passedText(s *step) (string, bool) {
 	return string(b), ok
 }
 
-// whose returns the goroutine that a fatal error is about, and its first own
-// frame: the one on the thread that said so; where that ran none of its own code,
-// the first that does.
+// whose returns the goroutine of a fatal error and its first own frame: on the thread that reported
+// it, or if that ran no own code, on the first goroutine that did.
 func (d *Dump) whose(ctx context.Context, id event.ThreadID, frame int) (event.ThreadID, int) {
 	ids := append(d.crashStacks(), id)
 	for i := range d.threads {
@@ -118,8 +117,8 @@ func (d *Dump) whose(ctx context.Context, id event.ThreadID, frame int) (event.T
 	return id, frame
 }
 
-// crashStacks lists the stacks that the crash may be found on: that of the
-// goroutine and that of its thread, which the runtime uses for itself.
+// crashStacks lists the stacks on which the crash can be found: that of the goroutine and that of
+// its thread.
 func (d *Dump) crashStacks() []event.ThreadID {
 	var out []event.ThreadID
 	for i := range d.threads {
@@ -130,9 +129,9 @@ func (d *Dump) crashStacks() []event.ThreadID {
 	return out
 }
 
-// panicking returns the goroutine whose panic ended the program. The runtime may
-// have let another thread end it, after that one had shown its stacks; the stack
-// that it used for itself on the goroutine's thread then still says so.
+// panicking returns the goroutine whose panic ended the program. Another thread may have ended the
+// process after the panicking thread had printed its stacks; then the runtime's stack of the latter
+// shows it.
 func (d *Dump) panicking() *goroutine {
 	var found *goroutine
 	for _, g := range d.golang.goroutines {
@@ -192,7 +191,7 @@ func (d *Dump) explainPanic(ctx context.Context, f *failure, g *goroutine) {
 	}
 }
 
-// suspectNil names the nil pointer that the line of a frame uses.
+// suspectNil returns the nil pointer that a frame's line uses.
 func (d *Dump) suspectNil(f *failure, list []frame, at int) {
 	c, ok := best(d.holding(&list[at], func(v replay.Value) bool { return isPointer(v, 0) }))
 	if !ok || c.named == 0 {
@@ -203,8 +202,7 @@ func (d *Dump) suspectNil(f *failure, list []frame, at int) {
 	d.handedOver(f, list, at, c, 0)
 }
 
-// panicText writes what a program panicked with as its runtime would, as far as
-// that takes no running of code.
+// panicText formats a panic value as the runtime does, without calling methods.
 func (d *Dump) panicText(v replay.Value) string {
 	inner := v
 	for inner.Form() == event.Interface && len(inner.Items) == 1 {
@@ -234,8 +232,8 @@ func (d *Dump) panicText(v replay.Value) string {
 	return fmt.Sprintf("%s (%s)", inner.Text(), name)
 }
 
-// errorText reads the message of an error that keeps it in a field: what the
-// errors and fmt packages make, and others that are built like them.
+// errorText reads the message of an error with a message field, such as those of the packages
+// errors and fmt.
 func (d *Dump) errorText(v replay.Value, depth int) (string, bool) {
 	if v.Form() == event.Text {
 		return v.Value.Text, true
@@ -251,7 +249,7 @@ func (d *Dump) errorText(v replay.Value, depth int) (string, bool) {
 	return "", false
 }
 
-// boundsText writes an index or slice that is out of range, by the runtime's own texts.
+// boundsText formats an index or slice error with the runtime's texts.
 func (d *Dump) boundsText(v replay.Value) string {
 	x, y, code := v.Field("x"), v.Field("y"), v.Field("code")
 	text := ""
@@ -264,7 +262,7 @@ func (d *Dump) boundsText(v replay.Value) string {
 	return strings.NewReplacer("%x", fmt.Sprint(x.Int), "%y", fmt.Sprint(y.Int)).Replace(text)
 }
 
-// assertionText writes a type assertion that failed.
+// assertionText formats a failed type assertion.
 func (d *Dump) assertionText(v replay.Value) string {
 	name := func(field string) string {
 		f := v.Field(field)

@@ -14,14 +14,14 @@ import (
 	"wraithology/core/replay"
 )
 
-// goRuntime reads what Go's runtime keeps of itself. Fields are found by the
-// debug information, so that no release's layout is built in.
+// goRuntime reads the data of Go's runtime. Debug information gives the offsets of fields, so that
+// the code depends on no release.
 type goRuntime struct {
 	d          *Dump
-	types      uint64 // where the descriptions of types begin, 0 if not known
+	types      uint64 // start of the type descriptors, 0 if not known
 	goroutines []*goroutine
 	reasons    []string
-	semaphores map[uint64]uint64 // by goroutine: the address that it waits at
+	semaphores map[uint64]uint64 // the address at which a goroutine waits
 	trouble    string
 }
 
@@ -30,7 +30,7 @@ type goroutine struct {
 	record values.Record
 	id     uint64
 	status uint64
-	lwp    int // index of the thread that it runs on, -1 for none
+	lwp    int // index of its thread, -1 for none
 }
 
 // The states of a goroutine (runtime/runtime2.go).
@@ -56,7 +56,7 @@ func newGoRuntime(d *Dump) *goRuntime {
 	return r
 }
 
-// address finds a global variable of the runtime.
+// address returns the address of a global variable of the runtime.
 func (r *goRuntime) address(name string) (uint64, bool) {
 	l := r.d.program
 	l.load(&r.d.core.Memory)
@@ -77,8 +77,8 @@ func (r *goRuntime) address(name string) (uint64, bool) {
 	return binary.LittleEndian.Uint64(p.Expression[1:]) + l.Bias, true
 }
 
-// text reads the text of Go whose two words lie at an address; ok is false where it
-// is longer than most bytes, or was not kept.
+// text reads a Go string at an address. ok is false if it is longer than most bytes or was not
+// kept.
 func (r *goRuntime) text(at, most uint64) (s string, ok bool) {
 	p, ok := r.d.core.Memory.Pointer(at)
 	n, _ := r.d.core.Memory.Pointer(at + 8)
@@ -92,7 +92,7 @@ func (r *goRuntime) text(at, most uint64) (s string, ok bool) {
 	return string(b), ok
 }
 
-// list reads the runtime's list of all goroutines.
+// list reads all goroutines from the runtime's list.
 func (r *goRuntime) list(ctx context.Context) {
 	m := r.d.memory
 	at, ok := r.address("runtime.allgs")
@@ -134,7 +134,7 @@ func (r *goRuntime) list(ctx context.Context) {
 	r.readSemaphores()
 }
 
-// readReasons reads the runtime's own words for why a goroutine waits.
+// readReasons reads the runtime's texts for wait reasons.
 func (r *goRuntime) readReasons() {
 	at, ok := r.address("runtime.waitReasonStrings")
 	if !ok {
@@ -150,9 +150,8 @@ func (r *goRuntime) readReasons() {
 	}
 }
 
-// readSemaphores finds at which address each goroutine waits that waits for a
-// semaphore: the runtime keeps trees of waiters, with lists of those that wait at
-// one address.
+// readSemaphores finds the semaphores that goroutines wait for. The runtime keeps trees of waiters,
+// with lists of those at the same address.
 func (r *goRuntime) readSemaphores() {
 	const roots, most = 251, 1 << 20
 	at, ok := r.address("runtime.semtable")
@@ -161,7 +160,7 @@ func (r *goRuntime) readSemaphores() {
 	if !ok || root == nil || waiter == nil {
 		return
 	}
-	const line = 64 // each root fills whole cache lines
+	const line = 64 // each root fills its own cache lines
 	size := (root.Size + line - 1) / line * line
 	var todo []uint64
 	seen := map[uint64]bool{}
@@ -183,7 +182,7 @@ func (r *goRuntime) readSemaphores() {
 	}
 }
 
-// state says in the runtime's words what a goroutine does.
+// state describes what a goroutine does, in the runtime's words.
 func (r *goRuntime) state(g *goroutine) string {
 	switch g.status {
 	case statusRunnable:
@@ -203,7 +202,7 @@ func (r *goRuntime) state(g *goroutine) string {
 	return "waiting"
 }
 
-// waitsOn says what a waiting goroutine waits on; empty where that is not known.
+// waitsOn describes what a goroutine waits for; empty if not known.
 func (r *goRuntime) waitsOn(g *goroutine) string {
 	if at, ok := r.semaphores[g.record.Address]; ok && at != 0 {
 		return fmt.Sprintf("semaphore at 0x%x", at)
@@ -225,11 +224,11 @@ func (r *goRuntime) waitsOn(g *goroutine) string {
 	return out
 }
 
-// maxDeferred bounds the deferred calls that are listed.
+// maxDeferred limits the deferred calls in an answer.
 const maxDeferred = 50
 
-// deferred lists the calls that a goroutine has put off. Those that the compiler
-// put into the function itself are not in the runtime's list.
+// deferred lists the deferred calls of a goroutine. Calls that the compiler inlined into the
+// function itself are not in the runtime's list.
 func (r *goRuntime) deferred(g *goroutine) []string {
 	var out []string
 	for x := g.record.To("_defer"); x.Valid() && len(out) < maxDeferred; x = x.To("link") {
@@ -240,7 +239,7 @@ func (r *goRuntime) deferred(g *goroutine) []string {
 	return out
 }
 
-// creator says who started a goroutine.
+// creator describes the statement that started a goroutine.
 func (r *goRuntime) creator(g *goroutine) string {
 	pc := g.record.Uint("gopc")
 	if pc == 0 || r.d.program.golang == nil {
@@ -261,8 +260,8 @@ func (r *goRuntime) creator(g *goroutine) string {
 	return out
 }
 
-// registers returns the registers with which a goroutine's own stack begins, and
-// whether the program counter is where it stopped.
+// registers returns the registers at the top of a goroutine's stack, and whether the program
+// counter is that of the current instruction.
 func (r *goRuntime) registers(g *goroutine) (regs machine.Registers, exact, ok bool) {
 	arch := r.d.core.Arch
 	regs = machine.Registers{Arch: arch}
@@ -281,8 +280,8 @@ func (r *goRuntime) registers(g *goroutine) (regs machine.Registers, exact, ok b
 		if inside(t.Registers.SP()) {
 			return t.Registers, true, true
 		}
-		// The thread is on a stack of the runtime: for a signal it leads back to the
-		// goroutine's own.
+		// The thread is on a runtime stack. For a signal it leads back to the stack of the
+		// goroutine.
 		steps := r.d.unwind(context.Background(), t.Registers, true, maxSystemSteps)
 		for i, s := range steps {
 			if inside(s.regs.SP()) {
@@ -299,14 +298,13 @@ func (r *goRuntime) registers(g *goroutine) (regs machine.Registers, exact, ok b
 	return saved(s.Uint("sp"), s.Uint("pc"), s.Uint("bp"))
 }
 
-// maxSystemSteps bounds how far the runtime's own stack is followed.
+// maxSystemSteps limits how far a runtime stack is followed.
 const maxSystemSteps = 64
 
-// threadsBase is added to the numbers of threads in a dump whose threads are
-// goroutines.
+// threadsBase is added to kernel thread numbers in a dump whose threads are goroutines.
 const threadsBase = 1_000_000_000
 
-// listThreads lists what is shown as threads: goroutines, and the kernel's threads.
+// listThreads lists the threads of the answer: goroutines and kernel threads.
 func (d *Dump) listThreads(ctx context.Context) error {
 	add := func(t thread) {
 		if _, ok := d.byID[t.ID]; ok || t.ID == 0 {
@@ -335,13 +333,13 @@ func (d *Dump) listThreads(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// threadState says what a thread did when the dump was made.
+// threadState describes what a thread did when the dump was written.
 func (d *Dump) threadState(i int) string {
 	t := &d.core.Threads[i]
 	if i == 0 && t.Signal != 0 {
 		return "ended by " + signalName(t.Signal)
 	}
-	// In a system call the instruction before the program counter is the call's.
+	// In a system call, the instruction before the program counter is the system call.
 	code, ok := d.read(t.Registers.PC()-4, 4)
 	if held := d.waitsForMutex(t); held != "" {
 		return held

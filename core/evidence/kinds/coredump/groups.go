@@ -12,8 +12,8 @@ import (
 	"wraithology/core/replay"
 )
 
-// Groups implements replay.Grouper: threads whose stacks are the same, and that
-// do the same, the failing one's group first, then the largest.
+// Groups implements replay.Grouper: threads with the same stack and state; the failing thread's
+// group first, then the largest.
 func (d *Dump) Groups(ctx context.Context, at event.Moment) ([]replay.Group, error) {
 	if err := check(at); err != nil {
 		return nil, err
@@ -27,7 +27,7 @@ func (d *Dump) Groups(ctx context.Context, at event.Moment) ([]replay.Group, err
 		}
 		t := &d.threads[i]
 		state := t.State
-		if t.goroutine != nil { // what it waits on is its own
+		if t.goroutine != nil { // the wait target differs
 			state, _, _ = strings.Cut(state, ", ")
 		}
 		key = append(append(key[:0], t.Kind...), state...)
@@ -59,8 +59,8 @@ func (d *Dump) Groups(ctx context.Context, at event.Moment) ([]replay.Group, err
 	return out, nil
 }
 
-// counters lists the program counters of a stack. For goroutines that do not run
-// Go's own table is enough, which is quicker than to find all registers.
+// counters lists the program counters of a stack. For goroutines that do not run, Go's function
+// table is enough and faster.
 func (d *Dump) counters(ctx context.Context, t *thread) []uint64 {
 	if t.goroutine != nil && t.lwp < 0 && d.program.golang != nil && d.core.Arch == machine.AMD64 {
 		if list, ok := d.goCounters(t.goroutine); ok {

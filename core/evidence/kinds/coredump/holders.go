@@ -11,9 +11,8 @@ import (
 	"wraithology/core/evidence/kinds/coredump/machine"
 )
 
-// waitsForMutex says which thread holds the mutex of POSIX threads that a thread
-// waits for in the kernel; it is empty where that is not what it does. The C
-// library keeps the owner's number in the mutex, behind its lock word and count.
+// waitsForMutex describes the owner of the POSIX mutex that a thread waits for in the kernel; empty
+// if it waits for none. The C library stores the owner after lock word and count.
 func (d *Dump) waitsForMutex(t *elfcore.Thread) string {
 	const futexAMD64, ownerAt = 202, 8
 	if d.core.Arch != machine.AMD64 || !t.Registers.InCall || t.Registers.Call != futexAMD64 {
@@ -36,17 +35,16 @@ func (d *Dump) waitsForMutex(t *elfcore.Thread) string {
 	return ""
 }
 
-// maxHolding bounds how many goroutines are named as those that may hold a mutex,
-// and maxLooked how many are looked at.
+// maxHolding limits the goroutines that are named as possible holders of a mutex, maxLooked those
+// that are examined.
 const (
 	maxHolding = 3
 	maxLooked  = 20_000
 )
 
-// mayHold names the goroutines that may hold the mutex of Go at whose semaphore
-// others wait. A mutex does not say who holds it: those are named that have it in
-// hand, by a variable of a function of their own that leads to what it is part of,
-// and that do not wait for it themselves.
+// mayHold names goroutines that may hold a Go mutex with waiters. A mutex does not record its
+// owner. Candidates are goroutines with a pointer in a variable of an own function to the object
+// with the mutex that do not wait for it.
 func (r *goRuntime) mayHold(ctx context.Context, semaphore uint64) string {
 	var names []string
 	looked := 0
@@ -71,11 +69,11 @@ func (r *goRuntime) mayHold(ctx context.Context, semaphore uint64) string {
 	return strings.Join(names, ", ")
 }
 
-// maxObject is how far before a semaphore the object may begin that it is part of.
+// maxObject is the maximum distance of a semaphore from the start of its object.
 const maxObject = 4096
 
-// onStack reports whether a goroutine's stack holds a pointer that may lead to the
-// object of which a semaphore is part: a quick look before a thorough one.
+// onStack reports whether a goroutine's stack contains a pointer that may lead to the object with a
+// semaphore. It is a quick filter before inHand.
 func (r *goRuntime) onStack(g *goroutine, semaphore uint64) bool {
 	sp := g.record.In("sched").Uint("sp")
 	stack := g.record.In("stack")
@@ -92,8 +90,8 @@ func (r *goRuntime) onStack(g *goroutine, semaphore uint64) bool {
 	return false
 }
 
-// inHand finds a function of the team's own on a goroutine's stack with a pointer
-// to the object that a semaphore is part of.
+// inHand finds an own function on a goroutine's stack with a pointer to the object with a
+// semaphore.
 func (r *goRuntime) inHand(ctx context.Context, id event.ThreadID, semaphore uint64) (string, bool) {
 	list, err := r.d.framesOf(ctx, 0, id)
 	if err != nil {

@@ -13,7 +13,7 @@ var Kind = evidence.Kind{
 	Name: kindName, Ending: ".core",
 	Traits:    replay.Traits{Lines: true, Memory: true},
 	Explained: true,
-	Unpacks:   true, // with their holes
+	Unpacks:   true, // sparse
 	Recognise: func(s evidence.Sample) evidence.Confidence {
 		if Is(s.Bytes) {
 			return evidence.Certain
@@ -25,7 +25,7 @@ var Kind = evidence.Kind{
 	},
 }
 
-// OptionsOf returns what artifacts say of a dump.
+// OptionsOf returns the options for artifacts.
 func OptionsOf(a evidence.Artifacts) Options {
 	return Options{Modules: module.Sources{Binaries: a.Binaries, Offered: a.Offered, Names: a.Names, Debug: a.Debug, Cache: a.Cache, Alone: a.Alone}, Source: a.Source, Paths: a.Paths}
 }

@@ -16,7 +16,7 @@ import (
 	"wraithology/core/replay"
 )
 
-// describeAddress says what lies at an address.
+// describeAddress describes the memory at an address.
 func (d *Dump) describeAddress(address uint64) string {
 	x, ok := d.core.Memory.At(address)
 	if !ok {
@@ -52,8 +52,7 @@ func (d *Dump) describeAddress(address uint64) string {
 	return d.anonymous(x.Start, x.Executable)
 }
 
-// anonymous names memory that belongs to no file: the heap of the C library lies
-// above the program; what was mapped besides is memory all the same.
+// anonymous describes memory without a file. The C library's heap is above the program.
 func (d *Dump) anonymous(start uint64, executable bool) string {
 	switch {
 	case executable:
@@ -66,7 +65,7 @@ func (d *Dump) anonymous(start uint64, executable bool) string {
 	return "memory that the program mapped"
 }
 
-// maxMemory bounds one answer about memory, in bytes.
+// maxMemory limits one answer about memory, in bytes.
 const maxMemory = 64 << 10
 
 // MemoryAt implements replay.Machine.
@@ -94,10 +93,10 @@ func (d *Dump) MemoryAt(ctx context.Context, address, count uint64) (replay.Stre
 // Types implements replay.Machine.
 func (d *Dump) Types() replay.TypeNames { return d.memory }
 
-// maxHolders bounds the places that one answer lists.
+// maxHolders limits the places in one answer.
 const maxHolders = 10_000
 
-// Holders implements replay.Machine: it looks through all memory that was kept.
+// Holders implements replay.Machine. It searches all memory in the core.
 func (d *Dump) Holders(ctx context.Context, pointer uint64, page replay.Page) ([]replay.Word, int, error) {
 	var want [8]byte
 	binary.LittleEndian.PutUint64(want[:], pointer)
@@ -123,8 +122,8 @@ func (d *Dump) Holders(ctx context.Context, pointer uint64, page replay.Page) ([
 	return out, total, ctx.Err()
 }
 
-// Instructions implements replay.Machine: those before the program counter of a
-// frame, that one, and those after it, with what their operands were.
+// Instructions implements replay.Machine: instructions before, at and after the program counter of
+// a frame, with the values of the operands.
 func (d *Dump) Instructions(ctx context.Context, at event.Moment, t event.ThreadID, index, before, after int) ([]replay.Instruction, error) {
 	f, err := d.frameOf(ctx, at, t, index)
 	if err != nil {
@@ -144,7 +143,7 @@ func (d *Dump) Instructions(ctx context.Context, at event.Moment, t event.Thread
 			now = i
 		}
 	}
-	if now < 0 { // what lies before could not be told apart
+	if now < 0 { // the instructions before are ambiguous
 		list, now = d.decode(s.pc, s.pc, after+1), 0
 	}
 	list = list[max(0, now-before):min(len(list), now+after+1)]
@@ -157,7 +156,7 @@ func (d *Dump) Instructions(ctx context.Context, at event.Moment, t event.Thread
 	return list, ctx.Err()
 }
 
-// functionStart returns where the code of an activation's function begins.
+// functionStart returns the address of an activation's function.
 func (d *Dump) functionStart(s *step) (uint64, bool) {
 	pc := s.look - s.module.Bias
 	if s.module.golang != nil {
@@ -180,10 +179,10 @@ func (d *Dump) functionStart(s *step) (uint64, bool) {
 	return 0, false
 }
 
-// maxDecoded bounds how many instructions of a function are passed over.
+// maxDecoded limits the instructions of a function that are decoded.
 const maxDecoded = 1 << 20
 
-// decode decodes instructions from start on, so that some lie after pc.
+// decode decodes instructions from start until enough of them are after pc.
 func (d *Dump) decode(start, pc uint64, after int) []replay.Instruction {
 	var list []replay.Instruction
 	for n, left := 0, after; n < maxDecoded && (left > 0 || start < pc); n++ {
@@ -220,7 +219,7 @@ func (d *Dump) decode(start, pc uint64, after int) []replay.Instruction {
 	return list
 }
 
-// annotate says of an instruction at the frame's place what its operands were.
+// annotate describes the operands of the instruction at the frame's place.
 func (d *Dump) annotate(x *replay.Instruction, s *step) {
 	if name := d.symbol(x.Address); name != "" {
 		x.Where = name

@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// rustPanics says what functions of Rust's libraries are called for when something is wrong,
-// by the last part of their name, or the last two where one means several things.
+// rustPanics describe the functions that Rust's libraries call to panic, by the last one or two
+// parts of their names.
 var rustPanics = map[string]string{
 	"panic_bounds_check":                   "an index is beyond the end",
 	"panic_null_pointer_dereference":       "a null pointer was followed",
@@ -39,9 +39,8 @@ var rustPanics = map[string]string{
 
 var rustHash = regexp.MustCompile(`::h[0-9a-f]{16}$`)
 
-// rustPanic tells from the stack that a program of Rust panicked, and as far as its libraries
-// say so why: the function that they call for it is among the frames. frame is where the
-// libraries took over.
+// rustPanic reports whether the stack is that of a Rust panic, with the reason if a function of the
+// libraries on it tells it. frame is the first frame outside of the libraries.
 func rustPanic(list []frame) (why string, at int, ok bool) {
 	for i, x := range list {
 		name := rustHash.ReplaceAllString(x.Function, "")

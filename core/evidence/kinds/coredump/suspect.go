@@ -11,19 +11,18 @@ import (
 	"wraithology/core/replay"
 )
 
-// candidate is a place in the program's own words that holds a bad value.
+// candidate is an expression of the program with a bad value.
 type candidate struct {
 	path  string
 	root  replay.Variable
 	value replay.Value
 	depth int
-	named int // how many of its names stand on the line
+	named int // number of its names on the line
 }
 
 var identifier = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*`)
 
-// lineNames lists the names on the line that a frame has reached; nil where the
-// source text is not there.
+// lineNames lists the names on a frame's line; nil without source text.
 func (d *Dump) lineNames(f *frame) map[string]bool {
 	text, err := d.Source(f.File)
 	if err != nil {
@@ -45,8 +44,7 @@ const (
 	maxSuspectParts = 64
 )
 
-// holding lists what in a frame holds a value that test accepts: variables, and
-// members that are reached from them.
+// holding lists the variables of a frame, and members reached from them, whose value test accepts.
 func (d *Dump) holding(f *frame, test func(replay.Value) bool) []candidate {
 	names := d.lineNames(f)
 	var out []candidate
@@ -78,9 +76,8 @@ func (d *Dump) holding(f *frame, test func(replay.Value) bool) []candidate {
 	return out
 }
 
-// best returns the candidate that the line names most fully; of several that are
-// equal, the one with the shortest path. ok is false where the line names none of
-// several.
+// best returns the candidate with the most names on the line; among equal ones, the one with the
+// shortest path. ok is false if the line names none of several candidates.
 func best(list []candidate) (candidate, bool) {
 	var out candidate
 	ok := false
@@ -115,8 +112,8 @@ func isPointer(v replay.Value, address uint64) bool {
 	return false
 }
 
-// suspect finds the variable that held the bad address, and how far up it was
-// already bad.
+// suspect finds the variable with the bad address, and the outermost frame in which it was already
+// bad.
 func (d *Dump) suspect(ctx context.Context, f *failure, a access, address uint64) {
 	list, err := d.framesOf(ctx, 0, f.Thread)
 	if err != nil || len(list) == 0 {
@@ -142,11 +139,11 @@ func (d *Dump) suspect(ctx context.Context, f *failure, a access, address uint64
 	isBad := func(v replay.Value) bool { return isPointer(v, bad) }
 	c, ok := best(d.holding(frame, isBad))
 	for ; !ok && list[at].Inlined && at+1 < len(list) && list[at+1].Own; c, ok = best(d.holding(frame, isBad)) {
-		at++ // what was inlined may have been handed it in no place of its own
+		at++ // arguments of inlined calls may have no location of their own
 		frame = &list[at]
 	}
 	if !ok && bad >= firstPage {
-		// The program may have added to it before.
+		// The program may have added an offset before.
 		c, ok = best(d.holding(frame, func(v replay.Value) bool {
 			return v.Form() == event.Pointer && v.State == event.Known && v.Address >= firstPage && bad-v.Address < firstPage
 		}))
@@ -169,7 +166,7 @@ func (d *Dump) isMapped(address uint64) bool {
 	return ok
 }
 
-// suspectIndex names the variable whose value led an index beyond its array.
+// suspectIndex returns the variable whose value was an index beyond its array.
 func (d *Dump) suspectIndex(f *failure, frame *frame, regs *machine.Registers, a access) {
 	index, ok := regs.Get(a.index)
 	if !ok {
@@ -184,7 +181,7 @@ func (d *Dump) suspectIndex(f *failure, frame *frame, regs *machine.Registers, a
 	}
 }
 
-// suspectDivisor names the variable that was the divisor.
+// suspectDivisor returns the variable that was the divisor.
 func (d *Dump) suspectDivisor(ctx context.Context, f *failure, a access) {
 	list, err := d.framesOf(ctx, 0, f.Thread)
 	if err != nil || len(list) == 0 || d.core.Signal.Code != 1 {
@@ -200,8 +197,7 @@ func (d *Dump) suspectDivisor(ctx context.Context, f *failure, a access) {
 	}
 }
 
-// handedOver follows the bad value, or the object that holds it, up through the
-// callers that already had it.
+// handedOver follows a bad value, or the object that contains it, through the callers.
 func (d *Dump) handedOver(f *failure, list []frame, at int, c candidate, bad uint64) {
 	carried := c.root.Value
 	if c.root.Scope != event.Parameter || !isPointer(carried, carried.Address) {

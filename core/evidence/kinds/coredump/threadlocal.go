@@ -8,9 +8,9 @@ import (
 	"wraithology/core/evidence/kinds/coredump/machine"
 )
 
-// threadLocal finds a variable of a module's thread-local storage (ELF Handling
-// For Thread-Local Storage, section 3): for the program itself it lies at a fixed
-// distance from the thread's base, for libraries a table leads to it.
+// threadLocal returns the address of a thread-local variable of a module (ELF Handling For
+// Thread-Local Storage, section 3): in the program at a fixed offset from the thread's base, in
+// libraries by a table.
 func (d *Dump) threadLocal(l *loaded, regs *machine.Registers, offset uint64) (uint64, error) {
 	unknown := func(why string) error {
 		return fmt.Errorf("%w: the thread's local storage: %s", location.ErrUnavailable, why)
@@ -27,7 +27,7 @@ func (d *Dump) threadLocal(l *loaded, regs *machine.Registers, offset uint64) (u
 		}
 		align := max(p.Align, 1)
 		if offset >= p.Memsz && offset >= p.Vaddr && offset-p.Vaddr < p.Memsz {
-			// Split debug information gives the variable's place in the file instead.
+			// Split debug information has the offset in the file instead.
 			offset -= p.Vaddr
 		}
 		if !l.Executable {
@@ -43,8 +43,8 @@ func (d *Dump) threadLocal(l *loaded, regs *machine.Registers, offset uint64) (u
 	return 0, unknown("the module has none")
 }
 
-// libraryLocal finds thread-local storage of a shared library by way of the C
-// library's table: the number of the module is in its list of loaded objects.
+// libraryLocal finds the thread-local storage of a shared library through the C library's list of
+// loaded objects.
 func (d *Dump) libraryLocal(l *loaded, regs *machine.Registers, offset uint64) (uint64, error) {
 	unknown := fmt.Errorf("%w: the thread's local storage of %s was not found", location.ErrUnavailable, l.Path)
 	table := regs.ThreadBase
@@ -63,8 +63,8 @@ func (d *Dump) libraryLocal(l *loaded, regs *machine.Registers, offset uint64) (
 	return block + offset, nil
 }
 
-// tlsModule finds the number that the C library gave a module's thread-local
-// storage, where the C library itself describes its records for this purpose.
+// tlsModule returns the C library's number of a module's thread-local storage. The C library
+// describes its records for this purpose.
 func (d *Dump) tlsModule(l *loaded) (uint64, bool) {
 	for _, x := range d.modules {
 		if x.Binary == nil {
@@ -74,7 +74,7 @@ func (d *Dump) tlsModule(l *loaded) (uint64, bool) {
 		if !ok {
 			continue
 		}
-		// Three 32-bit numbers: bits, count, and where in the record it lies.
+		// Three 32-bit numbers: bits, count, and offset in the record.
 		at, ok := d.core.Memory.Uint(number.Address+x.Bias+8, 4)
 		if !ok {
 			return 0, false
@@ -84,8 +84,7 @@ func (d *Dump) tlsModule(l *loaded) (uint64, bool) {
 	return 0, false
 }
 
-// linkMap walks the list of loaded objects, which begins with the program's, for
-// the one of a module.
+// linkMap walks the list of loaded objects, which begins with the program, to the one of a module.
 func (d *Dump) linkMap(l *loaded, at uint64) (uint64, bool) {
 	const debugTag, maxObjects = 21, 10_000
 	if d.program == nil || d.program.Binary == nil {

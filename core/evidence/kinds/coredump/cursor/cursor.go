@@ -1,6 +1,5 @@
-// Package cursor reads numbers and texts out of untrusted bytes. Every read is
-// checked against what is there; the first error sticks, and after it all reads
-// yield zero, so that decoding code checks once, at its end.
+// Package cursor reads numbers and texts from untrusted bytes. Every read is checked. The first
+// error stays, and all reads after it return zero, so that decoders check once, at the end.
 package cursor
 
 import (
@@ -10,20 +9,20 @@ import (
 	"fmt"
 )
 
-// ErrShort says that bytes end before what they should hold.
+// ErrShort means that the bytes end too early.
 var ErrShort = errors.New("ends too early")
 
-// Cursor reads little-endian data from a slice, from the beginning on.
+// Cursor reads little-endian data from a slice.
 type Cursor struct {
 	data []byte
 	at   int
 	err  error
 }
 
-// New reads data.
+// New returns a cursor at the beginning of data.
 func New(data []byte) *Cursor { return &Cursor{data: data} }
 
-// At reads data from an offset on; one that is out of range yields an error.
+// At returns a cursor at an offset of data. If the offset is out of range, it has an error.
 func At(data []byte, offset uint64) *Cursor {
 	c := &Cursor{data: data}
 	if offset > uint64(len(data)) {
@@ -159,15 +158,15 @@ func (c *Cursor) Text() string {
 	return s
 }
 
-// Align passes over bytes up to a multiple of n from the beginning.
+// Align skips bytes up to a multiple of n from the beginning.
 func (c *Cursor) Align(n int) {
 	if rest := c.at % n; rest != 0 {
 		c.Skip(uint64(min(n-rest, c.Len())))
 	}
 }
 
-// Move goes forward or back by some bytes; it reports whether the place is inside
-// the data.
+// Move moves the cursor forward or back. It returns false, and does nothing, if the new position is
+// outside the data.
 func (c *Cursor) Move(by int) bool {
 	to := c.at + by
 	if to < 0 || to > len(c.data) {

@@ -1,7 +1,6 @@
-// Package debuginfo reads the debug information of a module (DWARF 4 and 5):
-// which functions, scopes and lines a program counter belongs to, which
-// variables are in scope there, where they are kept, and of what type they are.
-// It reads only the units that are asked for.
+// Package debuginfo reads the debug information of a module (DWARF 4 and 5): the functions, scopes
+// and lines of a program counter, and the variables in scope with their locations and types. It
+// reads only the units that are needed.
 package debuginfo
 
 import (
@@ -17,24 +16,24 @@ import (
 	"wraithology/core/evidence/kinds/coredump/module"
 )
 
-// ErrMalformed says that debug information is damaged.
+// ErrMalformed means that debug information is damaged.
 var ErrMalformed = errors.New("the debug information is damaged")
 
-// Languages that are told apart (DWARF 5, table 7.17).
+// Languages that are distinguished (DWARF 5, table 7.17).
 const (
 	langGo   = 0x16
 	langRust = 0x1c
 )
 
-// Debug is the debug information of one module. It is safe for concurrent use.
-// All its addresses are the file's own.
+// Debug is the debug information of one module. It is safe for concurrent use. Its addresses are
+// those of the file.
 type Debug struct {
 	Path     string
 	data     *dwarf.Data
-	whole    *Debug // of which this is a part that was split off; else nil
-	shared   *Debug // the supplementary file's; nil where there is none
+	whole    *Debug // the module's, if this is a split part; else nil
+	shared   *Debug // of the supplementary file; nil if there is none
 	find     Finder
-	file     *module.File // kept: the sections are its
+	file     *module.File // keeps the sections mapped
 	str      []byte
 	loc      []byte
 	locLists []byte
@@ -54,8 +53,8 @@ type unitRange struct {
 	unit      *Unit
 }
 
-// Finder lists the places where a file may be that debug information names, as it
-// was in the folder of the build.
+// Finder returns the possible paths of a file that debug information names relative to the folder
+// of the build.
 type Finder func(dir, name string) []string
 
 // Unit is a compilation unit.
@@ -73,11 +72,11 @@ type Unit struct {
 	low      uint64
 	locBase  uint64
 	addrBase uint64
-	id       uint64 // that a unit has in common with what was split off from it
-	skeleton *Unit  // of a unit that was split off: what is left of it in the binary
+	id       uint64 // shared by a unit and its split part
+	skeleton *Unit  // of a split part: the unit in the binary
 
 	splitting sync.Once
-	parted    *Unit // what was split off; the unit itself where nothing was
+	parted    *Unit // the split part; the unit itself if it is not split
 
 	scan      sync.Once
 	functions []*Function // by address
@@ -99,8 +98,8 @@ func (u *Unit) Rust() bool { return u.Language == langRust }
 
 var sectionNames = []string{".debug_abbrev", ".debug_info", ".debug_str", ".debug_line", ".debug_ranges", ".debug_str_offsets", ".debug_line_str", ".debug_rnglists", ".debug_addr", ".debug_loc", ".debug_loclists"}
 
-// Open reads what is needed to find units: their headers and first entries. supplement
-// is the file with which f shares entries, or nil; find finds parts that were split off.
+// Open reads the headers and first entries of all units. supplement is the file with which f shares
+// entries, or nil. find finds split parts.
 func Open(f, supplement *module.File, find Finder) (d *Debug, err error) {
 	defer guard(&err)
 	s := map[string][]byte{}
@@ -128,7 +127,7 @@ func Open(f, supplement *module.File, find Finder) (d *Debug, err error) {
 	return d, d.readUnits(s[".debug_info"])
 }
 
-// guard turns a fault of debug/dwarf on damaged sections into an error.
+// guard turns a panic of debug/dwarf on damaged sections into an error.
 func guard(err *error) {
 	if p := recover(); p != nil {
 		*err = fmt.Errorf("%w: %v", ErrMalformed, p)
@@ -180,7 +179,7 @@ func (d *Debug) readUnits(info []byte) error {
 		reader.Seek(u.first)
 		e, err := reader.Next()
 		if err != nil || e == nil {
-			continue // the unit is damaged; the others count
+			continue // skip the damaged unit
 		}
 		u.fill(e)
 		d.units = append(d.units, u)
@@ -213,7 +212,7 @@ func (u *Unit) fill(e *dwarf.Entry) {
 	}
 }
 
-// UnitAt returns the unit that the code at a program counter belongs to, or nil.
+// UnitAt returns the unit of the code at a program counter, or nil.
 func (d *Debug) UnitAt(pc uint64) *Unit {
 	if u := d.unitAt(pc); u != nil {
 		return u.full()
@@ -232,7 +231,7 @@ func (d *Debug) unitAt(pc uint64) *Unit {
 	return nil
 }
 
-// unitOf returns the unit that an entry belongs to, or nil.
+// unitOf returns the unit of an entry, or nil.
 func (d *Debug) unitOf(offset dwarf.Offset) *Unit {
 	i, _ := slices.BinarySearchFunc(d.units, offset, func(u *Unit, o dwarf.Offset) int { return cmp.Compare(u.start, o+1) })
 	if i == 0 || offset >= d.units[i-1].end {
@@ -253,7 +252,7 @@ func (d *Debug) entryAt(offset dwarf.Offset) (e *dwarf.Entry, err error) {
 	return e, err
 }
 
-// children reads the entries below one, not those further down.
+// children reads the direct children of an entry.
 func (d *Debug) children(offset dwarf.Offset) (list []*dwarf.Entry, err error) {
 	defer guard(&err)
 	r := d.data.Reader()
@@ -274,17 +273,17 @@ func (d *Debug) children(offset dwarf.Offset) (list []*dwarf.Entry, err error) {
 	}
 }
 
-// maxOrigins bounds how far an entry's origin is followed.
+// maxOrigins limits how far the origin of an entry is followed.
 const maxOrigins = 8
 
-// entry is an entry and the debug information that it belongs to.
+// entry is an entry with its debug information.
 type entry struct {
 	*dwarf.Entry
 	d *Debug
 }
 
-// reference returns the entry that an attribute refers to, which may be in the
-// supplementary file; ok is false where there is none.
+// reference returns the entry that an attribute refers to, possibly in the supplementary file. ok
+// is false if there is none.
 func (e entry) reference(a dwarf.Attr) (d *Debug, offset dwarf.Offset, ok bool) {
 	f := e.AttrField(a)
 	if f == nil {
@@ -301,7 +300,7 @@ func (e entry) reference(a dwarf.Attr) (d *Debug, offset dwarf.Offset, ok bool) 
 	return nil, 0, false
 }
 
-// text returns an attribute that is a text, which may be in the supplementary file.
+// text returns an attribute of a text, possibly in the supplementary file.
 func (e entry) text(a dwarf.Attr) string {
 	f := e.AttrField(a)
 	if f == nil {
@@ -319,8 +318,7 @@ func (e entry) text(a dwarf.Attr) string {
 	return ""
 }
 
-// origin returns the entry that an entry completes: its abstract origin or its
-// declaration.
+// origin returns the entry that an entry completes: its abstract origin or declaration.
 func (e entry) origin() (entry, bool) {
 	for _, a := range []dwarf.Attr{dwarf.AttrAbstractOrigin, dwarf.AttrSpecification} {
 		if d, o, ok := e.reference(a); ok {
@@ -332,7 +330,7 @@ func (e entry) origin() (entry, bool) {
 	return entry{}, false
 }
 
-// having returns the entry itself, or the one that it completes, that has an attribute.
+// having returns the entry, or the one that it completes, that has an attribute.
 func (e entry) having(a dwarf.Attr) (entry, bool) {
 	for range maxOrigins {
 		if e.AttrField(a) != nil {
@@ -346,7 +344,7 @@ func (e entry) having(a dwarf.Attr) (entry, bool) {
 	return entry{}, false
 }
 
-// value returns an attribute of an entry or of what it completes.
+// value returns an attribute of an entry, or of the entry that it completes.
 func (e entry) value(a dwarf.Attr) any {
 	if x, ok := e.having(a); ok {
 		return x.Val(a)
@@ -354,14 +352,13 @@ func (e entry) value(a dwarf.Attr) any {
 	return nil
 }
 
-// name returns an entry's name, for functions of C++ and Rust with the scopes that
-// it stands in.
+// name returns an entry's name. Names of C++ and Rust functions include their scopes.
 func (e entry) name() string {
 	if name := e.linkage(); name != "" {
 		return name
 	}
 	if x, ok := e.having(dwarf.AttrName); ok {
-		// The functions of local classes have no name but their own.
+		// Functions of local classes have only their own name.
 		if u := x.d.unitOf(x.Offset); u != nil && x.Tag == dwarf.TagSubprogram && x.Val(dwarf.AttrObjectPointer) != nil {
 			if name, ok := u.inner().names[x.Offset]; ok {
 				return name
@@ -372,8 +369,7 @@ func (e entry) name() string {
 	return ""
 }
 
-// linkage returns the name that an entry's linkage name, where it has one of C++ or Rust,
-// stands for.
+// linkage returns the name in an entry's linkage name, if that is one of C++ or Rust.
 func (e entry) linkage() string {
 	if x, ok := e.having(dwarf.AttrLinkageName); ok {
 		linkage := x.text(dwarf.AttrLinkageName)

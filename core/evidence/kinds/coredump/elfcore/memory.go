@@ -7,25 +7,25 @@ import (
 	"slices"
 )
 
-// Memory is the memory of the process: what the core kept, and behind it what
-// the kernel left out because a file has it.
+// Memory is the memory of the process: the contents of the core, and the contents of mapped files
+// that the kernel left out.
 type Memory struct {
 	segments []segment
 }
 
-// segment is a mapped stretch of memory. data is what the core has of it, from
-// its beginning; behind is what its file has, also from its beginning.
+// segment is a mapped range of memory. data is the beginning of it in the core; behind is the
+// beginning of it in its file.
 type segment struct {
 	start, end uint64
 	data       []byte
-	cut        uint64 // bytes that the core should have after data, and has not
+	cut        uint64 // bytes after data that are missing in the core
 	behind     []byte
 	flags      elf.ProgFlag
 	path       string
 	offset     uint64 // in the file at path
 }
 
-// Mapping describes a stretch of memory that was mapped.
+// Mapping is a mapped range of memory.
 type Mapping struct {
 	Start, End uint64
 	Readable   bool
@@ -33,7 +33,7 @@ type Mapping struct {
 	Executable bool
 	Path       string // of the file, or empty
 	Offset     uint64 // in the file, bytes
-	Kept       uint64 // bytes that are known, from the start
+	Kept       uint64 // number of known bytes, from the start
 }
 
 func (s *segment) mapping() Mapping {
@@ -52,7 +52,7 @@ func (m *Memory) find(address uint64) *segment {
 	return &m.segments[i]
 }
 
-// At returns the mapping that an address lies in.
+// At returns the mapping of an address.
 func (m *Memory) At(address uint64) (Mapping, bool) {
 	if s := m.find(address); s != nil {
 		return s.mapping(), true
@@ -87,8 +87,8 @@ func (m *Memory) Before(address uint64) (Mapping, bool) {
 	return m.segments[i-1].mapping(), true
 }
 
-// Name says that the memory from start to end is of a file, from an offset in it
-// on, where the core itself does not say of what it is.
+// Name sets the file of the mappings from start to end, beginning at an offset in it, where the
+// core does not name one.
 func (m *Memory) Name(start, end uint64, path string, offset uint64) {
 	for i := range m.segments {
 		if s := &m.segments[i]; s.path == "" && s.start >= start && s.start < end {
@@ -97,7 +97,7 @@ func (m *Memory) Name(start, end uint64, path string, offset uint64) {
 	}
 }
 
-// Put lays a file's bytes behind the mappings of it: contents are the whole file.
+// Put adds the contents of a file to its mappings.
 func (m *Memory) Put(path string, contents []byte) {
 	for i := range m.segments {
 		s := &m.segments[i]
@@ -109,7 +109,7 @@ func (m *Memory) Put(path string, contents []byte) {
 	}
 }
 
-// stretch returns what is known from an address on, at most n bytes.
+// stretch returns the known bytes from an address on, at most n.
 func (m *Memory) stretch(address, n uint64) []byte {
 	s := m.find(address)
 	if s == nil {
@@ -126,8 +126,8 @@ func (m *Memory) stretch(address, n uint64) []byte {
 	return known[at:min(uint64(len(known)), at+min(n, uint64(len(known))))]
 }
 
-// Read returns n bytes at an address, or false where they are not all known. The
-// bytes must not be changed.
+// Read returns n bytes at an address, or false if some of them are not known. The caller must not
+// change them.
 func (m *Memory) Read(address, n uint64) ([]byte, bool) {
 	b := m.stretch(address, n)
 	if uint64(len(b)) == n {
@@ -147,10 +147,10 @@ func (m *Memory) Read(address, n uint64) ([]byte, bool) {
 	return out, true
 }
 
-// maxRead bounds a read that goes over several mappings.
+// maxRead limits a read over several mappings.
 const maxRead = 64 << 20
 
-// Known returns as many of the n bytes at an address as are known, from the first on.
+// Known returns the known bytes at the beginning of the n bytes at an address.
 func (m *Memory) Known(address, n uint64) []byte {
 	if b, ok := m.Read(address, n); ok {
 		return b
@@ -188,8 +188,7 @@ func (m *Memory) Uint(address uint64, size int) (uint64, bool) {
 // Pointer reads an address.
 func (m *Memory) Pointer(address uint64) (uint64, bool) { return m.Uint(address, 8) }
 
-// Text reads a text up to its NUL, at most most bytes; whole is false where the
-// NUL did not come.
+// Text reads a text up to its NUL, at most most bytes. whole is false if there is no NUL.
 func (m *Memory) Text(address, most uint64) (text []byte, whole, ok bool) {
 	for uint64(len(text)) < most {
 		b := m.stretch(address+uint64(len(text)), min(most-uint64(len(text)), 256))
@@ -204,8 +203,7 @@ func (m *Memory) Text(address, most uint64) (text []byte, whole, ok bool) {
 	return text, false, true
 }
 
-// Each calls visit with every stretch of memory that the core itself kept, in
-// the order of addresses, until it returns false.
+// Each calls visit with every range of memory in the core, by address, until it returns false.
 func (m *Memory) Each(visit func(address uint64, data []byte) bool) {
 	for i := range m.segments {
 		if s := &m.segments[i]; len(s.data) > 0 && !visit(s.start, s.data) {

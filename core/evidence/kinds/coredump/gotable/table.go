@@ -1,7 +1,6 @@
-// Package gotable reads the table of functions that every Go binary carries for
-// its own runtime: names, lines, inlined calls and frame sizes of all code. It is
-// there when debug information was stripped. The layout is that of Go 1.18 and
-// later (runtime/symtab.go, internal/abi/symtab.go).
+// Package gotable reads the function table that every Go binary contains: names, lines, inlined
+// calls and frame sizes of all code. It exists even if debug information was stripped. The layout
+// is that of Go 1.18 and later (runtime/symtab.go, internal/abi/symtab.go).
 package gotable
 
 import (
@@ -25,7 +24,7 @@ type Function struct {
 	top   bool
 }
 
-// Frame is a function at a program counter, as Go's own tracebacks have it.
+// Frame is a function at a program counter, as in Go's own tracebacks.
 type Frame struct {
 	Function string
 	File     string
@@ -43,9 +42,9 @@ type Table struct {
 	names     []byte
 	units     []byte
 	files     []byte
-	values    []byte // of tables by program counter
+	values    []byte // tables by program counter
 	functions []byte
-	inlined   []byte // what offsets of inlined calls count from; nil where it was not found
+	inlined   []byte // base of the offsets of inlined calls; nil if it was not found
 
 	cache sync.Map // uint64 → place
 }
@@ -68,9 +67,8 @@ const (
 // Reader reads memory of the process at an address of the file.
 type Reader func(address, n uint64) ([]byte, bool)
 
-// Find reads the table of a Go binary; it returns nil for others. read gives what
-// the runtime keeps about the binary in memory, where it has been relocated; addresses
-// read there are beyond those of the file by bias.
+// Find reads the table of a Go binary. It returns nil for other binaries. read reads memory in
+// which the runtime's data was relocated by bias.
 func Find(f *module.File, bias uint64, read Reader) *Table {
 	var section *elf.Section
 	for _, name := range []string{".gopclntab", ".data.rel.ro.gopclntab"} {
@@ -115,9 +113,9 @@ func parse(b []byte) (*Table, bool) {
 	return t, c.Err() == nil && t.count > 0 && t.count < uint64(len(t.functions))/8
 }
 
-// locate finds where the code begins and what inlined calls count from, in the
-// record that the runtime keeps of the binary. It begins with a pointer to the table.
-// Its fields move from release to release, so each is known by what it must fit.
+// locate finds the start of the code and the base of inlined calls in the runtime's record of the
+// binary. The record begins with a pointer to the table. Its other fields move from release to
+// release; they are recognised by their values.
 func (t *Table) locate(f *module.File, table, bias uint64, read Reader) {
 	if s := f.ELF.Section(".text"); s != nil {
 		t.text = s.Addr
@@ -142,7 +140,7 @@ func (t *Table) locate(f *module.File, table, bias uint64, read Reader) {
 	}
 }
 
-// recordWords bounds how much of the record is looked at.
+// recordWords limits how much of the record is read.
 const recordWords = 96
 
 func record(f *module.File, table, bias uint64, read Reader) []uint64 {
@@ -178,7 +176,7 @@ func record(f *module.File, table, bias uint64, read Reader) []uint64 {
 	return nil
 }
 
-// fileBytes returns what the file loads at an address, to the end of its segment.
+// fileBytes returns the bytes of the file at an address, to the end of the segment.
 func fileBytes(f *module.File, address uint64) []byte {
 	for _, p := range f.ELF.Progs {
 		if p.Type == elf.PT_LOAD && address >= p.Vaddr && address-p.Vaddr < p.Filesz {
@@ -191,8 +189,8 @@ func fileBytes(f *module.File, address uint64) []byte {
 	return nil
 }
 
-// fitsInlined reports whether descriptions of inlined calls lie where they would
-// if offsets counted from the beginning of b.
+// fitsInlined reports whether b can be the base of inlined calls: descriptions at their offsets are
+// valid.
 func (t *Table) fitsInlined(b []byte) bool {
 	const enough = 16
 	tried := 0
@@ -213,7 +211,7 @@ func (t *Table) fitsInlined(b []byte) bool {
 	return tried > 0
 }
 
-// entry returns how far the code of function i lies from the first one.
+// entry returns the offset of function i from the first function.
 func (t *Table) entry(i uint64) uint64 {
 	c := cursor.At(t.functions, 8*i)
 	return uint64(c.U32())
@@ -230,8 +228,8 @@ func (t *Table) function(i uint64) Function {
 	return f
 }
 
-// after returns where, in a description, the byte lies that says what special
-// function it is; the flags and the number of data follow.
+// after returns the offset, in a description, of the function ID byte. Flags and the number of data
+// follow it.
 func (t *Table) after() uint64 {
 	if t.startLine {
 		return 40
@@ -247,7 +245,7 @@ func textAt(b []byte, offset uint64) string {
 	return string(s)
 }
 
-// At returns the function that has the code at a program counter.
+// At returns the function at a program counter.
 func (t *Table) At(pc uint64) (Function, bool) {
 	if pc < t.text {
 		return Function{}, false
@@ -259,9 +257,9 @@ func (t *Table) At(pc uint64) (Function, bool) {
 	return t.function(uint64(n - 1)), true
 }
 
-// Ends reports whether a stack ends at the function at a program counter. The one
-// that is called for a signal has a caller: what was interrupted. Those that change
-// to the thread's own stack have one, but on another stack.
+// Ends reports whether the function at a program counter is the end of a stack. Signal handlers
+// have a caller: the interrupted function. Functions that switch to the thread's stack have one on
+// another stack.
 func (t *Table) Ends(pc uint64) bool {
 	f, ok := t.At(pc)
 	if !ok {
@@ -274,8 +272,7 @@ func (t *Table) Ends(pc uint64) bool {
 	return f.top && !strings.HasPrefix(f.Name, "runtime.sigtramp")
 }
 
-// Begins reports whether a program counter is where a function begins: it has not
-// called anything.
+// Begins reports whether a program counter is the entry of a function.
 func (t *Table) Begins(pc uint64) bool {
 	f, ok := t.At(pc)
 	return ok && f.Entry == pc
@@ -305,11 +302,11 @@ func (t *Table) member(f Function, at uint64) uint32 {
 	return c.U32()
 }
 
-// maxPairs bounds a table by program counter.
+// maxPairs limits the length of a table by program counter.
 const maxPairs = 1 << 20
 
-// value looks a program counter up in one of a function's tables: pairs of how the
-// value and how the program counter change.
+// value looks up a program counter in a table of a function: pairs of deltas of value and program
+// counter.
 func (t *Table) value(offset uint32, f Function, pc uint64) (int32, bool) {
 	if offset == 0 {
 		return 0, false
@@ -330,15 +327,14 @@ func (t *Table) value(offset uint32, f Function, pc uint64) (int32, bool) {
 	return 0, false
 }
 
-// FrameSize returns how far the stack pointer is below where it was when the
-// function was entered.
+// FrameSize returns the distance of the stack pointer from its value at the function's entry.
 func (t *Table) FrameSize(pc uint64) (uint64, bool) {
 	p := t.place(pc)
 	return p.size, p.sized
 }
 
-// Frames returns the function at a program counter, preceded by the functions
-// that were inlined there, the innermost first.
+// Frames returns the functions at a program counter: those that were inlined, innermost first, then
+// the function itself.
 func (t *Table) Frames(pc uint64) []Frame { return t.place(pc).frames }
 
 func (t *Table) place(pc uint64) place {
@@ -354,7 +350,7 @@ func (t *Table) place(pc uint64) place {
 	return p
 }
 
-// maxInlined bounds how deep inlined calls are nested.
+// maxInlined limits the nesting of inlined calls.
 const maxInlined = 200
 
 func (t *Table) frames(f Function, pc uint64) []Frame {

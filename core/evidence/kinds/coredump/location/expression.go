@@ -1,5 +1,5 @@
-// Package location evaluates DWARF expressions (DWARF 5, sections 2.5 and 2.6):
-// where a value is kept, or the value itself.
+// Package location evaluates DWARF expressions (DWARF 5, sections 2.5 and 2.6): the location of a
+// value, or the value itself.
 package location
 
 import (
@@ -12,62 +12,60 @@ import (
 
 // Errors that callers tell apart.
 var (
-	// ErrUnavailable says that something that the expression needs is not known:
-	// a register of an outer frame, memory that was not kept.
+	// ErrUnavailable means that an input of the expression is not known: a register of an outer
+	// frame, memory that was not kept.
 	ErrUnavailable = errors.New("not available")
-	// ErrMalformed says that the expression itself is wrong, or not understood.
+	// ErrMalformed means that the expression is invalid or not supported.
 	ErrMalformed = errors.New("the debug information's expression cannot be evaluated")
 )
 
-// Frame is what an expression may ask of the frame in which it is evaluated.
-// Functions that are nil stand for what is not known there.
+// Frame is the context of an expression. Nil functions mean that the input is not known.
 type Frame struct {
 	Registers *machine.Registers
 	Read      func(address, n uint64) ([]byte, bool)
-	// Bias is added to addresses of the module's file to get those of its memory.
+	// Bias is the difference between addresses in memory and in the module's file.
 	Bias      uint64
 	CFA       func() (uint64, error)
 	FrameBase func() (uint64, error)
 	// Address returns an address of the file by its index in .debug_addr.
 	Address func(index uint64) (uint64, error)
-	// TLS returns where a variable at an offset in the module's thread-local storage lies.
+	// TLS returns the address of a variable by its offset in the module's thread-local storage.
 	TLS func(offset uint64) (uint64, error)
-	// Entry returns the value that an expression had when the function was entered.
+	// Entry returns the value of an expression at the function's entry.
 	Entry func(expression []byte) (uint64, error)
-	// Parameter returns what the caller passed for a parameter, by the offset of the
-	// parameter's entry in its unit, where the function was made to do without it.
+	// Parameter returns the value that the caller passed for an optimised-out parameter, by the
+	// offset of its entry in the unit.
 	Parameter func(entry uint64) (uint64, error)
-	// BaseType returns the type that an expression names by its offset in its unit.
+	// BaseType returns a type by its offset in the unit.
 	BaseType func(offset uint64) (BaseType, error)
 	// Called returns the expression of another entry of the unit.
 	Called func(offset uint64) ([]byte, error)
-	// Object is the address of the object that is looked at, for expressions
-	// of its type.
+	// Object is the address of the object, for expressions of its type.
 	Object   uint64
-	HasValue bool // Object counts
+	HasValue bool // Object is set
 }
 
-// BaseType is a type of the typed stack: a number of 1, 2, 4 or 8 bytes.
+// BaseType is the type of a value on the typed stack: a number of 1, 2, 4 or 8 bytes.
 type BaseType struct {
 	Size   int
 	Signed bool
 	Float  bool
 }
 
-// Kind says where a piece of a value is.
+// Kind is the kind of a piece's location.
 type Kind int
 
 // The kinds of piece.
 const (
 	InMemory        Kind = iota // at Address
 	InRegister                  // in Register
-	Constant                    // Number itself
-	Literal                     // Bytes themselves
-	ImplicitPointer             // a pointer that does not exist; Entry, Offset say to what
+	Constant                    // the value is Number
+	Literal                     // the value is Bytes
+	ImplicitPointer             // a pointer without a location; Entry and Offset say to what
 	Gone                        // optimised away
 )
 
-// Piece is where a part of a value is. Bits is its length; 0 for the whole value.
+// Piece is the location of a part of a value. Bits is its length; 0 for the whole value.
 type Piece struct {
 	Kind     Kind
 	Address  uint64
@@ -77,10 +75,10 @@ type Piece struct {
 	Entry    uint64 // offset in .debug_info
 	Offset   int64
 	Bits     uint64
-	From     uint64 // bits of the register or memory that are passed over
+	From     uint64 // offset in bits in the register or memory
 }
 
-// maxOperations bounds the work of one expression; maxStack its depth.
+// maxOperations limits the operations of an expression, maxStack its stack.
 const (
 	maxOperations = 10_000
 	maxStack      = 256
@@ -131,11 +129,11 @@ func Number(expression []byte, f *Frame, start ...uint64) (uint64, error) {
 	return 0, fmt.Errorf("%w: a number was wanted", ErrMalformed)
 }
 
-// pieces runs the whole expression.
+// pieces evaluates the whole expression.
 func (e *evaluation) pieces(expression []byte) ([]Piece, error) {
 	c := cursor.New(expression)
 	var list []Piece
-	var now *Piece // a location that is complete but for its length
+	var now *Piece // a single location, without its length
 	for c.Len() > 0 {
 		op := c.U8()
 		if op == opPiece || op == opBitPiece {
@@ -246,7 +244,7 @@ func (e *evaluation) pushed(v uint64, err error) (*Piece, error) {
 	return nil, err
 }
 
-// step runs one operation. It returns a piece where that is the location.
+// step executes one operation. It returns a piece if the operation ends one.
 func (e *evaluation) step(op byte, c *cursor.Cursor) (*Piece, error) {
 	if e.steps++; e.steps > maxOperations || len(e.stack) > maxStack {
 		return nil, fmt.Errorf("%w: it does not end within %d operations", ErrMalformed, maxOperations)
@@ -344,14 +342,13 @@ func (e *evaluation) call(entry uint64) error {
 	return c.Err()
 }
 
-// IsAddress reports whether an expression's result is where a value lies, rather
-// than the value: it does not end by saying otherwise.
+// IsAddress reports whether the result of an expression is the address of a value, not the value
+// itself.
 func IsAddress(expression []byte) bool {
 	return len(expression) > 0 && expression[len(expression)-1] != opStackValue && expression[len(expression)-1] != opDeref
 }
 
-// IsPreserved reports whether an expression is a register that called functions
-// leave as it was.
+// IsPreserved reports whether an expression is a register that called functions preserve.
 func IsPreserved(expression []byte, r *machine.Registers) bool {
 	if len(expression) != 1 || expression[0] < opReg0 || expression[0] > opReg31 {
 		return false

@@ -8,8 +8,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/machine"
 )
 
-// The operations, with the numbers of DWARF 5, table 7.9, and those that GNU
-// compilers used before the standard had them.
+// The operations, with the numbers of DWARF 5, table 7.9, and their predecessors of GNU compilers.
 const (
 	opAddr            = 0x03
 	opDeref           = 0x06
@@ -97,7 +96,7 @@ const (
 	opGNUConstIndex      = 0xfc
 )
 
-// operands returns how many entries of the stack an operation takes.
+// operands returns the number of stack entries that an operation consumes.
 func operands(op byte) int {
 	switch op {
 	case opDeref, opDerefSize, opDup, opDrop, opAbs, opNeg, opNot, opPlusUconst, opBra, opStackValue, opFormTLS, opGNUPushTLS,
@@ -111,7 +110,7 @@ func operands(op byte) int {
 	return 0
 }
 
-// constant runs the operations that push a number that stands in the expression.
+// constant executes operations that push a constant.
 func (e *evaluation) constant(op byte, c *cursor.Cursor) bool {
 	var v uint64
 	switch op {
@@ -154,7 +153,7 @@ func (e *evaluation) baseType(offset uint64) (BaseType, error) {
 	return t, err
 }
 
-// typed runs the operations of the typed stack (DWARF 5, section 2.5.1.6).
+// typed executes operations of the typed stack (DWARF 5, section 2.5.1.6).
 func (e *evaluation) typed(op byte, c *cursor.Cursor) (bool, error) {
 	switch op {
 	case opConstType, opGNUConstType:
@@ -201,7 +200,7 @@ func (e *evaluation) typed(op byte, c *cursor.Cursor) (bool, error) {
 	return false, nil
 }
 
-// cut brings bits into the range of the type, extending the sign.
+// cut truncates bits to the size of the type and extends the sign.
 func (t BaseType) cut(v uint64) uint64 {
 	if t.Size == 0 || t.Size == 8 {
 		return v
@@ -244,7 +243,7 @@ func (n number) convert(t BaseType) number {
 	return number{t.cut(n.bits), t}
 }
 
-// compute runs the operations on the stack.
+// compute executes operations on the stack.
 func (e *evaluation) compute(op byte, c *cursor.Cursor) error {
 	switch op {
 	case opDeref:
@@ -329,8 +328,8 @@ func truth(b bool) number {
 	return number{}
 }
 
-// combine computes with two numbers of one type. The generic type compares and
-// divides with a sign (DWARF 5, section 2.5.1.4).
+// combine computes with two numbers of one type. The generic type is signed for comparisons and
+// division (DWARF 5, section 2.5.1.4).
 func combine(op byte, a, b number) (number, error) {
 	if a.of.Float {
 		return combineFloats(op, a, b)
@@ -375,7 +374,7 @@ func combine(op byte, a, b number) (number, error) {
 		}
 	case opShl:
 		out.bits = a.bits << b.bits
-	case opShr: // what comes in from the left are zeros, also of a number with a sign
+	case opShr: // logical shift: zeros come in, also for signed numbers
 		out.bits = BaseType{Size: a.of.Size}.cut(a.bits) >> b.bits
 	case opShra:
 		out.bits = uint64(x >> min(b.bits, 63))

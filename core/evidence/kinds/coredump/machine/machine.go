@@ -1,6 +1,5 @@
-// Package machine knows the registers of the processors whose core dumps are
-// read: how they are numbered in debug information, named, and laid out in the
-// notes of a core.
+// Package machine describes the registers of the supported processors: their DWARF numbers, their
+// names, and their layout in notes of a core.
 package machine
 
 import (
@@ -15,8 +14,8 @@ type Register int
 // None is no register.
 const None Register = -1
 
-// Architecture describes a processor. Addresses are of eight bytes, numbers
-// little-endian, in all of them.
+// Architecture describes a processor. On all of them, addresses have eight bytes and numbers are
+// little-endian.
 type Architecture struct {
 	Name    string
 	ELF     elf.Machine
@@ -24,13 +23,13 @@ type Architecture struct {
 	PC      Register
 	SP      Register
 	FP      Register
-	Link    Register   // where calls leave the return address, or None where they push it
+	Link    Register   // register with the return address after a call, or None if calls push it
 	Vectors Register   // number of the first vector register
-	saved   []Register // that a called function preserves
-	// status lists the registers in the order of the status note; None for what
-	// has no number.
+	saved   []Register // preserved by called functions
+	// status lists the registers in the order of the status note; None for registers without a
+	// number.
 	status []Register
-	// vectorsAt is where the vector registers lie in the floating point note.
+	// vectorsAt is the offset of the vector registers in the floating-point note.
 	vectorsAt int
 	vectors   int
 }
@@ -64,11 +63,10 @@ var ARM64 = func() *Architecture {
 	return a
 }()
 
-// threadBase stands in a status note for the base of thread-local storage.
+// threadBase marks the base of thread-local storage in a status note.
 const threadBase Register = -2
 
-// systemCall stands in a status note for the number of the system call that the
-// thread was in: negative for none.
+// systemCall marks the number of the current system call in a status note; it is negative for none.
 const systemCall Register = -3
 
 // Of returns the architecture of an ELF file, or nil.
@@ -85,8 +83,8 @@ func Of(m elf.Machine) *Architecture {
 // Names lists the general registers, by number.
 func (a *Architecture) Names() []string { return a.names }
 
-// Named returns the register with a name, in any letter case, or None. pc and sp
-// are known on each architecture.
+// Named returns the register with a name, in any letter case, or None. The names pc and sp are
+// valid for each architecture.
 func (a *Architecture) Named(name string) Register {
 	name = strings.ToLower(name)
 	switch name {
@@ -119,13 +117,12 @@ const (
 	maxVectors = 32
 )
 
-// Registers are the registers of a frame, as far as they are known.
+// Registers are the known registers of a frame.
 type Registers struct {
 	Arch *Architecture
-	// ThreadBase is where the thread's local storage begins or ends; 0 if not known.
+	// ThreadBase is the base of the thread's local storage; 0 if not known.
 	ThreadBase uint64
-	// InCall is set where the kernel says that the thread was in a system call, whose
-	// number is Call.
+	// InCall is set if the thread is in a system call, whose number is Call.
 	InCall    bool
 	Call      uint64
 	general   [maxGeneral]uint64
@@ -142,7 +139,7 @@ func (r *Registers) Get(n Register) (uint64, bool) {
 	return r.general[n], r.known>>n&1 != 0
 }
 
-// Set makes a general register known.
+// Set sets a general register.
 func (r *Registers) Set(n Register, v uint64) {
 	if n >= 0 && int(n) < len(r.Arch.names) {
 		r.general[n] = v
@@ -150,7 +147,7 @@ func (r *Registers) Set(n Register, v uint64) {
 	}
 }
 
-// Forget makes a register not known.
+// Forget marks a register as not known.
 func (r *Registers) Forget(n Register) {
 	if n >= 0 && n < maxGeneral {
 		r.known &^= 1 << n
@@ -175,8 +172,8 @@ func (r *Registers) PC() uint64 { return r.general[r.Arch.PC] }
 // SP returns the stack pointer.
 func (r *Registers) SP() uint64 { return r.general[r.Arch.SP] }
 
-// Kept returns the registers that a called function leaves as they were: what
-// the caller's registers are as long as nothing says otherwise.
+// Kept returns the registers that a called function preserves, which are the default for the
+// caller's registers.
 func (r *Registers) Kept() Registers {
 	out := Registers{Arch: r.Arch, ThreadBase: r.ThreadBase}
 	for _, n := range r.Arch.saved {

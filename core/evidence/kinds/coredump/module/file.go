@@ -20,11 +20,10 @@ import (
 	"wraithology/core/mapped"
 )
 
-// File is an ELF file. Its sections are read when they are asked for. It is
-// safe for concurrent use.
+// File is an ELF file. Its sections are read on demand. It is safe for concurrent use.
 type File struct {
 	Path    string
-	BuildID string // hexadecimal; empty where it has none
+	BuildID string // hexadecimal; empty if it has none
 	ELF     *elf.File
 	Data    []byte // all of it, mapped
 	cache   string // folder where unpacked sections are kept, or empty
@@ -56,8 +55,7 @@ func Open(path, cache string) (*File, error) {
 	return out, out.read()
 }
 
-// FromMemory reads an ELF file out of memory, such as the one that the kernel
-// maps into each process.
+// FromMemory reads an ELF file in memory, such as the one that the kernel maps into each process.
 func FromMemory(name string, data []byte) (*File, error) {
 	out := &File{Path: name, Data: data}
 	return out, out.read()
@@ -65,7 +63,7 @@ func FromMemory(name string, data []byte) (*File, error) {
 
 func (f *File) read() (err error) {
 	defer func() {
-		if p := recover(); p != nil { // debug/elf on a damaged file
+		if p := recover(); p != nil { // panics of debug/elf on a damaged file
 			err = fmt.Errorf("%s: %w: %v", f.Path, fault.NotELF, p)
 		}
 	}()
@@ -92,7 +90,7 @@ func (f *File) read() (err error) {
 	return nil
 }
 
-// part returns bytes of the file, or nil where it has not all of them.
+// part returns bytes of the file, or nil if they are out of range.
 func (f *File) part(offset, n uint64) []byte {
 	if offset > uint64(len(f.Data)) || n > uint64(len(f.Data))-offset {
 		return nil
@@ -119,11 +117,10 @@ func buildIDIn(notes []byte) string {
 	return ""
 }
 
-// maxSection bounds the unpacked size of a section.
+// maxSection limits the unpacked size of a section.
 const maxSection = 8 << 30
 
-// Section returns a section's contents, unpacked. It is nil where there is no
-// such section, or it has no contents in this file.
+// Section returns the unpacked contents of a section, or nil if the file has none.
 func (f *File) Section(name string) ([]byte, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -157,13 +154,13 @@ func (f *File) unpacked(s *elf.Section) ([]byte, error) {
 		return limited(s)
 	}
 	dir := filepath.Join(f.cache, f.BuildID)
-	// Files with one build ID may hold different sections: a binary and its debug file.
+	// Files with the same build ID can have different sections: a binary and its debug file.
 	path := filepath.Join(dir, fmt.Sprintf("%s-%d-%d", strings.TrimPrefix(s.Name, "."), s.FileSize, s.Size))
 	if b, err := f.mapCached(path, s.Size); err == nil {
 		return b, nil
 	}
 	if err := f.keep(s, dir, path); err != nil {
-		return limited(s) // nowhere to keep it
+		return limited(s) // without a cache
 	}
 	return f.mapCached(path, s.Size)
 }
@@ -215,14 +212,13 @@ func (f *File) HasDebug() bool {
 	return s != nil && s.Type != elf.SHT_NOBITS && s.Size > 0
 }
 
-// HasText reports whether the file has the program's code; a separate debug file
-// has not.
+// HasText reports whether the file contains code; a separate debug file does not.
 func (f *File) HasText() bool {
 	s := f.ELF.Section(".text")
 	return s != nil && s.Type != elf.SHT_NOBITS
 }
 
-// FirstAddress is where the file's first loaded byte wants to lie.
+// FirstAddress returns the link-time address of the file's first byte.
 func (f *File) FirstAddress() (uint64, bool) {
 	for _, p := range f.ELF.Progs {
 		if p.Type == elf.PT_LOAD {
@@ -232,8 +228,7 @@ func (f *File) FirstAddress() (uint64, bool) {
 	return 0, false
 }
 
-// link returns the name and the checksum of the separate debug file that the file
-// names, or of the supplementary one its name and build ID.
+// link returns name and checksum of the separate debug file.
 func (f *File) link() (name string, sum uint32) {
 	b, err := f.Section(".gnu_debuglink")
 	if err != nil || len(b) == 0 {
@@ -249,7 +244,7 @@ func (f *File) link() (name string, sum uint32) {
 	return name, sum
 }
 
-// Build is what a Go binary says about how it was built.
+// Build describes how a Go binary was built.
 type Build struct {
 	Main     string // the path of the main module
 	Go       string
@@ -257,7 +252,7 @@ type Build struct {
 	Modified bool
 }
 
-// GoBuild returns a Go binary's own account of its build; ok is false for others.
+// GoBuild returns the build information of a Go binary; ok is false for other files.
 func (f *File) GoBuild() (b Build, ok bool) {
 	info, err := buildinfo.Read(bytes.NewReader(f.Data))
 	if err != nil {

@@ -14,42 +14,42 @@ import (
 	"wraithology/core/fault"
 )
 
-// Module is an ELF file as it was mapped into the process.
+// Module is a mapped ELF file.
 type Module struct {
-	Path       string // by which it was mapped
+	Path       string // by which the process mapped it
 	Start, End uint64
-	BuildID    string // by the core; empty where it does not say
-	Bias       uint64 // what memory's addresses are beyond the file's own
+	BuildID    string // from the core; empty if not known
+	Bias       uint64 // difference between addresses in memory and in the file
 	Executable bool   // it is the program itself
 	Kernel     bool   // the kernel mapped it
-	Binary     *File  // nil where it was not found
-	Debug      *File  // that has the debug information; nil where none has
-	Supplement *File  // to which the debug file refers
-	Wrong      string // build ID of the file at Path, where that is another build
+	Binary     *File  // nil if not found
+	Debug      *File  // the file with the debug information; nil if not found
+	Supplement *File  // the supplementary file of Debug
+	Wrong      string // build ID of the file at Path if it is another build
 	header     bool   // its first page was kept
 	code       bool   // some of it is executable
 }
 
-// Sources says where binaries and debug files are looked for.
+// Sources are the places in which binaries and debug files are searched.
 type Sources struct {
-	Binaries []string          // files; each must be of the dump's
-	Offered  []string          // files that are used where they fit
-	Names    map[string]string // what files are called, by their paths, where those do not say it
+	Binaries []string          // files; each must belong to the dump
+	Offered  []string          // files that are used if they fit
+	Names    map[string]string // names of files by path, for messages
 	Debug    []string          // folders
 	Cache    string            // folder for unpacked sections
-	// Alone keeps the search to Binaries and Debug: the machine's own files are
-	// not those of the machine that the core comes from.
+	// Alone restricts the search to Binaries and Debug, because the core comes from another
+	// machine.
 	Alone bool
 }
 
-// standardDebug is where Debian and others install debug files.
+// standardDebug is the folder in which Debian and others install debug files.
 const standardDebug = "/usr/lib/debug"
 
-// headerSpan is how much of the beginning of a module the kernel keeps: one page.
+// headerSpan is the size of the beginning of a module that the kernel keeps: one page.
 const headerSpan = 4096
 
-// List lists the modules of a core, with the files that were found for them.
-// Given binaries that fit none of them are an error that wraps fault.WrongBuild.
+// List lists the modules of a core with their files. If a file in Binaries fits no module, the
+// error wraps fault.WrongBuild.
 func (s Sources) List(c *elfcore.Core) ([]*Module, error) {
 	list := mappedModules(c)
 	var left []*File
@@ -87,7 +87,7 @@ func (s Sources) List(c *elfcore.Core) ([]*Module, error) {
 	return list, unused(left, list)
 }
 
-// unused reports a given binary that no module is made of.
+// unused returns an error for a given binary that fits no module.
 func unused(given []*File, list []*Module) error {
 	for _, f := range given {
 		used := false
@@ -118,7 +118,7 @@ func orNone(id string) string {
 	return id
 }
 
-// mappedModules finds the ELF files among what was mapped.
+// mappedModules finds the ELF files among the mapped files.
 func mappedModules(c *elfcore.Core) []*Module {
 	var list []*Module
 	byPath := map[string]*Module{}
@@ -131,7 +131,7 @@ func mappedModules(c *elfcore.Core) []*Module {
 			}
 			head := c.Memory.Known(f.Start, headerSpan)
 			if len(head) >= 4 && string(head[:4]) != elf.ELFMAG {
-				continue // some other mapped file
+				continue // not an ELF file
 			}
 			m = &Module{Path: f.Path, Start: f.Start, BuildID: buildIDOf(head)}
 			m.header = len(head) > 0
@@ -144,7 +144,7 @@ func mappedModules(c *elfcore.Core) []*Module {
 		}
 		m.Executable = m.Executable || entry >= f.Start && entry < f.End
 	}
-	// Where the first page was not kept, a file without code is some other file.
+	// Without its first page, a file without code is not a module.
 	list = slices.DeleteFunc(list, func(m *Module) bool { return !m.header && !m.code })
 	if at := c.Auxiliary[elfcore.KernelModule]; at != 0 {
 		if x, ok := c.Memory.At(at); ok {
@@ -163,8 +163,8 @@ func mappedModules(c *elfcore.Core) []*Module {
 	return list
 }
 
-// placed makes the program's module of a core that does not say which files were
-// mapped: of the file whose entry point is where the program began.
+// placed makes the module of the program for a core without a list of mapped files: of the file
+// whose entry point fits.
 func placed(c *elfcore.Core, files []*File) *Module {
 	entry := c.Auxiliary[elfcore.EntryPoint]
 	for _, f := range files {
@@ -194,7 +194,7 @@ func buildIDOf(head []byte) string {
 	if len(head) < 64 {
 		return ""
 	}
-	// The section headers are elsewhere; without them the header can be read.
+	// The section headers are in other pages; without them the header can be parsed.
 	head = bytes.Clone(head)
 	clear(head[40:48])
 	clear(head[58:64])
@@ -204,7 +204,7 @@ func buildIDOf(head []byte) string {
 	}
 	for _, p := range f.Progs {
 		if p.Type == elf.PT_NOTE && p.Off < uint64(len(head)) {
-			// Go's linker puts the note behind those that it declares.
+			// Go's linker writes the note after the declared ones.
 			if id := buildIDIn(head[p.Off:]); id != "" {
 				return id
 			}
@@ -213,7 +213,7 @@ func buildIDOf(head []byte) string {
 	return ""
 }
 
-// fits reports whether a file is what was mapped: by build ID, else by its first page.
+// fits reports whether a file is the mapped one: by build ID, else by its first page.
 func (m *Module) fits(c *elfcore.Core, f *File) bool {
 	if f.ELF.Machine != c.Arch.ELF {
 		return false
@@ -266,8 +266,7 @@ func (m *Module) find(c *elfcore.Core, s Sources, given []*File) {
 	}
 }
 
-// use takes a file as the module's binary, or as its debug file where it holds
-// nothing else.
+// use takes a file as the module's binary, or as its debug file if it contains no code.
 func (m *Module) use(f *File) {
 	if f.ELF.Section(".text") != nil && !f.HasText() {
 		m.Debug = f
@@ -294,7 +293,7 @@ func (m *Module) tryBinary(c *elfcore.Core, path string, s Sources) {
 	}
 }
 
-// findDebug looks for the file with the module's debug information.
+// findDebug searches the file with the module's debug information.
 func (m *Module) findDebug(s Sources) {
 	folders := s.Debug
 	if !s.Alone {
@@ -328,8 +327,8 @@ func (m *Module) findDebug(s Sources) {
 	}
 }
 
-// tryDebug takes the file at path as the debug file if it fits: by build ID, or
-// where there is none by the checksum that the binary gives.
+// tryDebug uses the file at path as the debug file if it fits: by build ID, or without one by the
+// checksum in the binary.
 func (m *Module) tryDebug(path string, s Sources, sum uint32) bool {
 	f, err := Open(path, s.Cache)
 	if err != nil || !f.HasDebug() {
@@ -346,8 +345,7 @@ func (m *Module) tryDebug(path string, s Sources, sum uint32) bool {
 	return true
 }
 
-// findSupplement looks for the file that the debug file shares entries with
-// (.gnu_debugaltlink).
+// findSupplement searches the supplementary file of the debug file (.gnu_debugaltlink).
 func (m *Module) findSupplement(s Sources) {
 	b, err := m.Debug.Section(".gnu_debugaltlink")
 	if err != nil || len(b) == 0 {

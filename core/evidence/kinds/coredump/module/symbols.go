@@ -9,7 +9,7 @@ import (
 	"github.com/ianlancetaylor/demangle"
 )
 
-// Symbol is a named place of an ELF file, in the file's own addresses.
+// Symbol is a symbol of an ELF file, with its address in the file.
 type Symbol struct {
 	Name     string
 	Address  uint64
@@ -23,7 +23,7 @@ type Symbols struct {
 	byName map[string]int
 }
 
-// Symbols returns the file's symbols, of its symbol table and its dynamic one.
+// Symbols returns the symbols of the symbol table and the dynamic symbol table.
 func (f *File) Symbols() *Symbols {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -35,7 +35,7 @@ func (f *File) Symbols() *Symbols {
 
 func (f *File) readSymbols() (s *Symbols) {
 	s = &Symbols{byName: map[string]int{}}
-	defer func() { _ = recover() }() // debug/elf on a damaged table: what was read counts
+	defer func() { _ = recover() }() // panics of debug/elf on a damaged table: keep what was read
 	for _, read := range []func() ([]elf.Symbol, error){f.ELF.Symbols, f.ELF.DynamicSymbols} {
 		list, err := read()
 		if err != nil {
@@ -70,10 +70,10 @@ func (s *Symbols) Named(name string) (Symbol, bool) {
 	return s.list[i], true
 }
 
-// maxSymbolBack bounds how many symbols before an address are looked at.
+// maxSymbolBack limits the symbols before an address that are examined.
 const maxSymbolBack = 64
 
-// At returns the symbol that an address lies in. One without a size reaches to the next.
+// At returns the symbol at an address. A symbol without a size extends to the next one.
 func (s *Symbols) At(address uint64) (Symbol, bool) {
 	i, _ := slices.BinarySearchFunc(s.list, address, func(x Symbol, a uint64) int { return cmp.Compare(x.Address, a+1) })
 	var open *Symbol
@@ -93,7 +93,7 @@ func (s *Symbols) At(address uint64) (Symbol, bool) {
 	return Symbol{}, false
 }
 
-// Readable returns a symbol's name as the language writes it.
+// Readable returns a symbol's name in the notation of its language.
 func Readable(name string) string {
 	if strings.HasPrefix(name, "_Z") || strings.HasPrefix(name, "_R") {
 		if out, err := demangle.ToString(name, demangle.NoParams, demangle.NoEnclosingParams); err == nil {
