@@ -22,7 +22,7 @@ func TestImportsPointOneWay(t *testing.T) {
 		Standard      bool
 	}
 	const module = "wraithology/"
-	below := map[string][]string{ // what the packages of a folder may import of ours
+	below := map[string][]string{ // what the packages of a folder may import of our own
 		"core":     {"core"},
 		"api":      {"core"},
 		"client":   {"client", "api", "core"},

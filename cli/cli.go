@@ -96,7 +96,7 @@ func (a *app) root() *cobra.Command {
 			return usage(remedy, "unknown command %q", given[0])
 		},
 	}
-	// These two flags can also stand before the command.
+	// These two flags can also are before the command.
 	root.Flags().BoolVar(&a.json, "json", false, "print the answer as JSON")
 	root.Flags().StringVar(&a.config, "config", defaultConfig(), "file that keeps the sign-in")
 	for _, name := range []string{"json", "config"} {

@@ -137,7 +137,7 @@ func setPlace(q reflect.Value, l locator.Locator) {
 	}
 }
 
-// takeArguments sets the fields that arguments stand for and returns the remaining arguments.
+// takeArguments sets the fields that arguments represent and returns the remaining arguments.
 func takeArguments(request reflect.Value, fields []ask.Field, given []string) (rest []string, err error) {
 	taken := map[int]bool{}
 	for _, f := range fields {

@@ -55,7 +55,7 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader, 
 	return response, nil
 }
 
-// maxProblem bounds the body of an error, in bytes.
+// maxProblem limits the body of an error, in bytes.
 const maxProblem = 64 << 10
 
 // failure returns the error of an error answer. It wraps a fault.Kind.

@@ -402,8 +402,8 @@ func TestSenders(t *testing.T) {
 	require.ErrorIs(t, err, fault.NotSignedIn, "a sender may do nothing else")
 }
 
-// What stands between client and service may answer anything: the error says that the
-// service is not available, and what was answered.
+// What is between client and service may answer anything: the error means that the service is not
+// available, and what was answered.
 func TestWhatIsNotTheService(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()

@@ -128,8 +128,8 @@ func TestHarbourIsReceived(t *testing.T) {
 	assert.Len(t, both.Traces, 3)
 }
 
-// Evidence of several kinds lies in one case: the same failure is found in another
-// case, the same instant in other evidence, and what came to the inbox is moved.
+// Evidence of several kinds is in one case: the same failure is found in another case, the same
+// instant in other evidence, and what came to the inbox is moved.
 func TestOneCaseManyKinds(t *testing.T) {
 	t.Parallel()
 	ines, tomas := somebody(t, "Ines"), somebody(t, "Tomas")
@@ -283,7 +283,7 @@ func TestTracesInTheConsole(t *testing.T) {
 	p.sees(text(".about code"), linked)
 	p.sees(text("[data-name='traceID']"), linked)
 
-	// A crash text is pasted; it lies elsewhere in the case, without a clock.
+	// A crash text is pasted; it is elsewhere in the case, without a clock.
 	p.do(chromedp.Navigate(s.url+"/cases/no-berth"), chromedp.WaitVisible("#pasted"), chromedp.SendKeys(`[aria-label="name of the pasted text"]`, "pasted"))
 	p.js(`(() => {
 		const field = document.querySelector('#pasted')

@@ -100,9 +100,8 @@ func TestATraceThroughSeveralSenders(t *testing.T) {
 	require.ErrorIs(t, err, fault.NoTrace)
 }
 
-// A trace that is under way when what was received settles is waited for as long as it
-// grows, also when the service is killed meanwhile; one whose parent never comes is not
-// waited for long.
+// A trace that is under way when what was received settles is waited for as long as it grows, also
+// when the service is killed in the meantime; one whose parent never comes is not waited for long.
 func TestATraceUnderWayStaysWhole(t *testing.T) {
 	t.Parallel()
 	ines := somebody(t, "Ines")

@@ -28,9 +28,9 @@ import (
 //go:embed inject/ask.go inject/encode.go inject/frame.go inject/goroutine.go inject/item.go inject/memory.go inject/output.go inject/plan.go inject/spool.go inject/sync.go inject/testing.go
 var runtimeFiles embed.FS
 
-// runtimePackage is the last part of the import path at which the runtime stands
-// inside the recorded module. No such folder is ever made. Patterns like ./...
-// leave out what is below a folder named testdata, so they do not find it.
+// runtimePackage is the last part of the import path at which the runtime is inside the recorded
+// module. No such folder is ever made. Patterns like ./... leave out what is below a folder named
+// testdata, so they do not find it.
 const runtimePackage = "testdata/wraith_runtime"
 
 // goCommand is a go run, go test or go build that is to be recorded.
@@ -359,7 +359,7 @@ func newHeader(ctx context.Context, command []string) event.Header {
 // it in their environment.
 var traceParent = regexp.MustCompile(`^[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[0-9a-f]{2}`)
 
-// traceID returns the ID of the trace that a traceparent names; nothing where it names none.
+// traceID returns the ID of the trace that a traceparent names; nothing if it names none.
 func traceID(parent string) string {
 	if m := traceParent.FindStringSubmatch(parent); m != nil && strings.Trim(m[1], "0") != "" {
 		return m[1]

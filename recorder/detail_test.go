@@ -148,7 +148,7 @@ func TestARingIsWrittenWhenAsked(t *testing.T) {
 	require.Equal(t, 3, run.ExitCode, run.err)
 	assert.FileExists(t, run.log)
 
-	// A program that runs on: the log is written beside, and it goes on.
+	// A program that runs on: the log is written beside, and it continues.
 	log := filepath.Join(dir, "run.wraith")
 	cmd := recorderCommand(t, filepath.Join("testdata", "truth"), log, "go", "run", ".", "wait")
 	cmd.Env = append(cmd.Env, `RECORDER_OPTIONS={"Ring":1048576}`)

@@ -84,7 +84,7 @@ func (f *function) flowsOf(n ast.Node) []event.Flow {
 	return out[:min(len(out), maxFlows)]
 }
 
-// short returns the text of an expression on one line, cut where it is long.
+// short returns the text of an expression on one line, cut if it is long.
 func (f *function) short(e ast.Expr) string {
 	text := strings.Join(strings.Fields(f.r.text(e)), " ")
 	if len(text) > maxFlowText {

@@ -25,7 +25,7 @@ type function struct {
 
 type result struct {
 	name   string
-	object types.Object // nil where the result had no name
+	object types.Object // nil if the result had no name
 	of     string       // its type
 }
 
@@ -247,7 +247,7 @@ func isPointer(t types.Type) bool {
 	return ok
 }
 
-// share marks the variable that an addressable expression lies in.
+// share marks the variable that an addressable expression is in.
 func (f *function) share(e ast.Expr) {
 	for {
 		switch x := e.(type) {

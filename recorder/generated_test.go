@@ -153,8 +153,8 @@ func (w *writer) keys(t *goType) []string {
 	return []string{"0", "7", "42"}
 }
 
-// change writes a statement that changes what an expression names; ok is false where there is
-// nothing to change in it.
+// change writes a statement that changes what an expression names; ok is false if there is nothing
+// to change in it.
 func (w *writer) change(name string, t *goType, depth int) string {
 	inner := func(name string, t *goType) string {
 		if depth > 3 || w.IntN(3) == 0 {

@@ -7,11 +7,11 @@ import (
 	"slices"
 )
 
-// maxNames bounds the names that a site carries.
+// maxNames limits the names that a site carries.
 const maxNames = 32
 
-// namesOf lists the names that a statement or expression reads and writes, as
-// they stand in the source: variables, fields, elements.
+// namesOf lists the names that a statement or expression reads and writes, as they are in the
+// source: variables, fields, elements.
 func (f *function) namesOf(n ast.Node) (reads, writes []string) {
 	if n == nil {
 		return nil, nil

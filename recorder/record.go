@@ -113,16 +113,15 @@ func named(list []string, name string) bool {
 	return false
 }
 
-// Result says how the command ended and what was recorded. Signal is 0 where the
-// command ended by itself.
+// Result says how the command ended and what was recorded. Signal is 0 if the command ended by
+// itself.
 type Result struct {
 	ExitCode int
 	Signal   syscall.Signal
 	Summary  PackSummary
-	// Later is set where the command only built a program: its log is written
-	// when that program runs.
+	// Later is set if the command only built a program: its log is written when that program runs.
 	Later bool
-	// Unwritten is set where a ring was kept and nothing went wrong.
+	// Unwritten is set if a ring was kept and nothing went wrong.
 	Unwritten bool
 }
 

@@ -163,8 +163,8 @@ func (r *fileRewriter) declaredName(d *ast.FuncDecl) string {
 	return r.packageName() + "." + name
 }
 
-// globals returns a function, and where to put it, that says what the package's
-// variables hold when the program begins. It is empty where there are none.
+// globals returns a function, and where to put it, that says what the package's variables hold when
+// the program begins. It is empty if there are none.
 func (r *fileRewriter) globals(file *ast.File) (at token.Pos, text string) {
 	f := &function{r: r, vars: map[types.Object]event.VariableID{}, shared: map[types.Object]bool{}}
 	f.table = event.Function{ID: event.FunctionID(len(r.tables.functions)), Name: r.packageName() + ".init", File: r.file,
@@ -192,7 +192,7 @@ func (r *fileRewriter) globals(file *ast.File) (at token.Pos, text string) {
 		return token.NoPos, ""
 	}
 	r.tables.functions = append(r.tables.functions, f.table)
-	// It stands before the program's own init functions, which run in their order.
+	// It is before the program's own init functions, which run in their order.
 	at = file.Name.End()
 	for _, d := range file.Decls {
 		if g, ok := d.(*ast.GenDecl); ok && g.Tok == token.IMPORT {

@@ -100,9 +100,9 @@ func exprs(list ...ast.Expr) []ast.Expr {
 	return out
 }
 
-// labelled rewrites a statement with a label. What says that the line is reached
-// stands before the label where the label belongs to a loop or a choice, and
-// behind it otherwise, so that a goto says so too.
+// labelled rewrites a statement with a label. What says that the line is reached is before the
+// label where the label belongs to a loop or a choice, and behind it otherwise, so that a goto says
+// so too.
 func (f *function) labelled(s *ast.LabeledStmt) {
 	switch s.Stmt.(type) {
 	case *ast.ForStmt, *ast.RangeStmt, *ast.SwitchStmt, *ast.TypeSwitchStmt, *ast.SelectStmt:
@@ -255,8 +255,8 @@ func (f *function) selectStatement(s *ast.SelectStmt) {
 	}
 }
 
-// returnStatement turns "return a, b" into "r0, r1 = a, b; Ret(); return", so that
-// a panic while the results are computed is told apart from a return.
+// returnStatement turns "return a, b" into "r0, r1 = a, b; Ret(); return", so that a panic while
+// the results are computed is distinguished from a return.
 func (f *function) returnStatement(s *ast.ReturnStmt) {
 	f.reach(s.Pos(), f.site(s.Pos(), s))
 	for _, e := range s.Results {

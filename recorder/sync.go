@@ -199,7 +199,7 @@ func (r *fileRewriter) output(c *ast.CallExpr) {
 	if to, ok := prints[name]; ok {
 		if len(c.Args) == 1 {
 			if _, several := r.pkg.TypesInfo.TypeOf(c.Args[0]).(*types.Tuple); several {
-				return // nothing can stand before what a call returns
+				return // nothing can be before what a call returns
 			}
 		}
 		r.replace(selector.Sel.Pos(), selector.Sel.End(), to)

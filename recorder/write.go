@@ -28,9 +28,8 @@ func (f *function) say(o types.Object, fresh bool) string {
 	return fmt.Sprintf("%s.%s(%s, %d, &%s); ", runtimeName, call, frameName, f.variable(o), o.Name())
 }
 
-// coreOf returns the type under a type; for a type parameter the one that all the
-// types which it stands for have under them, where there is one (Go specification,
-// "Core types" of version 1.18).
+// coreOf returns the type under a type; for a type parameter the one that all the types which it
+// represents have under them, where there is one (Go specification, "Core types" of version 1.18).
 func coreOf(t types.Type) types.Type {
 	p, ok := types.Unalias(t).(*types.TypeParam)
 	if !ok {
@@ -150,10 +149,10 @@ func (f *function) foreign(c *ast.CallExpr) bool {
 	return ok && o.Pkg() != nil && !f.r.own(o.Pkg())
 }
 
-// target returns the statement that records what an assignment has stored. An
-// expression is evaluated a second time only where that can neither fail nor
-// change anything: it calls nothing, and nothing that the statement did can have
-// moved what it names. Otherwise the place is remembered as it is assigned to.
+// target returns the statement that records what an assignment has stored. An expression is
+// evaluated a second time only if that can neither fail nor change anything: it calls nothing, and
+// nothing that the statement did can have moved what it names. Otherwise the place is remembered as
+// it is assigned to.
 func (f *function) target(l ast.Expr, all, rhs []ast.Expr, fresh bool) string {
 	for {
 		p, ok := l.(*ast.ParenExpr)
@@ -299,9 +298,8 @@ func (f *function) assigns(l ast.Expr, all []ast.Expr) bool {
 	return found
 }
 
-// steady reports whether a call cannot change what the names on the way of an
-// expression stand for: it goes from a variable of this function's own through
-// one reference at most.
+// steady reports whether a call cannot change what the names on the way of an expression represent:
+// it goes from a variable of this function's own through one reference at most.
 func (f *function) steady(l ast.Expr) bool {
 	references, ok := 0, true
 	ast.Inspect(l, func(n ast.Node) bool {

@@ -17,9 +17,9 @@ import (
 // stopping.
 const lockWait = 3 * time.Second
 
-// lockData takes a data folder for this process, and makes it where it is missing. The
-// folder is free again when the returned file is closed, also by the end of the process.
-// Where another process has it, the error is fault.DataInUse.
+// lockData takes a data folder for this process, and makes it if it is missing. The folder is free
+// again when the returned file is closed, also by the end of the process. Where another process has
+// it, the error is fault.DataInUse.
 func lockData(dir string, wait time.Duration) (io.Closer, error) {
 	if err := os.MkdirAll(dir, 0o711); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w", err)

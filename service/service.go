@@ -41,7 +41,7 @@ type Options struct {
 // Service is a running service.
 type Service struct {
 	URL      string
-	GRPC     string // where OTLP is received over gRPC; empty where it is not
+	GRPC     string // where OTLP is received over gRPC; empty if it is not
 	Accounts *accounts.Accounts
 
 	lock    io.Closer // of the data folder

@@ -152,7 +152,7 @@ func TestHitsAgainstTheLog(t *testing.T) {
 			}
 
 			if nth != "" {
-				continue // a run counts from where it is
+				continue // a run counts from if it is
 			}
 			at := random.IntN(len(lines)) + 1
 			for _, back := range []bool{false, true} {

@@ -20,7 +20,7 @@ import (
 //
 //	json       its name
 //	doc        what it is, as a noun phrase
-//	default    its value where it is left off
+//	default    its value if it is left off
 //	minimum, maximum, maxLength, maxItems, enum, required
 //	flag       its name on the command line, where that differs; "-" for no flag of its own
 //	arg        its position among a command's arguments after the locator, from 1

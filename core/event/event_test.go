@@ -145,7 +145,7 @@ func TestWrongForms(t *testing.T) {
 	}
 }
 
-// Nesting is bounded, for values of known types and for those that are passed over.
+// Nesting is bounded, for values of known types and for those that are skipped.
 func TestNestingIsBounded(t *testing.T) {
 	t.Parallel()
 	nested := func(n int) []byte {
@@ -464,8 +464,8 @@ func TestTables(t *testing.T) {
 	}
 }
 
-// Records of a later version are passed over; rows beyond the bound and malformed ones are errors
-// that name the record.
+// Records of a later version are skipped; rows beyond the bound and malformed ones are errors that
+// name the record.
 func TestTakeRecords(t *testing.T) {
 	t.Parallel()
 	encode := func(rows ...any) (b []byte) {
@@ -501,7 +501,7 @@ func TestTakeRecords(t *testing.T) {
 	require.NoError(t, NewTables().Take(encode(functionRecord{Kind: recordFunction, ID: maxTable - 1}), 0))
 }
 
-// Types belong to a process, but for evidence that no recorder made.
+// Types belong to a process, except for evidence that no recorder made.
 func TestTypesOfProcesses(t *testing.T) {
 	t.Parallel()
 	for kind, shared := range map[string]bool{"": false, "event-trace": true} {

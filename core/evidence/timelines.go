@@ -51,7 +51,7 @@ func roomIn(folder string) (int64, error) {
 	return int64(s.Bavail) * s.Bsize / 2, nil
 }
 
-// plainOf unpacks evidence where it is packed, into a file without a name in a folder.
+// plainOf unpacks evidence if it is packed, into a file without a name in a folder.
 func plainOf(ctx context.Context, f *os.File, how packed.How, folder string, progress func(float64)) (plain, error) {
 	out := plain{File: File{File: f}, close: func() {}}
 	if how != "" {

@@ -22,8 +22,8 @@ const (
 	PrefixSize = 16
 )
 
-// Layout of a block. MaxUnpacked bounds what a reader allocates for one block
-// whatever the header claims.
+// Layout of a block. MaxUnpacked limits what a reader allocates for one block whatever the header
+// claims.
 const (
 	BlockMagic  = 0x4b4c4257 // "WBLK", little-endian
 	HeaderSize  = 48

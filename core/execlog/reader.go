@@ -13,7 +13,7 @@ import (
 	"wraithology/core/event"
 )
 
-// Log is an opened log: its tables, and where its event blocks lie, by process, thread and
+// Log is an opened log: its tables, and where its event blocks are, by process, thread and
 // sequence. Damage is listed in Losses.
 type Log struct {
 	*event.Tables
@@ -25,7 +25,7 @@ type Log struct {
 	size    int64
 }
 
-// ErrNotALog says that the bytes are not an execution log at all.
+// ErrNotALog means that the bytes are not an execution log at all.
 var ErrNotALog = errors.New("not a .wraith execution log")
 
 // Open reads the prefix and tables of the log in r, size bytes long, and finds
@@ -164,8 +164,7 @@ func (l *Log) Payload(b event.Block) ([]byte, error) {
 	return ReadPayload(l.r, l.headers[b.Offset], b.Offset)
 }
 
-// nextBlock finds the next place from at on where a whole block header lies, or
-// the end of the log.
+// nextBlock finds the next place from at on where a whole block header is, or the end of the log.
 func (l *Log) nextBlock(at int64) int64 {
 	magic := binary.LittleEndian.AppendUint32(nil, BlockMagic)
 	buf := make([]byte, 1<<20)

@@ -15,8 +15,8 @@ import (
 	"wraithology/core/timeline"
 )
 
-// Input is evidence that is to be made a timeline of in a folder. What does not fit
-// in memory meanwhile is kept in the folder Temporary.
+// Input is evidence that is to be made a timeline of in a folder. What does not fit in memory in
+// the meantime is kept in the folder Temporary.
 type Input struct {
 	File      *os.File
 	Size      int64

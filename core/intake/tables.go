@@ -77,11 +77,11 @@ func NewTables(kind, threadKind string, in Input) *Tables {
 type Function struct {
 	event.Function
 	names     map[string]event.VariableID
-	positions []int // by variable: where among the parameters it stands, -1 for nowhere
+	positions []int // by variable: where among the parameters it is, -1 for nowhere
 }
 
-// Function returns the function with a key, which it adds where it is new; name
-// is called only then. Beyond MaxFunctions it returns one for all the rest.
+// Function returns the function with a key, which it adds if it is new; name is called only then.
+// Beyond MaxFunctions it returns one for all the rest.
 func (t *Tables) Function(key []byte, make func() event.Function) *Function {
 	if f, ok := t.functions[string(key)]; ok {
 		return f
@@ -127,8 +127,8 @@ func (t *Tables) File(path string) event.FileID {
 	return id
 }
 
-// Variable returns the number of a function's variable of a name, which it adds.
-// ok is false where the function has as many as it can have.
+// Variable returns the number of a function's variable of a name, which it adds. ok is false if the
+// function has as many as it can have.
 func (f *Function) Variable(name []byte) (id event.VariableID, ok bool) {
 	if id, ok := f.names[string(name)]; ok {
 		return id, true
@@ -143,8 +143,8 @@ func (f *Function) Variable(name []byte) (id event.VariableID, ok bool) {
 	return id, true
 }
 
-// Parameter is Variable for what is known when a call begins. position is where
-// among the parameters it stands, or -1 where there are as many as an event holds.
+// Parameter is Variable for what is known when a call begins. position is where among the
+// parameters it is, or -1 where there are as many as an event holds.
 func (f *Function) Parameter(name []byte) (id event.VariableID, position int, ok bool) {
 	if id, ok = f.Variable(name); !ok {
 		return id, -1, false
@@ -177,8 +177,8 @@ func (t *Tables) Site(f *Function, file event.FileID, line int, values []event.V
 // Full reports whether no more sites are to be added.
 func (t *Tables) Full() bool { return len(t.sites) >= MaxSites }
 
-// Process returns the process with a key, which it adds where it is new. Beyond
-// MaxProcesses it returns one for all the rest.
+// Process returns the process with a key, which it adds if it is new. Beyond MaxProcesses it
+// returns one for all the rest.
 func (t *Tables) Process(key string, make func() event.Process) uint16 {
 	if id, ok := t.processes[key]; ok {
 		return id
@@ -229,7 +229,7 @@ func (t *Tables) Seal() {
 // MaxText is how many bytes of a text are kept.
 const MaxText = 64 << 10
 
-// Clean returns a text as valid UTF-8, and only its beginning where it is long.
+// Clean returns a text as valid UTF-8, and only its beginning if it is long.
 func Clean(s string) string {
 	s = s[:min(len(s), MaxText)]
 	if utf8.ValidString(s) {

@@ -12,8 +12,7 @@ import (
 	"wraithology/core/fault"
 )
 
-// Locator is a place in evidence. Moment is event.NoMoment and Thread 0 where
-// they were left off.
+// Locator is a place in evidence. Moment is event.NoMoment and Thread 0 if they were left off.
 type Locator struct {
 	Evidence string
 	Moment   event.Moment

@@ -32,7 +32,7 @@ func (k Key) Compare(o Key) int {
 // pieces are in memory at a time.
 const Piece = 32 << 20
 
-// entry is where a record of a piece lies.
+// entry is where a record of a piece is.
 type entry struct {
 	Key
 	at, size uint32
@@ -130,8 +130,7 @@ func (s *Sorter) settle() error {
 	return err
 }
 
-// headSize is the length of what stands before each record in the file: its key
-// and its length.
+// headSize is the length of what is before each record in the file: its key and its length.
 const headSize = 20
 
 func (p *piece) write(to io.Writer) error {

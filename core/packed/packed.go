@@ -35,7 +35,7 @@ func Tell(head []byte) How {
 	return ""
 }
 
-// ErrTooLarge says that a file unpacks to more than it may.
+// ErrTooLarge means that a file unpacks to more than it may.
 var ErrTooLarge = errors.New("it unpacks to too much")
 
 // reader reads what is unpacked.

@@ -145,7 +145,7 @@ func (o object) Get(index ref.Val) ref.Val {
 // Size implements traits.Sizer.
 func (o object) Size() ref.Val { return types.Int(o.v.Count()) }
 
-// maxIterated bounds what all, exists and the like go through.
+// maxIterated limits what all, exists and the like go through.
 const maxIterated = 10_000
 
 // Iterator implements traits.Iterable: over elements, or the keys of a map.
@@ -207,8 +207,8 @@ func (i *iterator) Next() ref.Val {
 	return v
 }
 
-// mixed names the functions that stand in for the arithmetic operators, so that
-// whole and broken numbers may be mixed, as people write them.
+// mixed names the functions that are in for the arithmetic operators, so that whole and broken
+// numbers may be mixed, as people write them.
 var mixed = map[string]string{operators.Add: "mixed_add", operators.Subtract: "mixed_subtract", operators.Multiply: "mixed_multiply", operators.Divide: "mixed_divide"}
 
 func mixNumbers(a *ast.AST) {

@@ -8,8 +8,8 @@ import (
 	"cel.dev/cel-go/common/types/traits"
 )
 
-// costLimit bounds the work of one evaluation, in units of cost: a call, a step of a loop,
-// ten bytes of text or ten elements of a list.
+// costLimit limits the work of one evaluation, in units of cost: a call, a step of a loop, ten
+// bytes of text or ten elements of a list.
 const costLimit = 1_000_000
 
 // heaviest is the weight from which on a value costs too much by itself.

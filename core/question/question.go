@@ -29,7 +29,7 @@ type Question struct {
 	text    string
 	program cel.Program
 	path    ast.Expr // the expression, where it only names something
-	quick   quick    // nil where the expression is not simple enough
+	quick   quick    // nil if the expression is not simple enough
 }
 
 // Answer is the result of a question.

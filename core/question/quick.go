@@ -55,10 +55,10 @@ func (v plainValue) float() float64 {
 	return v.number
 }
 
-// exact bounds the whole numbers that a float64 holds without loss.
+// exact limits the whole numbers that a float64 holds without loss.
 const exact = 1 << 53
 
-// compile returns the quick form of an expression, or nil where it has none.
+// compile returns the quick form of an expression, or nil if it has none.
 func compile(e ast.Expr) quick {
 	switch e.Kind() {
 	case ast.LiteralKind:

@@ -4,8 +4,8 @@ import (
 	"wraithology/core/event"
 )
 
-// Change is a name whose value differs from the previous moment of its frame.
-// Old is nil where the name had no value.
+// Change is a name whose value differs from the previous moment of its frame. Old is nil if the
+// name had no value.
 type Change struct {
 	Name string
 	Old  *Value

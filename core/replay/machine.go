@@ -26,12 +26,11 @@ type Machine interface {
 // TypeNames is memory whose types are known by name.
 type TypeNames interface {
 	Memory
-	// TypeNamed finds a type by name; nil where there is none.
+	// TypeNamed finds a type by name; nil if there is none.
 	TypeNamed(name string) *event.Type
 }
 
-// Stretch is memory from an address on. Why says why there is less than was asked
-// for.
+// Stretch is memory from an address on. Why says why there is less than was requested.
 type Stretch struct {
 	Address uint64
 	What    string // what the memory is
@@ -40,8 +39,7 @@ type Stretch struct {
 	Why     string
 }
 
-// Word is an address-sized word of memory. What says what it leads to, or for a
-// holder where it lies.
+// Word is an address-sized word of memory. What says what it leads to, or for a holder where it is.
 type Word struct {
 	Address uint64
 	Value   uint64
@@ -106,11 +104,11 @@ func Groups(ctx context.Context, r Recording, at event.Moment) ([]Group, error) 
 
 // Waiter is evidence that can say more of what a thread waits for, with some work.
 type Waiter interface {
-	// WaitsFor says what stands in a thread's way; empty where that is not known.
+	// WaitsFor says what is in a thread's way; empty if that is not known.
 	WaitsFor(ctx context.Context, at event.Moment, t event.ThreadID) (string, error)
 }
 
-// WaitsFor says what stands in a thread's way, where the evidence can say that.
+// WaitsFor says what is in a thread's way, where the evidence can say that.
 func WaitsFor(ctx context.Context, r Recording, at event.Moment, t event.ThreadID) (string, error) {
 	if w, ok := r.(Waiter); ok {
 		return w.WaitsFor(ctx, at, t)

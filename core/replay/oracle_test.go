@@ -56,7 +56,7 @@ type called struct {
 	function, parent int
 	enter, leave     int // moments; leave is -1 while it is open
 	unwound          bool
-	shared           uint64 // where its shared variable lies
+	shared           uint64 // where its shared variable is
 }
 
 type machine struct {
@@ -81,8 +81,8 @@ func newMachine(seed uint64) *machine {
 	return m.run(60 + m.random.IntN(300))
 }
 
-// newLongMachine runs for long, in calls that last, so that lists grow beyond
-// what lies together in a timeline.
+// newLongMachine runs for long, in calls that last, so that lists grow beyond what is together in a
+// timeline.
 func newLongMachine(seed uint64) *machine {
 	m := &machine{random: rand.New(rand.NewPCG(seed, 8)), calm: true}
 	return m.run(40_000)

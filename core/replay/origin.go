@@ -12,15 +12,15 @@ const (
 	FromWrite      OriginKind = "write"      // a line stored it
 	FromArgument   OriginKind = "argument"   // a caller passed it
 	FromResult     OriginKind = "result"     // a call returned it
-	FromConstant   OriginKind = "constant"   // it stands in the source
+	FromConstant   OriginKind = "constant"   // it is in the source
 	FromInput      OriginKind = "input"      // code that is not recorded made it
 	FromUnrecorded OriginKind = "unrecorded" // nothing says where it came from
 	FromRepeat     OriginKind = "repeat"     // it appears elsewhere in the chain
 )
 
-// Origin is a value and the write that gave it, with the values that it was
-// computed from. Note says in words what kind and value do not. More is set
-// where there is more to explain than the depth asked for.
+// Origin is a value and the write that gave it, with the values that it was computed from. Note
+// says in words what kind and value do not. More is set if there is more to explain than the depth
+// asked for.
 type Origin struct {
 	Name  string
 	Kind  OriginKind

@@ -23,9 +23,8 @@ type Path struct {
 	Steps []PathStep
 }
 
-// PathStep is one step of a path: a field, or an element whose index is a number,
-// a text, itself a path, or a position among the entries of a map. Any stands for an
-// element that is not known.
+// PathStep is one step of a path: a field, or an element whose index is a number, a text, itself a
+// path, or a position among the entries of a map. Any represents an element that is not known.
 type PathStep struct {
 	Field    string
 	Number   *int64

@@ -56,9 +56,9 @@ type Failure struct {
 	Moment  event.Moment
 	Thread  event.ThreadID
 	Frame   int
-	// What a core dump knows besides, each empty where it does not: the signal, the
-	// address that was used, the instruction that used it, and the variable that is
-	// suspected, as it is named in Frame.
+	// What a core dump knows besides, each empty if it does not: the signal, the address that was
+	// used, the instruction that used it, and the variable that is suspected, as it is named in
+	// Frame.
 	Signal      string
 	Address     string
 	Instruction string
@@ -98,8 +98,8 @@ type Frame struct {
 	Line     int
 	Own      bool
 	Inlined  bool
-	PC       uint64 // the program counter, for a caller the return address; 0 where there is none
-	Note     string // how the frame was found, where that is not certain, or why the stack ends
+	PC       uint64 // the program counter, for a caller the return address; 0 if there is none
+	Note     string // how the frame was found, if that is not certain, or why the stack ends
 	Call     event.CallID
 }
 
@@ -151,7 +151,7 @@ type Step struct {
 	Outer      int // for Head: how many calls further out
 }
 
-// Reason says why a step ended where it did.
+// Reason says why a step ended if it did.
 type Reason string
 
 // The reasons of a step.

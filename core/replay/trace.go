@@ -54,7 +54,7 @@ type Span struct {
 	Links     []Link
 }
 
-// Link is what a span says that it has to do with: a span of this or another trace.
+// Link is what a span says that it is related to: a span of this or another trace.
 type Link struct {
 	TraceID string
 	SpanID  string

@@ -22,7 +22,7 @@ func Identity(v event.Value) string {
 	return s
 }
 
-// Memory says what lay at an address at a moment.
+// Memory says what was at an address at a moment.
 type Memory interface {
 	// Load returns the value of a type at an address; what is not known of it
 	// is unrecorded.
@@ -34,12 +34,11 @@ type Memory interface {
 	Type(id event.TypeID) *event.Type
 }
 
-// Sequences is what a memory may also know: lists whose elements do not lie one after the
-// other.
+// Sequences is what a memory may also know: lists whose elements do not be one after the other.
 type Sequences interface {
-	// Items returns the elements from one on and before another, which is no more than there
-	// are, of the list of a type at an address; what cannot be read says why. ok is false for
-	// lists whose elements do lie one after the other.
+	// Items returns the elements from one on and before another, which is no more than there are,
+	// of the list of a type at an address; what cannot be read says why. ok is false for lists
+	// whose elements do are one after the other.
 	Items(address uint64, t *event.Type, from, to uint64) (list []event.Value, ok bool)
 }
 
@@ -82,8 +81,8 @@ func (v Value) Settled() Value {
 	return v
 }
 
-// Field returns a field of a struct, also through a pointer or an interface. Its
-// state is unrecorded and its type nil where there is no such field.
+// Field returns a field of a struct, also through a pointer or an interface. Its state is
+// unrecorded and its type nil if there is no such field.
 func (v Value) Field(name string) Value {
 	s := v.Settled()
 	if s.Form() == event.Struct || s.Form() == event.Func && s.Type != nil {
@@ -141,8 +140,8 @@ func (v Value) Element(i uint64) Value {
 	return unknown
 }
 
-// Elements returns elements of a list, from one on and before another, which is no more than
-// there are. ok is false for a list whose elements lie one after the other.
+// Elements returns elements of a list, from one on and before another, which is no more than there
+// are. ok is false for a list whose elements are one after the other.
 func (v Value) Elements(from, to uint64) (list []event.Value, ok bool) {
 	if len(v.Items) > 0 {
 		return v.Items[min(from, uint64(len(v.Items))):min(to, uint64(len(v.Items)))], to <= uint64(len(v.Items))
@@ -153,8 +152,8 @@ func (v Value) Elements(from, to uint64) (list []event.Value, ok bool) {
 	return nil, false
 }
 
-// Beyond returns what lies a number of elements beyond what a pointer of C points
-// to; ok is false for other values.
+// Beyond returns what is a number of elements beyond what a pointer of C points to; ok is false for
+// other values.
 func (v Value) Beyond(i int64) (x Value, ok bool) {
 	t := v.ElemType()
 	if v.Form() != event.Pointer || !strings.HasSuffix(v.Type.Name, "*") || v.Nil || v.State != event.Known || t == nil || t.Size == 0 || t.Form == event.Array {
@@ -349,7 +348,7 @@ func (v Value) nilText() string {
 	return "nil"
 }
 
-// Why says why a value is not known; empty where nothing says.
+// Why says why a value is not known; empty if nothing says.
 func (v Value) Why() string {
 	if v.State == event.Known {
 		return ""

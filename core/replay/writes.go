@@ -1,7 +1,6 @@
 package replay
 
-// Write is one write of a variable, field or element. Old is nil where nothing
-// was known before.
+// Write is one write of a variable, field or element. Old is nil if nothing was known before.
 type Write struct {
 	Place
 	Old *Value

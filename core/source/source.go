@@ -16,7 +16,7 @@ import (
 	"wraithology/core/fault"
 )
 
-// maxText bounds a source file that is read.
+// maxText limits a source file that is read.
 const maxText = 16 << 20
 
 // Places are where source text is looked for.

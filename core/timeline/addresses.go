@@ -18,22 +18,21 @@ import (
 // regionSize is the granularity, in bytes, by which memory events are posted.
 const regionSize = 256
 
-// maxCovered bounds how many bytes one event is posted under.
+// maxCovered limits how many bytes one event is posted under.
 const maxCovered = 64 << 10
 
-// maxMoved bounds how many bytes of one copy are posted.
+// maxMoved limits how many bytes of one copy are posted.
 const maxMoved = 16 << 20
 
-// What an address key stands for.
+// What an address key represents.
 const (
 	keyMemory = 1 // a region of memory
 	keyMap    = 2 // a map
 	keySync   = 3 // a channel, a lock, a wait group
 )
 
-// addressKey mixes what is posted under an address into one number (the
-// finalizer of Steele, Lea and Flood's SplitMix64, 2014). A collision costs a
-// look at an event that is then passed over.
+// addressKey mixes what is posted under an address into one number (the finalizer of Steele, Lea
+// and Flood's SplitMix64, 2014). A collision costs a look at an event that is then skipped.
 func addressKey(what byte, process uint16, address uint64) uint64 {
 	x := address ^ uint64(process)<<48 ^ uint64(what)<<60
 	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
@@ -235,7 +234,7 @@ func upTo(list []postingRecord, m event.Moment) int {
 	return sort.Search(len(list), func(i int) bool { return event.Moment(list[i].moment) > m })
 }
 
-// maxRegions bounds the regions that are looked at for one value.
+// maxRegions limits the regions that are looked at for one value.
 const maxRegions = maxCovered / regionSize
 
 // Covered is a moment that tells of bytes of memory: of those from From up to To,
@@ -256,7 +255,7 @@ func (t *Timeline) Covering(process uint16, address, size uint64, m event.Moment
 	type region struct {
 		list   []postingRecord
 		base   uint64
-		lo, hi uint32 // the bytes that are asked for
+		lo, hi uint32 // the bytes that are requested
 	}
 	var regions []region
 	for r := first; r <= last; r++ {

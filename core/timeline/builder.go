@@ -15,10 +15,10 @@ import (
 	"wraithology/core/event"
 )
 
-// maxMoments bounds what this store holds: moments are kept in 32 bits.
+// maxMoments limits what this store holds: moments are kept in 32 bits.
 const maxMoments = math.MaxUint32 - 1
 
-// maxWords bounds the file of lists, since places in it are kept in 32 bits.
+// maxWords limits the file of lists, since places in it are kept in 32 bits.
 const maxWords = math.MaxUint32 - 2*segmentSize
 
 // Source is what a timeline is built from. Blocks are ordered by process, thread and
@@ -33,14 +33,12 @@ type Source struct {
 	Size    int64
 }
 
-// Build reads the log's events once and writes their timeline to the folder dir,
-// which must not be there yet. It holds no more than what is open at a time: the
-// calls that have not returned, and a block of each thread. progress, if not nil,
-// is told from time to time which share of the log is done, between 0 and 1.
-// Damaged blocks are left out and listed among the losses. Until it is whole the
-// timeline stands under another name, so that it is never used half-built.
-// One that is to be lasting is brought to the disk before it counts; another one
-// counts only as long as the machine runs.
+// Build reads the log's events once and writes their timeline to the folder dir, which must not be
+// there yet. It holds no more than what is open at a time: the calls that have not returned, and a
+// block of each thread. progress, if not nil, is told from time to time which share of the log is
+// done, between 0 and 1. Damaged blocks are left out and listed among the losses. Until it is whole
+// the timeline is under another name, so that it is never used half-built. One that is to be
+// lasting is synced to disk before it counts; another one counts only as long as the machine runs.
 func Build(ctx context.Context, log Source, dir string, lasting bool, progress func(done float64)) error {
 	partial, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".partial-*")
 	if err != nil {
@@ -65,7 +63,7 @@ func Build(ctx context.Context, log Source, dir string, lasting bool, progress f
 func (b *builder) place(partial, dir string) error {
 	if err := os.Rename(partial, dir); err != nil {
 		if _, there := os.Stat(filepath.Join(dir, indexFile)); there == nil {
-			return nil // somebody else has built it meanwhile
+			return nil // somebody else has built it in the meantime
 		}
 		return fmt.Errorf("put the timeline in its place: %w", err)
 	}
@@ -78,7 +76,7 @@ type builder struct {
 	progress func(float64)
 	lasting  bool // what is written must outlast a power failure
 	read     int
-	unpacked chan struct{} // bounds the blocks that are being unpacked ahead
+	unpacked chan struct{} // limits the blocks that are being unpacked ahead
 
 	kinds     *column[event.Kind]
 	calls     *column[uint32]
@@ -122,7 +120,7 @@ type globalKey struct {
 
 // functionState is what the builder needs of a function at each event.
 type functionState struct {
-	globals       []string // by variable: its name where it is global
+	globals       []string // by variable: its name if it is global
 	returnsErrors bool
 }
 
@@ -296,8 +294,7 @@ func (b *builder) take(c *cursor) {
 	}
 }
 
-// keep copies the bytes of an event that has values, so that they can be read
-// where they lie.
+// keep copies the bytes of an event that has values, so that they can be read where they are.
 func (b *builder) keep(c *cursor) {
 	offset := b.data.n - b.chunkData
 	if c.e.Args == 0 && c.e.Address == 0 || offset >= noData {
@@ -397,7 +394,7 @@ func (b *builder) note(k event.Kind, m uint32) {
 	b.words.add(b.notable[k], m)
 }
 
-// maxVariable bounds the variable numbers of a call.
+// maxVariable limits the variable numbers of a call.
 const maxVariable = 1 << 14
 
 func (a *activation) wrote(b *builder, variable, m uint32) {
@@ -413,7 +410,7 @@ func (a *activation) wrote(b *builder, variable, m uint32) {
 	b.words.add(&a.variables[variable], m)
 }
 
-// global notes where a global variable was first said to lie.
+// global notes where a global variable was first said to be.
 func (b *builder) global(a *activation, variable, m uint32, process uint16) {
 	if int(a.record.function) >= len(b.functions) {
 		return

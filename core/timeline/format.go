@@ -17,21 +17,19 @@ import (
 	"wraithology/core/event"
 )
 
-// Version is the version of a timeline's files. A timeline of another version
-// is built anew.
+// Version is the version of a timeline's files. A timeline of another version is built again.
 const Version = 6
 
-// A timeline is a folder with one file for each column. All are arrays of fixed
-// records in the machine's byte order, which the index names, so that they are
-// used where they lie.
+// A timeline is a folder with one file for each column. All are arrays of fixed records in the
+// machine's byte order, which the index names, so that they are used where they are.
 const (
 	indexFile    = "index"
 	tablesFile   = "tables"
 	kindsFile    = "kinds"     // uint8 a moment
 	callsFile    = "calls"     // uint32 a moment: CallID
 	idsFile      = "ids"       // uint32 a moment: Event.ID
-	offsetsFile  = "offsets"   // uint32 a moment: where its event lies in data, after the chunk's own place; or noData
-	dataFile     = "data"      // the events that have values, as they stand in the log
+	offsetsFile  = "offsets"   // uint32 a moment: where its event is in data, after the chunk's own place; or noData
+	dataFile     = "data"      // the events that have values, as they are in the log
 	timesFile    = "times"     // uint32 a moment: after the chunk's base, shifted
 	chunksFile   = "chunks"    // a chunkRecord for each chunkSize moments
 	runsFile     = "runs"      // a runRecord for each stretch of one thread
@@ -41,8 +39,8 @@ const (
 	threadsFile  = "threads"   // a threadRecord for each thread
 	creatorsFile = "creators"  // the texts of the threads' creators, each with the thread's name after a zero byte
 	sitesFile    = "sites"     // a listRecord for each site
-	entersFile   = "enters"    // a listRecord for each function: where it was entered
-	returnsFile  = "returns"   // a listRecord for each function: where it was left
+	entersFile   = "enters"    // a listRecord for each function: its entries
+	returnsFile  = "returns"   // a listRecord for each function: its returns
 	keysFile     = "addresses" // keyRecords, in order of their keys
 	postedFile   = "posted"    // postingRecords, grouped by key
 	tracesFile   = "traces"    // traceRecords, in order of their beginnings
@@ -62,8 +60,8 @@ const noData = math.MaxUint32
 
 type runRecord struct{ moment, thread uint32 }
 
-// listRecord refers to a list of count words. Up to segmentSize of them lie at
-// word at; else the words there say where each segment lies.
+// listRecord refers to a list of count words. Up to segmentSize of them are at word at; else the
+// words there say where each segment is.
 type listRecord struct{ count, at uint32 }
 
 type callRecord struct {
@@ -72,7 +70,7 @@ type callRecord struct {
 	variables, written                     uint32 // the first variableRecord, and how many
 }
 
-// variableRecord lists the writes of a variable; a single one stands in at.
+// variableRecord lists the writes of a variable; a single one is in at.
 type variableRecord struct{ variable, count, at uint32 }
 
 type threadRecord struct {
@@ -116,13 +114,12 @@ type index struct {
 	Notable   map[event.Kind][2]uint32
 	Errors    [2]uint32
 	Globals   []globalRecord
-	// Boot names the run of the machine in which the timeline was built, where its
-	// files were not brought to the disk: after a failure of power they may be
-	// anything.
+	// Boot names the run of the machine in which the timeline was built, where its files were not
+	// synced to disk: after a failure of power they may be anything.
 	Boot string
 }
 
-// boot names this run of the machine, or is empty where the system does not say.
+// boot names this run of the machine, or is empty if the system does not say.
 func boot() string {
 	text, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	if err != nil {
@@ -139,7 +136,7 @@ type globalRecord struct {
 
 const byteOrderMark = 0x01020304
 
-// errStale says that a timeline must be built anew.
+// errStale means that a timeline must be built again.
 var errStale = errors.New("the timeline is of another log or version, or incomplete")
 
 // logSum tells logs apart quickly: a checksum over the beginning and the end.
@@ -204,8 +201,8 @@ func writeIndex(dir string, x index) error {
 	return errors.Join(err, f.Close())
 }
 
-// syncAll brings a timeline's files to the disk, so that an index never stands
-// beside files that were lost.
+// syncAll brings a timeline's files to the disk, so that an index never is beside files that were
+// lost.
 func syncAll(dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil {

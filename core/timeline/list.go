@@ -6,11 +6,11 @@ import (
 	"wraithology/core/event"
 )
 
-// segmentSize is how many words of a long list lie together.
+// segmentSize is how many words of a long list are together.
 const segmentSize = 512
 
-// List is a list of numbers in ascending order, as a rule of moments. It lies in
-// the timeline's files and is read where it lies.
+// List is a list of numbers in ascending order, as a rule of moments. It is in the timeline's files
+// and is read where it is.
 type List struct {
 	words  *records[uint32]
 	record listRecord
@@ -21,7 +21,7 @@ func (l List) Len() int { return int(l.record.count) }
 
 // At returns an entry of the list.
 func (l List) At(i int) event.Moment {
-	if l.words == nil { // a single entry stands in the record
+	if l.words == nil { // a single entry is in the record
 		return event.Moment(l.record.at)
 	}
 	at := int(l.record.at) + i

@@ -28,8 +28,8 @@ const sumsFile = "sums"
 // timeline verifies a block of several columns, so that smaller ones answer sooner.
 const mostBlock = 16 << 10
 
-// blockShift returns the binary logarithm of the number of records in a block: as many as
-// fit, so that none lies in two blocks.
+// blockShift returns the binary logarithm of the number of records in a block: as many as fit, so
+// that none is in two blocks.
 func blockShift(size uintptr) uint { return uint(bits.Len(uint(mostBlock/size))) - 1 }
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
@@ -96,8 +96,8 @@ type records[T any] struct {
 // manyLooks is after how many looks at its records a column is verified as a whole.
 const manyLooks = 1 << 14
 
-// mostWhole bounds the columns that are verified as a whole, in bytes: reading a larger one
-// would take the disk from others.
+// mostWhole limits the columns that are verified as a whole, in bytes: reading a larger one would
+// take the disk from others.
 const mostWhole = 4 << 30
 
 // verified says whether a column needs to be checked at all. It has no type parameter, and
@@ -120,7 +120,7 @@ func (r *records[T]) at(i int) T {
 	return r.list[i]
 }
 
-// ref returns a record where it lies.
+// ref returns a record where it is.
 func (r *records[T]) ref(i int) *T {
 	r.need(i)
 	return &r.list[i]

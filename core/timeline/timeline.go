@@ -1,8 +1,7 @@
-// Package timeline turns an execution log into the indexed form that replay
-// looks things up in: one total order of moments, a table of calls, and lists of
-// moments by call, site, function, variable, address and kind. It is built in one
-// pass and bounded memory, kept in files, and used where it lies: opening a long
-// one costs no more than opening a short one. It is derived from the log alone
+// Package timeline turns an execution log into the indexed form that replay looks things up in: one
+// total order of moments, a table of calls, and lists of moments by call, site, function, variable,
+// address and kind. It is built in one pass and bounded memory, kept in files, and used where it
+// is: opening a long one costs no more than opening a short one. It is derived from the log alone
 // and can always be built again.
 package timeline
 
@@ -72,7 +71,7 @@ type Timeline struct {
 	types     *event.Tables
 }
 
-// Stale reports whether an error of Open says that the timeline is to be built anew.
+// Stale reports whether an error of Open says that the timeline is to be built again.
 func Stale(err error) bool { return errors.Is(err, errStale) }
 
 // Open opens the timeline in dir of the log in r, size bytes long. The log itself
@@ -183,7 +182,7 @@ func (t *Timeline) mapFiles(dir string, sizes map[string]int64) error {
 	return nil
 }
 
-// noFunction stands for a function that the log's tables do not have.
+// noFunction represents a function that the log's tables do not have.
 var noFunction event.Function
 
 // Function returns a function of the program.
@@ -222,7 +221,7 @@ func (t *Timeline) Time(m event.Moment) int64 {
 	return c.base + int64(uint64(t.times.at(int(m)))<<c.shift)
 }
 
-// run returns the run that a moment lies in.
+// run returns the run that a moment is in.
 func (t *Timeline) run(m event.Moment) *runRecord {
 	from := int(t.chunks.ref(int(m / chunkSize)).run)
 	to := t.runs.len()
@@ -239,7 +238,7 @@ func (t *Timeline) runStart(i int) event.Moment {
 	return event.Moment(t.runs.list[i].moment)
 }
 
-// Thread returns the thread on which a moment lies.
+// Thread returns the thread on which a moment is.
 func (t *Timeline) Thread(m event.Moment) event.ThreadID {
 	if c := t.CallOf(m); c != event.NoCall {
 		t.table.need(int(c))
@@ -326,7 +325,7 @@ func (t *Timeline) Process(m event.Moment) uint16 {
 // Types returns the types of a process.
 func (t *Timeline) Types(process uint16) event.Types { return t.types.Types(process) }
 
-// noSite stands for a site that the log's tables do not have.
+// noSite represents a site that the log's tables do not have.
 var noSite event.Site
 
 // Site returns the site of a Line moment.
@@ -483,7 +482,7 @@ func (t *Timeline) LastWrite(c event.CallID, v event.VariableID, m event.Moment)
 	return event.NoMoment
 }
 
-// Global returns a moment at which it was said where a global variable lies.
+// Global returns a moment at which it was said where a global variable is.
 func (t *Timeline) Global(process uint16, name string) event.Moment {
 	if m, ok := t.globals[globalKey{process, name}]; ok {
 		return m

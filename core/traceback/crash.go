@@ -1,7 +1,6 @@
-// Package traceback reads what a language's runtime prints when a program crashes:
-// the tracebacks of Go, Java, Python, JavaScript on Node.js, Rust and .NET, and native
-// frames with addresses. The text may stand in a log, with something before each
-// line, may be wrapped, and may be cut off.
+// Package traceback reads what a language's runtime prints when a program crashes: the tracebacks
+// of Go, Java, Python, JavaScript on Node.js, Rust and .NET, and native frames with addresses. The
+// text may be in a log, with something before each line, may be wrapped, and may be cut off.
 package traceback
 
 import (
@@ -12,7 +11,7 @@ import (
 	"strings"
 )
 
-// Frame is a frame as the text gives it. Line and Column are 0 where it does not.
+// Frame is a frame as the text gives it. Line and Column are 0 if it does not.
 type Frame struct {
 	Function string
 	File     string
@@ -109,9 +108,9 @@ type Crash struct {
 	ended    bool     // it says that a program ended
 }
 
-// maxFrames bounds the frames of one thread, maxThreads the threads, longestLine how
-// much of a line is read, maxPrefixes how many things are taken off its beginning, and
-// longestText a text that is put together of several lines.
+// maxFrames limits the frames of one thread, maxThreads the threads, longestLine how much of a line
+// is read, maxPrefixes how many things are taken off its beginning, and longestText a text that is
+// put together of several lines.
 const (
 	maxFrames   = 1 << 16
 	maxThreads  = 1 << 20
@@ -120,13 +119,13 @@ const (
 	longestText = 64 << 10
 )
 
-// Parse reads a text. ok is false where there is no crash in it.
+// Parse reads a text. ok is false if there is no crash in it.
 func Parse(text string) (c *Crash, ok bool) {
 	c, err := Read(context.Background(), text)
 	return c, err == nil
 }
 
-// ErrNoCrash says that there is no crash in a text.
+// ErrNoCrash means that there is no crash in a text.
 var ErrNoCrash = errors.New("no known form of traceback in it")
 
 // Read reads a text of any length until the context ends. The error is ErrNoCrash, or
@@ -189,7 +188,7 @@ func Outermost(text string) Cause {
 	return Cause{}
 }
 
-// Follower tells, line by line, whether a traceback goes on.
+// Follower tells, line by line, whether a traceback continues.
 type Follower struct{ p parser }
 
 // Begin begins with a text that may be the beginning of a traceback.
@@ -428,7 +427,7 @@ func (p *parser) chain() (chain, rest []failure) {
 	for i := range group {
 		group[i].addCommon(group[:i])
 	}
-	for stop := len(group); stop > 0; { // each that others led to stands before them
+	for stop := len(group); stop > 0; { // each that others led to is before them
 		begin := stop - 1
 		for begin > 0 && group[begin].relation != resultOf {
 			begin--

@@ -92,7 +92,7 @@ func (m crashMaker) golang() writtenCrash {
 func (m crashMaker) python() writtenCrash {
 	c := writtenCrash{language: "Python"}
 	var blocks []string
-	for range 1 + m.IntN(3) { // the first one that was raised stands first
+	for range 1 + m.IntN(3) { // the first one that was raised is first
 		f := failing{Cause{[]string{"ValueError", "harbour.TideError", "KeyError", "OSError"}[m.IntN(4)], m.message()}, m.frames(m.word, func() string { return "/src/" + m.word() + ".py" }, false)}
 		var text strings.Builder
 		text.WriteString("Traceback (most recent call last):\n")

@@ -28,7 +28,7 @@ func readGo(p *parser, line string) bool {
 			return goPanic(p, "fatal error", text, unrelated)
 		}
 	case 'h':
-		if text, ok := strings.CutPrefix(line, "http: panic serving "); ok { // net/http's server, which goes on
+		if text, ok := strings.CutPrefix(line, "http: panic serving "); ok { // net/http's server, which continues
 			_, text, _ = strings.Cut(text, ": ")
 			return goPanic(p, "panic", text, unrelated)
 		}
@@ -152,7 +152,7 @@ func argsBegin(line string) int {
 	return -1
 }
 
-// maxNesting bounds how deep words lie within braces; Go prints five levels.
+// maxNesting limits how deep words are within braces; Go prints five levels.
 const maxNesting = 32
 
 // words reads arguments up to the bracket that closes them.

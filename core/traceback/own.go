@@ -108,7 +108,8 @@ func foreignGo(f *Frame, file string) bool {
 	if !standard[first] {
 		return false
 	}
-	// A module of one's own may have such a name; a standard package lies in its folder below src, or in a trimmed path.
+	// A module of one's own may have such a name; a standard package is in its folder below src, or
+	// in a trimmed path.
 	dir := path.Dir(file)
 	if i := strings.LastIndex(dir, "/src/"); i >= 0 {
 		folder, _, _ := strings.Cut(dir[i+len("/src/"):], "/")

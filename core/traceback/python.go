@@ -23,7 +23,7 @@ type pythonState struct {
 	open   bool // a traceback is being read
 	frames []Frame
 	next   relation
-	first  bool // the innermost frame stands first
+	first  bool // the innermost frame is first
 	member bool
 }
 

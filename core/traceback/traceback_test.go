@@ -60,7 +60,7 @@ func need(t *testing.T, name string) string {
 	return path
 }
 
-// built builds a program and returns where it is.
+// built builds a program and returns if it is.
 func built(t *testing.T, name string, args ...string) {
 	out, err := exec.Command(name, args...).CombinedOutput()
 	require.NoError(t, err, "%s", out)
@@ -281,7 +281,7 @@ func TestForeignGo(t *testing.T) {
 	}
 }
 
-// TestNoCrash finds nothing where there is nothing.
+// TestNoCrash finds nothing if there is nothing.
 func TestNoCrash(t *testing.T) {
 	t.Parallel()
 	for _, text := range []string{"", "\n\n", "gate 3 opens\nlevel at 3.2 m (good)\n", "{\"a\": 1}\n", strings.Repeat("x", 1<<20), "at sea (by night)\n", "File: ok\n"} {

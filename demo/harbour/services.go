@@ -59,10 +59,10 @@ type Vessel struct {
 	Quay     string
 }
 
-// ErrNoStation says that a tide station is not in the book.
+// ErrNoStation means that a tide station is not in the book.
 var ErrNoStation = errors.New("no such tide station")
 
-// ErrNoBerth says that a vessel got no berth.
+// ErrNoBerth means that a vessel got no berth.
 var ErrNoBerth = errors.New("no berth")
 
 // harbour is the four services together.

@@ -26,8 +26,8 @@ const (
 	spreadStep  = 16          // elements in one piece of a long list
 )
 
-// pointee is something that a recorded value refers to, and that is to be
-// written too where the log does not hold it already.
+// pointee is something that a recorded value refers to, and that is to be written too if the log
+// does not hold it already.
 type pointee struct {
 	address unsafe.Pointer
 	plan    *plan
@@ -39,9 +39,9 @@ type pointee struct {
 // the address, its type and its encoded bytes. A collision costs a repetition.
 var known [1 << 16]atomic.Uint64
 
-// stores counts what own code has stored in each 64-byte line of memory (lines
-// share counters by chance). An object whose lines have been stored to since is
-// written anew, since it may be another one by now, at the same address.
+// stores counts what own code has stored in each 64-byte line of memory (lines share counters by
+// chance). An object whose lines have been stored to since is written again, since it may be
+// another one by now, at the same address.
 var stores [1 << 14]atomic.Uint32
 
 func line(address uint64) *atomic.Uint32 {
@@ -266,8 +266,8 @@ func (th *thread) writeQueue() {
 	th.queue = th.queue[:0]
 }
 
-// object writes what lies at an address unless the log said the same last. What
-// it refers to is looked at in either case: foreign code may have changed that.
+// object writes what is at an address unless the log said the same last. What it refers to is
+// looked at in either case: foreign code may have changed that.
 func (th *thread) object(q pointee, kind byte, count int) {
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	queued, n, last, mem := len(th.queue), th.chunk.n, th.last, th.chunk.mem
@@ -308,7 +308,7 @@ func (th *thread) object(q pointee, kind byte, count int) {
 	th.busy = false
 }
 
-// rawSum is a hash of an object's bytes as they lie in memory.
+// rawSum is a hash of an object's bytes as they are in memory.
 //
 //go:norace
 //go:nocheckptr

@@ -48,7 +48,7 @@ type Frame struct {
 	function uint32
 	last     uint32 // site of the last line
 	returned bool
-	args     int       // where the count of the values of Enter or Leave stands
+	args     int       // where the count of the values of Enter or Leave is
 	pending  []pending // what the statement that is running assigns to
 	sending  []uint64  // the channels that it sends on
 }
@@ -343,8 +343,8 @@ func (f *Frame) Exit(code int) int {
 	return code
 }
 
-// begin starts an event and returns the chunk's bytes so far, or nil where
-// nothing can be recorded. Whoever begins must hold what it appended and end.
+// begin starts an event and returns the chunk's bytes so far, or nil if nothing can be recorded.
+// Whoever begins must hold what it appended and end.
 func (th *thread) begin(kind byte, room int) []byte {
 	if !active.Load() {
 		return nil
@@ -372,7 +372,7 @@ func (th *thread) begin(kind byte, room int) []byte {
 	return b
 }
 
-// maxSaid bounds the open calls that a chunk begins with.
+// maxSaid limits the open calls that a chunk begins with.
 const maxSaid = 500
 
 // sayStack begins a chunk with the calls that are open, since those before it may
@@ -512,9 +512,8 @@ var (
 	hole any
 )
 
-// inside hides p and lets what *p refers to escape: an object must keep its
-// address as long as the program can refer to it, and a stack that grows moves
-// what lies on it.
+// inside hides p and lets what *p refers to escape: an object must keep its address as long as the
+// program can refer to it, and a stack that grows moves what is on it.
 func inside[T any](p *T) unsafe.Pointer {
 	if never {
 		hole = *p

@@ -18,9 +18,8 @@ import (
 //go:linkname getm runtime.getm
 func getm() uintptr
 
-// Where the goroutine stands in the thread's descriptor and the number in the
-// goroutine's. They are found at start; until then numbers are read from the
-// stack's text, which is right and slow.
+// Where the goroutine is in the thread's descriptor and the number in the goroutine's. They are
+// found at start; until then numbers are read from the stack's text, which is right and slow.
 var (
 	goroutineAt uintptr
 	numberAt    uintptr
@@ -59,8 +58,8 @@ func descriptor() uintptr {
 	return 0
 }
 
-// onStack reports whether an address lies on the calling goroutine's stack. What
-// lies there moves when the stack grows, and must not be kept in the heap.
+// onStack reports whether an address is on the calling goroutine's stack. What
+// is there moves when the stack grows, and must not be kept in the heap.
 //
 //go:norace
 //go:nocheckptr

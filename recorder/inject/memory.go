@@ -7,8 +7,8 @@ import (
 	"unsafe"
 )
 
-// move says that size bytes have been copied from one address to another; from 0
-// says that nobody knows what lies there now.
+// move says that size bytes have been copied from one address to another; from 0 says that nobody
+// knows what is there now.
 func (f *Frame) move(to, from, size uintptr) {
 	if size == 0 || to == from {
 		return
@@ -52,8 +52,8 @@ func Copied[S ~[]E, E any](f *Frame, to, from S) {
 	}
 }
 
-// maxRead bounds the elements of a long slice that are read again once foreign
-// code may have changed them.
+// maxRead limits the elements of a long slice that are read again once foreign code may have
+// changed them.
 const maxRead = 4096
 
 // All records a slice again of which foreign code may have changed any element:

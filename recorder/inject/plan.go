@@ -127,8 +127,8 @@ func typeID(t reflect.Type) uint32 {
 	return id
 }
 
-// makePlan makes the plan for t, and those of what lies inside it, and records
-// the types. plans.mu is held. A type cannot lie inside itself, so this ends.
+// makePlan makes the plan for t, and those of what is inside it, and records the types. plans.mu is
+// held. A type cannot be inside itself, so this ends.
 func makePlan(t reflect.Type) *plan {
 	if pl, ok := plans.byType.Load(t); ok {
 		return pl.(*plan)

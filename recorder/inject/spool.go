@@ -7,7 +7,7 @@
 //
 // It imports the standard library only, calls no code of the program, takes no
 // lock on the path of an event, and never lets an error of its own reach the
-// program: when it can't go on it stops recording and says so in the log's end.
+// program: when it can't continue it stops recording and says so in the log's end.
 package inject
 
 import (
@@ -161,9 +161,8 @@ func ownBuildID() string {
 	return ""
 }
 
-// reserve returns size fresh bytes of the file, mapped. It fails, and recording
-// ends, where the disk has no room: a store into a page without room behind it
-// would kill the program.
+// reserve returns size fresh bytes of the file, mapped. It fails, and recording ends, if the disk
+// has no room: a store into a page without room behind it would kill the program.
 func (s *spool) reserve(size int) []byte {
 	if s.broken.Load() {
 		return nil
@@ -189,7 +188,7 @@ func (s *spool) reserve(size int) []byte {
 	return mem
 }
 
-// stop ends the recording for good; the program goes on.
+// stop ends the recording for good; the program continues.
 func (s *spool) stop() {
 	s.broken.Store(true)
 	active.Store(false)

@@ -62,14 +62,14 @@ func (f *Frame) Selects() {
 	}
 }
 
-// Waits says that the goroutine is about to wait for what lies at p.
+// Waits says that the goroutine is about to wait for what is at p.
 func Waits[T any](f *Frame, op uint32, p *T) {
 	if f != nil {
 		f.wait(op, uint64(uintptr(unsafe.Pointer(p))))
 	}
 }
 
-// Release says that the goroutine is about to let others go on.
+// Release says that the goroutine is about to let others continue.
 func Release[T any](f *Frame, op uint32, p *T) {
 	if f != nil {
 		f.mark(kindRelease, op, uint64(uintptr(unsafe.Pointer(p))))
@@ -121,7 +121,7 @@ func To[T any](f *Frame, ch chan<- T) chan<- T {
 	return ch
 }
 
-// ToAny is To where the value cannot be named by its type: it is not recorded.
+// ToAny is To if the value cannot be named by its type: it is not recorded.
 func ToAny[T any](f *Frame, ch chan<- T) chan<- T {
 	if f != nil {
 		var none any

@@ -36,8 +36,8 @@ func (f *Frame) fail(t Tester, text string) {
 	}
 }
 
-// Test stands between a test function and the methods with which it fails, so
-// that the message is recorded. What the test prints stays the same.
+// Test is between a test function and the methods with which it fails, so that the message is
+// recorded. What the test prints stays the same.
 func (f *Frame) Test(t Tester) Test { return Test{f, t} }
 
 // Test is a test that says why it fails.

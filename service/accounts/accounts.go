@@ -42,7 +42,7 @@ func New(s *store.Store) *Accounts {
 // RFC 9106, section 4, on two lanes, as many as the smallest machines have cores.
 var params = &argon2id.Params{Memory: 64 << 10, Iterations: 3, Parallelism: 2, SaltLength: 16, KeyLength: 32}
 
-// hashesAtOnce bounds the memory of hashing: each takes that of params.
+// hashesAtOnce limits the memory of hashing: each takes that of params.
 const hashesAtOnce = 4
 
 // hashWait is how long a request waits for its turn to hash.
@@ -82,8 +82,8 @@ func (a *Accounts) Add(ctx context.Context, name, password string, admin bool) e
 	return a.store.AddPerson(ctx, &store.Person{Name: name, PasswordHash: hash, Admin: admin})
 }
 
-// unknownHash is compared with where there is no such person, so that the time
-// of an answer does not tell who exists.
+// unknownHash is compared with if there is no such person, so that the time of an answer does not
+// tell who exists.
 var unknownHash, _ = argon2id.CreateHash(rand.Text(), params)
 
 // Check returns the person with a name and password.

@@ -34,7 +34,7 @@ type Cluster struct {
 	pid  int
 }
 
-// ErrNoServer says that PostgreSQL is not installed.
+// ErrNoServer means that PostgreSQL is not installed.
 var ErrNoServer = errors.New("PostgreSQL's programs were not found: install Debian's package postgresql, or give --database URL")
 
 // Superuser and database of a private cluster.
@@ -144,8 +144,8 @@ func mayEnter(dir string, as *syscall.Credential) bool {
 // in root's home.
 const outside = "/var/lib/wraithology"
 
-// elsewhere returns the folder outside that stands for dir. A file in dir names it: without
-// that file dir is new, and what is left of an earlier one is removed.
+// elsewhere returns the folder outside that represents dir. A file in dir names it: without that
+// file dir is new, and what is left of an earlier one is removed.
 func elsewhere(dir string) (string, error) {
 	name := filepath.Join(dir, "elsewhere")
 	sum := sha256.Sum256([]byte(dir))

@@ -131,8 +131,8 @@ func (a *server) checkpointRoutes(h huma.API) {
 	})
 }
 
-// lineIn finds a checkpoint's line in a recording: the one with its text that is
-// nearest to where it was.
+// lineIn finds a checkpoint's line in a recording: the one with its text that is nearest to if it
+// was.
 func lineIn(r replay.Recording, x store.Checkpoint) int {
 	if x.Text == "" {
 		return x.Line

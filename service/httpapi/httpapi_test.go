@@ -158,7 +158,7 @@ func TestBrowserSession(t *testing.T) {
 	assert.Equal(t, 401, s.send(t, "GET", "/api/me", "").status)
 }
 
-// Passwords can be tried 60 times a minute from one address; whoever is signed in goes on.
+// Passwords can be tried 60 times a minute from one address; whoever is signed in continues.
 func TestSignInsAreLimited(t *testing.T) {
 	t.Parallel()
 	service := servicetest.Start(t, slog.DiscardHandler)
@@ -227,7 +227,7 @@ func TestDescription(t *testing.T) {
 	}
 }
 
-// Who did what stands in the record of the case, newest first.
+// Who did what is in the record of the case, newest first.
 func TestCustodyOfACase(t *testing.T) {
 	t.Parallel()
 	service := servicetest.Start(t, slog.DiscardHandler)
@@ -276,7 +276,7 @@ func TestCustodyOfACase(t *testing.T) {
 		"downloaded crash", "uploaded crash", "made Tomas member of the case", "opened the case"}, what)
 }
 
-// A part of evidence can be downloaded, as by a browser that goes on after a break.
+// A part of evidence can be downloaded, as by a browser that continues after a break.
 func TestDownloadInParts(t *testing.T) {
 	t.Parallel()
 	service := servicetest.Start(t, slog.DiscardHandler)

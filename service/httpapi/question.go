@@ -29,7 +29,7 @@ const (
 	maxQuestionLimit = time.Minute
 )
 
-// maxQuestion bounds the body of a question, in bytes.
+// maxQuestion limits the body of a question, in bytes.
 const maxQuestion = 1 << 20
 
 // questionRoutes makes a route of each question that is declared in core/ask.
@@ -146,8 +146,8 @@ func (a *server) others(ctx context.Context, own store.Evidence) (list []ask.Oth
 	return list, nil
 }
 
-// stops are the enabled checkpoints of a case at which replay halts. One that does not fit
-// this recording is passed over.
+// stops are the enabled checkpoints of a case at which replay halts. One that does not fit this
+// recording is skipped.
 func (a *server) stops(ctx context.Context, own store.Evidence, r replay.Recording) ([]ask.Stop, error) {
 	list, err := a.Store.CheckpointsOf(ctx, own.CaseID)
 	if err != nil {

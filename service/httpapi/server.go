@@ -29,7 +29,7 @@ import (
 	"wraithology/service/vault"
 )
 
-// Parts are what the API stands on.
+// Parts are what the API is on.
 type Parts struct {
 	Store      *store.Store
 	Accounts   *accounts.Accounts
@@ -70,7 +70,7 @@ func Description() ([]byte, error) {
 	return json.MarshalIndent(a.routes(chi.NewRouter()).OpenAPI(), "", "  ")
 }
 
-// signInsAMinute bounds how often one address may try a password.
+// signInsAMinute limits how often one address may try a password.
 const signInsAMinute = 60
 
 func (a *server) routes(r chi.Router) huma.API {
@@ -81,8 +81,8 @@ func (a *server) routes(r chi.Router) huma.API {
 	config.OpenAPIPath = "/api/openapi"
 	config.SchemasPath = "/api/schemas"
 	h := humachi.New(r, config)
-	// The address is that of the connection: wraithd is not made to stand behind a
-	// proxy that it would have to trust for a better one.
+	// The address is that of the connection: wraithd is not made to be behind a proxy that it would
+	// have to trust for a better one.
 	limited := httprate.LimitBy(signInsAMinute, time.Minute, func(r *http.Request) (string, error) {
 		host, _, err := net.SplitHostPort(r.RemoteAddr)
 		return host, err

@@ -1,6 +1,5 @@
-// Package jobs does the service's background work: it indexes evidence that has
-// arrived. The work is queued in the database; what a restart interrupts is
-// begun anew.
+// Package jobs does the service's background work: it indexes evidence that has arrived. The work
+// is queued in the database; what a restart interrupts is begun again.
 package jobs
 
 import (

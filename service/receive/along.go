@@ -9,8 +9,8 @@ import (
 	"wraithology/core/evidence/kinds/eventtrace/otlp"
 )
 
-// along is what goes along into the next piece of a case's evidence: traces that were under
-// way when a piece was sealed, so that they lie in one piece once they have ended.
+// along is what goes along into the next piece of a case's evidence: traces that were under way
+// when a piece was sealed, so that they are in one piece once they have ended.
 type along map[eventtrace.TraceID]waited
 
 // waited is how a trace has been waited for.

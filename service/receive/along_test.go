@@ -112,7 +112,7 @@ func TestPartsAreTheWhole(t *testing.T) {
 	assert.Greater(t, went, 30)
 }
 
-// A trace is waited for as long as it grows, but not for ever, and not whatever its size.
+// A trace is waited for as long as it grows, but not forever, and not whatever its size.
 func TestHowLongIsWaited(t *testing.T) {
 	t.Parallel()
 	ctx, dir := context.Background(), t.TempDir()

@@ -8,8 +8,7 @@ import (
 	"wraithology/core/fault"
 )
 
-// bodiesInMemory bounds the bytes of all requests that are in memory at the same time,
-// unpacked.
+// bodiesInMemory limits the bytes of all requests that are in memory at the same time, unpacked.
 const bodiesInMemory = 4 * MaxRequest
 
 // bodyStep is how much memory a body takes at a time, in bytes.

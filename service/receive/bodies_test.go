@@ -25,8 +25,8 @@ func gzipped(t *testing.T, b []byte) []byte {
 	return out.Bytes()
 }
 
-// A body takes memory by its size when unpacked, is refused where there is none left, and
-// gives back what it took, in whatever pieces it comes.
+// A body takes memory by its size when unpacked, is refused if there is none left, and gives back
+// what it took, in whatever pieces it comes.
 func TestBodiesTakeMemoryBySize(t *testing.T) {
 	t.Parallel()
 	content := bytes.Repeat([]byte("the fog is back. "), 3*bodyStep/17)

@@ -21,7 +21,7 @@ import (
 	"wraithology/service/store"
 )
 
-// raw is a message as it came: it is checked where it lies, and kept so.
+// raw is a message as it came: it is checked where it is, and kept so.
 type raw struct{ b []byte }
 
 // rawCodec hands messages on as they are. Its name is that of the form they have.
@@ -80,7 +80,7 @@ func (r *Receiver) Server() *grpc.Server {
 
 type senderKey struct{}
 
-// callsAtOnce bounds the calls whose messages are read or in memory at the same time.
+// callsAtOnce limits the calls whose messages are read or in memory at the same time.
 const callsAtOnce = 16
 
 // checkWait is within which time a token is checked: the connection waits for it.

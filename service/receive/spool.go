@@ -92,7 +92,7 @@ func (s *stream) write() {
 	}
 }
 
-// append writes requests to the file; s.mu is held, so that it is not sealed meanwhile.
+// append writes requests to the file; s.mu is held, so that it is not sealed in the meantime.
 func (s *stream) append(list []*waiting) error {
 	now := time.Now()
 	if s.file == nil {
@@ -131,7 +131,7 @@ func (s *stream) sync() error {
 	f := s.file
 	s.mu.Unlock()
 	if f == nil {
-		return nil // it was sealed meanwhile, which syncs it
+		return nil // it was sealed in the meantime, which syncs it
 	}
 	if err := f.Sync(); err != nil && !errors.Is(err, os.ErrClosed) {
 		return fmt.Errorf("bring what was received to disk: %w", err)

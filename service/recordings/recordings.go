@@ -61,9 +61,8 @@ func New(dir string, s *store.Store, v *vault.Vault) *Recordings {
 
 func (r *Recordings) timelines() string { return filepath.Join(r.dir, "timelines") }
 
-// Open returns the recording of a piece of evidence, which is explained by the
-// artifacts of its case. Several that ask at once wait for one opening; it goes on
-// when one of them gives up.
+// Open returns the recording of a piece of evidence, which is explained by the artifacts of its
+// case. Several that ask at once wait for one opening; it continues when one of them gives up.
 func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(float64)) (replay.Recording, error) {
 	artifacts, key, err := r.artifacts(ctx, e)
 	if err != nil {
@@ -80,7 +79,7 @@ func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(f
 	}
 }
 
-// entry returns the opening of what key stands for, and begins it where there is none.
+// entry returns the opening of what key represents, and begins it if there is none.
 func (r *Recordings) entry(ctx context.Context, key, path string, bytes int64, o evidence.Options, progress func(float64)) *entry {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -106,8 +105,8 @@ func (r *Recordings) remove(e *list.Element) {
 	r.bytes -= x.bytes
 }
 
-// artifacts gathers what explains evidence. The key differs where that does. Files
-// of this machine are not looked at: they are not those of the one that crashed.
+// artifacts gathers what explains evidence. The key differs if that does. Files of this machine are
+// not looked at: they are not those of the one that crashed.
 func (r *Recordings) artifacts(ctx context.Context, e store.Evidence) (out evidence.Artifacts, key string, err error) {
 	if k, err := kinds.All.Named(e.Kind); err == nil && !k.Explained {
 		return out, e.SHA256, nil

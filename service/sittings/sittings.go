@@ -1,6 +1,5 @@
-// Package sittings keeps track of who is in which sitting and tells everybody in
-// it when it changes. Where a sitting stands is in the database; who is here is
-// known to this process only.
+// Package sittings keeps track of who is in which sitting and tells everybody in it when it
+// changes. Where a sitting is is in the database; who is here is known to this process only.
 package sittings
 
 import (

@@ -68,8 +68,8 @@ type Alike struct {
 	CaseName string
 }
 
-// EvidenceAlike lists evidence with a fingerprint in the cases of a person, but for
-// the one with an ID, newest first.
+// EvidenceAlike lists evidence with a fingerprint in the cases of a person, except for the one with
+// an ID, newest first.
 func (s *Store) EvidenceAlike(ctx context.Context, fingerprint string, person, but int64) (list []Alike, err error) {
 	const most = 100
 	err = s.in(ctx).Table("evidence").Select("evidence.*, cases.name as case_name").Joins("join cases on cases.id = evidence.case_id").

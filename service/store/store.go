@@ -88,12 +88,12 @@ type Evidence struct {
 	Moments    int64
 	Outcome    string
 	Gaps       int
-	// Fingerprint is that of the failure, empty where there is none. ClockOffsetNs is
-	// how far the evidence's clock is behind the case's.
+	// Fingerprint is that of the failure, empty if there is none. ClockOffsetNs is how far the
+	// evidence's clock is behind the case's.
 	Fingerprint   string
 	ClockOffsetNs int64
-	// ReadAs is the kind that it was said to be, empty where its bytes tell; Fields
-	// says which fields of a log mean what.
+	// ReadAs is the kind that it was said to be, empty if its bytes tell; Fields says which fields
+	// of a log mean what.
 	ReadAs string
 	Fields map[string]string `gorm:"serializer:json"`
 }
@@ -127,7 +127,7 @@ type Checkpoint struct {
 	CreatedAt time.Time
 }
 
-// Sitting is where a shared replay stands.
+// Sitting is where a shared replay is.
 type Sitting struct {
 	ID         int64
 	CaseID     int64
@@ -218,7 +218,7 @@ func translate(err error, what string) error {
 	return fmt.Errorf("%s: %w", what, err)
 }
 
-// AddPerson adds a person, or with a name that exists sets the password anew.
+// AddPerson adds a person, or with a name that exists sets the password again.
 func (s *Store) AddPerson(ctx context.Context, p *Person) error {
 	var have Person
 	err := s.in(ctx).Where("name = ?", p.Name).Take(&have).Error
@@ -277,7 +277,7 @@ func (s *Store) CaseByName(ctx context.Context, name string) (c Case, err error)
 	return c, translate(s.in(ctx).Preload("Members.Person").Where("name = ?", name).Take(&c).Error, "case "+name)
 }
 
-// HasCase returns fault.NotFound where there is no case of an ID.
+// HasCase returns fault.NotFound if there is no case of an ID.
 func (s *Store) HasCase(ctx context.Context, id int64) error {
 	return translate(s.in(ctx).Select("id").Take(&Case{}, id).Error, fmt.Sprintf("case %d", id))
 }
@@ -360,8 +360,7 @@ func (s *Store) DeleteCheckpoint(ctx context.Context, caseID, id int64) error {
 	return translate(done.Error, "checkpoint")
 }
 
-// OpenSitting returns the sitting of evidence, and opens it at a place where
-// there is none.
+// OpenSitting returns the sitting of evidence, and opens it at a place if there is none.
 func (s *Store) OpenSitting(ctx context.Context, first Sitting) (Sitting, error) {
 	// Two people may join at once: the second insert does nothing.
 	err := s.in(ctx).Exec(`insert into sittings (case_id, evidence_id, moment, thread, frame, version) values (?, ?, ?, ?, ?, 1)
@@ -378,7 +377,7 @@ func (s *Store) SittingByID(ctx context.Context, id int64) (x Sitting, err error
 	return x, translate(s.in(ctx).Preload("Case").Preload("Evidence").Take(&x, id).Error, fmt.Sprintf("sitting %d", id))
 }
 
-// MoveSitting writes where a sitting stands now and returns its new version.
+// MoveSitting writes where a sitting is now and returns its new version.
 func (s *Store) MoveSitting(ctx context.Context, id, moment, thread int64, frame int) (version int64, err error) {
 	err = s.in(ctx).Raw("update sittings set moment = ?, thread = ?, frame = ?, version = version + 1 where id = ? returning version", moment, thread, frame, id).Scan(&version).Error
 	return version, translate(err, "sitting")

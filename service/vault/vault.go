@@ -38,7 +38,7 @@ func Open(dir string) (*Vault, error) {
 	return &Vault{dir}, nil
 }
 
-// Path returns where the evidence with a SHA-256 lies.
+// Path returns where the evidence with a SHA-256 is.
 func (v *Vault) Path(sum string) string { return filepath.Join(v.dir, sum[:2], sum) }
 
 // Put reads r to its end and keeps what it read. Pages of zeros take no room.

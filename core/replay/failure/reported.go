@@ -5,7 +5,7 @@ import (
 	"wraithology/core/replay"
 )
 
-// maxErrorsBefore bounds the errors that are looked at for the first of a chain.
+// maxErrorsBefore limits the errors that are looked at for the first of a chain.
 const maxErrorsBefore = 1000
 
 // reportedFailure finds where what is reported went wrong: from the last error to

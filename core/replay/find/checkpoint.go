@@ -136,8 +136,8 @@ func (p places) page(page replay.Page) replay.Hits {
 	return hits
 }
 
-// NextHit implements replay.Finder. Checkpoints on places that this recording does not
-// have are passed over.
+// NextHit implements replay.Finder. Checkpoints on places that this recording does not have are
+// skipped.
 func (r Finder) NextHit(ctx context.Context, at event.Moment, back bool, of []replay.Checkpoint) (event.Moment, int, error) {
 	if err := r.Check(at); err != nil {
 		return event.NoMoment, -1, err

@@ -16,13 +16,13 @@ type Kind struct {
 	Name string // "line": in requests, records and flags
 	Form string // of what it is about, for help: "FILE:N"
 	Doc  string // of its flag
-	// Any is set where it may be on anything of its kind.
+	// Any is set if it may be on anything of its kind.
 	Any bool
-	// Says is set where its moments say something.
+	// Says is set if its moments say something.
 	Says bool
-	// Bare is set where what it is about tells its kind.
+	// Bare is set if what it is about tells its kind.
 	Bare bool
-	// Placed is set where what it is about is reached from a place.
+	// Placed is set if what it is about is reached from a place.
 	Placed bool
 	// places finds where a checkpoint may hold, before its condition is looked at.
 	places func(ctx context.Context, r Finder, c replay.Checkpoint) (places, error)

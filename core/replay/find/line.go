@@ -52,8 +52,8 @@ func (r Finder) Lines(file string) []int {
 	return slices.Compact(lines)
 }
 
-// sitesAt returns the sites that stand first on a line, one for each function,
-// in the files that the name fits.
+// sitesAt returns the sites that are first on a line, one for each function, in the files that the
+// name fits.
 func (r Finder) sitesAt(file string, line int) ([]event.SiteID, error) {
 	files, err := r.filesNamed(file)
 	if err != nil {

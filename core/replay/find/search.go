@@ -181,8 +181,8 @@ func matches(s replay.Search, v event.Value) bool {
 	return s.Text == "" && s.Type != "" // any value of the type
 }
 
-// ObjectAt implements replay.Finder: the object that a pointer, slice, map or channel
-// refers to, else what the path itself names, where that lies at an address.
+// ObjectAt implements replay.Finder: the object that a pointer, slice, map or channel refers to,
+// else what the path itself names, where that is at an address.
 func (r Finder) ObjectAt(_ context.Context, path string, at event.Moment, t event.ThreadID, frame int) (uint64, uint16, error) {
 	l, v, err := r.LocatePath(path, at, t, frame)
 	if err != nil {

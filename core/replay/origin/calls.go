@@ -60,9 +60,8 @@ func (x *explainer) passes(site *event.Site, c event.CallID, v event.VariableID)
 	return event.Flow{}, false
 }
 
-// calledBy reports whether a call in the source, by its name, may be one of a
-// function. A name that begins with a dot is that of a method, whoever has it;
-// an empty one stands for a function value.
+// calledBy reports whether a call in the source, by its name, may be one of a function. A name that
+// begins with a dot is that of a method, whoever has it; an empty one represents a function value.
 func calledBy(function, callee string) bool {
 	switch {
 	case callee == "":

@@ -20,7 +20,7 @@ type Chains struct{ writes.Reader }
 const (
 	maxOriginDepth  = 64
 	maxOriginNodes  = 600
-	foldedFromSite  = 3       // times that one line may stand in a chain before it is folded
+	foldedFromSite  = 3       // times that one line may be in a chain before it is folded
 	maxFolded       = 100_000 // writes that are folded together
 	maxPassingLines = 512     // lines of a caller that are looked at for a deferred call
 	maxStarts       = 256     // go statements that are compared with a goroutine's arguments
@@ -54,7 +54,7 @@ func (x *explainer) place(at event.Moment) replay.Place {
 	return p
 }
 
-// explain finds the write that gave a location its value, and goes on from there.
+// explain finds the write that gave a location its value, and continues from there.
 func (x *explainer) explain(name string, l state.Location, v replay.Value, at event.Moment, depth int) replay.Origin {
 	o := replay.Origin{Name: name, Kind: replay.FromUnrecorded, Value: v, Place: x.place(max(at, 0))}
 	o.Asked = replay.Asked{At: at, Thread: o.Thread, Path: name}
@@ -186,8 +186,8 @@ func (x *explainer) written(o replay.Origin, l state.Location, c event.CallID, l
 	return o
 }
 
-// computes is 1 for an expression that computes something, and 0 for one that
-// only hands a value on: only computing takes away from the depth of a chain.
+// computes is 1 for an expression that computes something, and 0 for one that only hands a value
+// on: only computing removes from the depth of a chain.
 func computes(f event.Flow) int {
 	if len(f.Reads)+len(f.Calls)+len(f.Receives) == 1 && len(f.Foreign) == 0 {
 		if len(f.Calls)+len(f.Receives) == 1 || f.Text == f.Reads[0] || strings.Contains(f.Reads[0], "[") {
@@ -197,8 +197,8 @@ func computes(f event.Flow) int {
 	return 1
 }
 
-// fold passes over the writes of a location that one line made time and again,
-// and goes on from the write before them.
+// fold skips the writes of a location that one line made time and again, and continues from the
+// write before them.
 func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g writes.Given, depth int) replay.Origin {
 	o.Kind = replay.FromRepeat
 	n := 1
@@ -230,8 +230,8 @@ func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g
 	return o
 }
 
-// restarts reports whether a line both gives a first value and goes on from it,
-// as the head of a loop does.
+// restarts reports whether a line both gives a first value and continues from it, as the head of a
+// loop does.
 func (x *explainer) restarts(id event.SiteID) bool {
 	first, on := false, false
 	for _, f := range x.r.T.Sites[id].Flows {
@@ -293,9 +293,9 @@ func (x *explainer) flowsInto(name string, l state.Location, c event.CallID, lin
 	return x.matching(site, name)
 }
 
-// ofThisTime picks, where a line stores to the same place in more than one way,
-// the way of this time: the head of a loop stores a first value when the loop
-// begins, and goes on from the value before in all later rounds.
+// ofThisTime picks, where a line stores to the same place in more than one way, the way of this
+// time: the head of a loop stores a first value when the loop begins, and continues from the value
+// before in all later rounds.
 func (x *explainer) ofThisTime(flows []event.Flow, g writes.Given) []event.Flow {
 	var first, further []event.Flow
 	for _, f := range flows {
@@ -323,7 +323,7 @@ func (x *explainer) begins(g writes.Given) bool {
 	return i < 1 || x.r.T.Site(lines.At(i-1)).Line < x.r.T.Site(lines.At(i)).Line
 }
 
-// lastStep returns the last field of a path as it stands in the source.
+// lastStep returns the last field of a path as it is in the source.
 func lastStep(path string) string {
 	if i := strings.LastIndexAny(path, ".]"); i >= 0 && path[i] == '.' {
 		return path[i+1:]
@@ -333,8 +333,8 @@ func lastStep(path string) string {
 	return strings.TrimLeft(path, "*&")
 }
 
-// matching picks the flows of a line that may have made what a name stands for:
-// a part of a value that is made there, else whatever the line assigns.
+// matching picks the flows of a line that may have made what a name represents: a part of a value
+// that is made there, else whatever the line assigns.
 func (x *explainer) matching(site *event.Site, name string) []event.Flow {
 	var parts, assigned []event.Flow
 	for _, f := range site.Flows {

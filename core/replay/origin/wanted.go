@@ -9,9 +9,9 @@ import (
 	"wraithology/core/replay/writes"
 )
 
-// wanted is the value whose origin is looked for, together with the values that
-// it lies in, outermost first. Where a whole struct was copied, the copy's source
-// is a struct of the same type, and the way into it is the same.
+// wanted is the value whose origin is looked for, together with the values that it is in, outermost
+// first. Where a whole struct was copied, the copy's source is a struct of the same type, and the
+// way into it is the same.
 type wanted []wantedLevel
 
 type wantedLevel struct {
@@ -106,9 +106,9 @@ func stepsTo(t *event.Type, offset uint64, to *event.Type, types func(event.Type
 	return nil, false
 }
 
-// refine goes from what an expression reads on to the part of it that is looked
-// for: the same part of a struct that was copied, the element of a list that was
-// taken. related is false where a list holds nothing like it.
+// refine goes from what an expression reads on to the part of it that is looked for: the same part
+// of a struct that was copied, the element of a list that was taken. related is false if a list
+// holds nothing like it.
 func refine(s state.Scope, name string, l state.Location, v replay.Value, w wanted) (string, state.Location, replay.Value, bool) {
 	into := v.Settled()
 	for _, level := range w {

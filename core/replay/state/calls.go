@@ -59,7 +59,7 @@ func (r *Log) ReturnedBy(c event.CallID) replay.Returned {
 	return out
 }
 
-// maxCallsBetween bounds the calls that are looked at for one line.
+// maxCallsBetween limits the calls that are looked at for one line.
 const maxCallsBetween = 4096
 
 // CallsBetween lists the calls that a call made itself between two moments.

@@ -25,9 +25,9 @@ func (r *Log) ScopeOf(c event.CallID, at event.Moment) Scope { return Scope{r, c
 
 func (s Scope) process() uint16 { return s.R.T.Call(s.Call).Process }
 
-// Location is where a value is kept: a variable of a call that nothing else
-// refers to, an address in memory, or an entry of a map. Within leads on inside
-// the value that is kept there, where that has no address of its own.
+// Location is where a value is kept: a variable of a call that nothing else refers to, an address
+// in memory, or an entry of a map. Within leads on inside the value that is kept there, if that has
+// no address of its own.
 type Location struct {
 	Process  uint16
 	Call     event.CallID // of the variable; NoCall for the others
@@ -83,8 +83,8 @@ func (s Scope) find(name string) (replay.Variable, event.VariableID, bool) {
 func (s Scope) Locate(p replay.Path, like []replay.Value) (Location, replay.Value, error) {
 	v, id, ok := s.find(p.Root)
 	steps := p.Steps
-	// A global of another package stands in the source as package.name, and
-	// attributes have dots in their names.
+	// A global of another package is in the source as package.name, and attributes have dots in
+	// their names.
 	for name := p.Root; !ok && len(steps) > 0 && steps[0].Field != ""; {
 		name += "." + steps[0].Field
 		steps = steps[1:]
@@ -164,7 +164,7 @@ func (s Scope) ElementLike(v replay.Value, like []replay.Value) (replay.PathStep
 	return replay.PathStep{}, false
 }
 
-// memoryLocation is a place in memory, with what lies there.
+// memoryLocation is a place in memory, with what is there.
 func (s Scope) memoryLocation(address uint64, of *event.Type) (Location, replay.Value) {
 	m := s.R.MemoryAt(s.process(), s.At, 0)
 	l := Location{Process: s.process(), Call: event.NoCall, Address: address, Of: of}
@@ -257,7 +257,7 @@ func typeIn(v replay.Value, id event.TypeID) *event.Type {
 	return v.Memory.Type(id)
 }
 
-// maxLike bounds the elements that are compared to find one like another.
+// maxLike limits the elements that are compared to find one like another.
 const maxLike = 4096
 
 func (s Scope) element(l Location, v replay.Value, step replay.PathStep, like []replay.Value) (Location, replay.Value, error) {
@@ -437,7 +437,7 @@ func (l Location) Part(v replay.Value) replay.Value {
 	return v
 }
 
-// Whole is the location of all that is kept where a location lies within.
+// Whole is the location of all that is kept where a location is within.
 func (l Location) Whole() Location {
 	l.Within = nil
 	return l

@@ -14,15 +14,15 @@ import (
 type Memory struct {
 	t                *timeline.Timeline
 	process          uint16
-	since, at, until event.Moment // until is NoMoment where it is still to be found
+	since, at, until event.Moment // until is NoMoment if it is still to be found
 	moves            int          // how often what is looked for has been copied
 }
 
-// MaxMoves bounds how often memory is followed to where it was copied from.
+// MaxMoves limits how often memory is followed to if it was copied from.
 const MaxMoves = 64
 
-// Moved says where the bytes at an address were before a copy, whether the copy
-// covers all of them, and whether it is known where they were.
+// Moved says where the bytes at an address were before a copy, whether the copy covers all of them,
+// and whether it is known if they were.
 func (m Memory) Moved(at event.Moment, address, size uint64) (from uint64, whole, known bool) {
 	e := m.t.Event(at)
 	source, n := event.DecodeMove(e.Data)
@@ -62,13 +62,13 @@ func (m Memory) reach() event.Moment {
 	return until
 }
 
-// maxTrailing bounds how far behind an event what it refers to is looked for.
+// maxTrailing limits how far behind an event what it refers to is looked for.
 const maxTrailing = 256
 
 // Type implements replay.Memory.
 func (m Memory) Type(id event.TypeID) *event.Type { return m.t.Types(m.process)(id) }
 
-// maxSearched bounds how many memory events are looked at for one value.
+// maxSearched limits how many memory events are looked at for one value.
 const maxSearched = 20000
 
 // bytesKnown marks the bytes of a value of which something is known already.
@@ -99,8 +99,8 @@ func (b *bytesKnown) add(size, from, to uint64) {
 	}
 }
 
-// stretch is what one memory event says: that from address on lie values of one
-// type, size bytes each.
+// stretch is what one memory event says: that from address on are values of one type, size bytes
+// each.
 type stretch struct {
 	Address uint64
 	Of      *event.Type
@@ -120,7 +120,7 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 			break
 		}
 		if known.all(c.From-address, c.To-address) {
-			continue // what is said there has been said anew since
+			continue // what is said there has been said again since
 		}
 		if n++; n > maxSearched {
 			break
@@ -301,7 +301,7 @@ func (m Memory) mapEvents(address uint64) []event.Moment {
 	return list
 }
 
-// maxEntriesKept bounds the entries that are put together for one map.
+// maxEntriesKept limits the entries that are put together for one map.
 const maxEntriesKept = 1 << 16
 
 // Entries implements replay.Memory.

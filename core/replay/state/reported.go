@@ -101,8 +101,8 @@ func (r *Log) sameName(program string) int {
 	return n
 }
 
-// noteFrames says of frames of other threads where they are, and of the outermost
-// one whether there should be one further out.
+// noteFrames says of frames of other threads if they are, and of the outermost one whether there
+// should be one further out.
 func (r *Log) noteFrames(frames []replay.Frame, t event.ThreadID) {
 	for i := range frames {
 		if on := r.T.Call(frames[i].Call).Thread; on != t {
@@ -118,8 +118,8 @@ func (r *Log) noteFrames(frames []replay.Frame, t event.ThreadID) {
 	}
 }
 
-// Thrown lists the frames of the traceback that an error moment reports. They lie
-// within the call, and see what it sees.
+// Thrown lists the frames of the traceback that an error moment reports. They are within the call,
+// and see what it sees.
 func (r *Log) Thrown(at event.Moment, t event.ThreadID) []replay.Frame {
 	if r.Recorded() || r.T.Kind(at) != event.Error || r.T.Thread(at) != t {
 		return nil

@@ -127,7 +127,7 @@ func (r *Log) errorMethodResult(v replay.Value) string {
 	return ""
 }
 
-// maxErrorCalls bounds the calls of an Error method that are looked at.
+// maxErrorCalls limits the calls of an Error method that are looked at.
 const maxErrorCalls = 10000
 
 // Causes lists an error's message and those of the errors that it wraps.
@@ -160,8 +160,7 @@ func (r *Log) Causes(v replay.Value) []string {
 	return out
 }
 
-// ReportedError says what an error moment reports: its type, where it has one, and
-// its message.
+// ReportedError says what an error moment reports: its type, if it has one, and its message.
 func (r *Log) ReportedError(m event.Moment) string {
 	cause := r.CauseAt(m)
 	switch {

@@ -169,7 +169,7 @@ func (r *Log) VariableOf(v event.Variable, id event.VariableID, f *event.Functio
 	return out
 }
 
-// maxStaleLines bounds how far back a scope's beginning is looked for.
+// maxStaleLines limits how far back a scope's beginning is looked for.
 const maxStaleLines = 4096
 
 // stale reports whether a local's value is left from an earlier pass through its
@@ -218,9 +218,8 @@ func (r *Log) ValueWritten(m event.Moment, id event.VariableID, f *event.Functio
 	return event.DecodeNth(e.Data, e.Args, i, types)
 }
 
-// Scalar returns the value of a variable of the innermost frame where it is a
-// number, a text or a truth value that nothing else can refer to. It is Variable
-// for conditions, which ask very often.
+// Scalar returns the value of a variable of the innermost frame if it is a number, a text or a
+// truth value that nothing else can refer to. It is Variable for conditions, which ask very often.
 func (r *Log) Scalar(at event.Moment, name string) (event.Value, bool) {
 	if at < 0 || at >= r.T.Len() {
 		return event.Value{}, false

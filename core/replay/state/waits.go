@@ -40,8 +40,8 @@ func (r *Log) waits(t event.ThreadID, at event.Moment, state string) string {
 	return text
 }
 
-// waitEnd says what ended a wait: what another thread did with the same thing
-// last before this thread went on.
+// waitEnd says what ended a wait: what another thread did with the same thing last before this
+// thread continued.
 func (r *Log) waitEnd(t event.ThreadID, wait event.Moment) string {
 	next := r.T.Next(t, wait)
 	e := r.T.Event(wait)

@@ -211,7 +211,7 @@ func (w walker) forward(c event.CallID, at event.Moment) (event.Moment, replay.R
 		}
 	}
 	if unwound && c == event.NoCall {
-		// Nothing of this stack goes on: what there is to see is the panic.
+		// Nothing of this stack continues: what there is to see is the panic.
 		panics := w.r.T.Notable(event.Panic)
 		for i := panics.After(at); i < panics.Len(); i++ {
 			if m := panics.At(i); w.r.T.Thread(m) == w.t {
@@ -244,7 +244,7 @@ func (w walker) recovery(after event.Moment, within event.CallID) event.Moment {
 	return event.NoMoment
 }
 
-// back goes to the previous line of the call, or to its entry, or to where it was called.
+// back goes to the previous line of the call, or to its entry, or to if it was called.
 func (w walker) back(c event.CallID, at event.Moment) (event.Moment, replay.Reason) {
 	call := w.r.T.Call(c)
 	if w.s.Way != replay.Out && w.own(c) {

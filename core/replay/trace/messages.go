@@ -35,7 +35,7 @@ func (r Reader) whose(of replay.Whose) (func(event.Moment) bool, error) {
 	return func(m event.Moment) bool { return thread == 0 || r.T.Thread(m) == thread }, nil
 }
 
-// maxLooked bounds the messages of others that are passed over.
+// maxLooked limits the messages of others that are skipped.
 const maxLooked = 100_000
 
 // MessagesAround implements replay.Messages.

@@ -295,7 +295,7 @@ func (r Reader) TraceAt(_ context.Context, at event.Moment, thread event.ThreadI
 	return replay.Trace{}, fmt.Errorf("moment %d: %w: thread %d is in no span there", at, fault.NoTrace, thread)
 }
 
-// maxTraceSpans bounds the spans that are listed of one trace.
+// maxTraceSpans limits the spans that are listed of one trace.
 const maxTraceSpans = 100_000
 
 // Spans implements replay.Tracer.

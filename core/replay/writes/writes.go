@@ -177,8 +177,8 @@ func (r Reader) givenMemory(l state.Location, from, at event.Moment) func(yield 
 	return func(yield func(Given) bool) { r.eachGiven(l, from, at, 0, yield) }
 }
 
-// eachGiven calls yield for what the log says of a location in memory, and of
-// where its bytes were copied from, latest first. It reports whether to go on.
+// eachGiven calls yield for what the log says of a location in memory, and of where its bytes were
+// copied from, latest first. It reports whether to continue.
 func (r Reader) eachGiven(l state.Location, from, at event.Moment, moves int, yield func(Given) bool) bool {
 	m := r.MemoryUntil(l.Process, from)
 	for c := range r.T.Covering(l.Process, l.Address, l.Of.Size, from) {

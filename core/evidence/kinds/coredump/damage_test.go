@@ -57,7 +57,7 @@ func lookAround(d *Dump) {
 func damage(random *rand.Rand, data []byte) []byte {
 	out := bytes.Clone(data)
 	for range 1 + random.IntN(20) {
-		// Headers, notes and tables lie at the beginning and the end.
+		// Headers, notes and tables are at the beginning and the end.
 		at := random.IntN(len(out))
 		switch random.IntN(3) {
 		case 0:
@@ -101,8 +101,8 @@ func open(v replay.Value, depth int) (parts int) {
 	return parts + 1
 }
 
-// Lists, tables and trees whose memory was written over, with what else lies in memory, are
-// still opened without a fault and without end.
+// Lists, tables and trees whose memory was written over, with what else is in memory, are still
+// opened without a fault and without end.
 func TestDamagedContainers(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -210,8 +210,8 @@ func TestBrokenList(t *testing.T) {
 	assert.Contains(t, broken.Element(1).Why(), "the list ends before this element")
 }
 
-// A thousand damaged cores and binaries end in an answer or a clear error, never
-// in a fault, and do not go on for ever.
+// A thousand damaged cores and binaries end in an answer or a clear error, never in a fault, and do
+// not continue forever.
 func TestDamage(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

@@ -234,8 +234,8 @@ func between(s, from, to string) string {
 	return s
 }
 
-// rendered writes a value of a dump as the program writes its own; ok is false where some of it
-// is not known.
+// rendered writes a value of a dump as the program writes its own; ok is false if some of it is not
+// known.
 func rendered(v replay.Value) (text string, ok bool) {
 	switch {
 	case v.State != event.Known || v.Type == nil && !v.Nil:
@@ -292,8 +292,8 @@ func spaced(s string) string {
 
 func TestGeneratedProgramsTellTheTruth(t *testing.T) {
 	t.Parallel()
-	// Not with -O2: there the compiler itself says of some variables that they stay in a
-	// register that it uses anew.
+	// Not with -O2: there the compiler itself says of some variables that they stay in a register
+	// that it uses again.
 	flags := []string{"-O0 -g", "-O0 -gdwarf-4", "-O0 -g -gz=zlib", "-O0 -g -fno-pie -no-pie", "-Og -g", "-O0 -g -gsplit-dwarf"}
 	seeds := len(flags)
 	if testing.Short() {

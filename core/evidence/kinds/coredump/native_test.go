@@ -169,8 +169,8 @@ func TestCPlusPlusTruth(t *testing.T) {
 	}
 }
 
-// Functions that lie within others, of closures and local classes, have their values and say
-// what they lie in.
+// Functions that are within others, of closures and local classes, have their values and say what
+// they are in.
 func TestClosuresOfCPlusPlus(t *testing.T) {
 	t.Parallel()
 	for flags, least := range map[string]int{"-O0": 6, "-O2": 4, "-O0 -gdwarf-4": 6} {

@@ -19,8 +19,8 @@ import (
 // registerPrefix leads the names of registers.
 const registerPrefix = "reg."
 
-// maxGlobals bounds the global variables that are listed with a frame; all of
-// them can be asked for by name.
+// maxGlobals limits the global variables that are listed with a frame; all of them can be asked for
+// by name.
 const maxGlobals = 200
 
 // Variables implements replay.Recording: parameters, results, locals, globals of
@@ -158,9 +158,9 @@ func (d *Dump) variable(f *frame, v debuginfo.Variable) replay.Variable {
 	return out
 }
 
-// notReached says why a local variable can hold only what was left in its place:
-// its declaration comes later, or is what the frame is just computing. It is empty
-// where that is not so, or not certain.
+// notReached says why a local variable can hold only what was left in its place: its declaration
+// comes later, or is what the frame is just computing. It is empty if that is not so, or not
+// certain.
 func (d *Dump) notReached(f *frame, v debuginfo.Variable) string {
 	switch {
 	case f.Line <= 0 || f.Inlined || v.Line < f.Line:
@@ -184,8 +184,7 @@ func (d *Dump) notReached(f *frame, v debuginfo.Variable) string {
 	return ""
 }
 
-// indirect reads a variable of Go that lives on the heap: what is kept in the
-// frame is where it lies.
+// indirect reads a variable of Go that lives on the heap: what is kept in the frame is where it is.
 func (d *Dump) indirect(f *frame, v debuginfo.Variable, pointer *debuginfo.Type) event.Value {
 	to := d.types.Get(pointer.Elem)
 	p := d.value(f, v, pointer)
@@ -245,7 +244,7 @@ func (d *Dump) unavailable(t *debuginfo.Type, err error) event.Value {
 	return v
 }
 
-// constant reads a value that stands in the debug information itself.
+// constant reads a value that is in the debug information itself.
 func (d *Dump) constant(t *debuginfo.Type, c any) event.Value {
 	var b []byte
 	switch x := c.(type) {
@@ -398,7 +397,7 @@ func (d *Dump) baseTypes(u *debuginfo.Unit) func(uint64) (location.BaseType, err
 	}
 }
 
-// maxCallers bounds how far up values at a function's entry are looked for.
+// maxCallers limits how far up values at a function's entry are looked for.
 const maxCallers = 16
 
 // evaluation returns what expressions may ask of an activation. f is the function

@@ -36,7 +36,7 @@ type Binary struct {
 	Offered bool
 }
 
-// maxText bounds a crash text; what is longer is a log.
+// maxText limits a crash text; what is longer is a log.
 const maxText = 256 << 20
 
 // Text is a crash text opened for questions. It is safe for concurrent use.

@@ -14,11 +14,11 @@ type binary struct {
 	name    string
 	file    *module.File
 	symbols *module.Symbols
-	debug   *debuginfo.Debug // nil where there is no debug information
+	debug   *debuginfo.Debug // nil if there is no debug information
 }
 
-// binaries opens the files that are at hand. Files of one build belong together: what
-// was taken out of a program may lie in a file of its own.
+// binaries opens the files that are at hand. Files of one build belong together: what was taken out
+// of a program may be in a file of its own.
 func (t *Text) binaries() (list []*binary) {
 	for _, given := range t.options.Binaries {
 		f, err := module.Open(given.Path, "")
@@ -68,9 +68,8 @@ func of(list []*binary, f *traceback.Frame) *binary {
 	return nil
 }
 
-// resolve gives frames with addresses their functions and lines, where the binary
-// is at hand. Where a call that was inlined lies at an address, it becomes a frame
-// of its own.
+// resolve gives frames with addresses their functions and lines, where the binary is at hand. Where
+// a call that was inlined is at an address, it becomes a frame of its own.
 func (t *Text) resolve() {
 	if !t.wants() {
 		return
@@ -106,8 +105,8 @@ func (t *Text) wants() bool {
 	return false
 }
 
-// frames looks a frame up. The address of a caller is that after the call; the call
-// itself lies before it.
+// frames looks a frame up. The address of a caller is that after the call; the call itself is
+// before it.
 func (b *binary) frames(f traceback.Frame, innermost bool) []traceback.Frame {
 	pc := b.place(f)
 	switch {
@@ -117,7 +116,7 @@ func (b *binary) frames(f traceback.Frame, innermost bool) []traceback.Frame {
 			return []traceback.Frame{f}
 		}
 		pc += s.Address
-	case pc == 0: // of a program that lies at its own addresses
+	case pc == 0: // of a program that is at its own addresses
 		pc = f.Address
 	}
 	look := pc

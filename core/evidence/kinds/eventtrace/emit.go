@@ -19,8 +19,8 @@ import (
 // semantic conventions, "Exceptions on spans").
 const exceptionEvent = "exception"
 
-// facts are the names under which each span's own facts stand beside its
-// attributes, in the order of their parameters.
+// facts are the names under which each span's own facts are beside its attributes, in the order of
+// their parameters.
 var facts = [...]string{"traceID", "spanID", "parentSpanID", "kind", "status", "statusMessage", "duration", "selfTime", "links"}
 
 const (
@@ -214,8 +214,8 @@ func operationName(service, operation string) string {
 	return service + "/" + operation
 }
 
-// locate finds where a span's code stands, if it says so (semantic conventions,
-// "Source code attributes", also as they were named before 1.33).
+// locate finds where a span's code is, if it says so (semantic conventions, "Source code
+// attributes", also as they were named before 1.33).
 func (i *importer) locate(f *event.Function) {
 	for _, b := range i.span.Attributes {
 		key, raw, err := otlp.ParseAttribute(b)

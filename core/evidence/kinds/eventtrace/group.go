@@ -20,7 +20,7 @@ const (
 	maxBytes = 256 << 20
 )
 
-// place is where in the group's bytes a message lies, and what it came with.
+// place is where in the group's bytes a message is, and what it came with.
 type place struct {
 	at, size        uint32
 	resource, scope uint32
@@ -185,7 +185,7 @@ func (i *importer) addNode(p place) error {
 			return err
 		}
 		e := note{place: p, node: int32(len(g.nodes)), time: i.clock(i.event.Time)}
-		e.at, e.size = e.at+uint32(cap(i.message(p))-cap(b)), uint32(len(b)) // b lies in the message
+		e.at, e.size = e.at+uint32(cap(i.message(p))-cap(b)), uint32(len(b)) // b is in the message
 		if string(i.event.Name) == exceptionEvent {
 			n.explained = true
 		}
@@ -344,9 +344,8 @@ func (i *importer) measure() {
 	}
 }
 
-// assignStrands puts each span on a strand: on its parent's, where that is of the
-// same process, does nothing else at the time, and ends no sooner; else on one of
-// its own.
+// assignStrands puts each span on a strand: on its parent's, if that is of the same process, does
+// nothing else at the time, and ends no sooner; else on one of its own.
 func (i *importer) assignStrands() {
 	g := &i.group
 	g.stacks = g.stacks[:0]

@@ -1,8 +1,7 @@
-// Package eventtrace turns what the OpenTelemetry protocol carries, spans and log
-// records, into the event stream: a span's start is a call and its end a return,
-// its events and the logs that belong to it lie in between, its attributes are
-// values. Each service is a process; its threads are strands of spans that
-// follow each other or are nested.
+// Package eventtrace turns what the OpenTelemetry protocol carries, spans and log records, into the
+// event stream: a span's start is a call and its end a return, its events and the logs that belong
+// to it are in between, its attributes are values. Each service is a process; its threads are
+// strands of spans that follow each other or are nested.
 package eventtrace
 
 import (
@@ -27,7 +26,7 @@ import (
 // kindName is the name of the kind.
 const kindName = "event-trace"
 
-// ErrNoEvents says that there is nothing in what was read.
+// ErrNoEvents means that there is nothing in what was read.
 var ErrNoEvents = errors.New("there are no spans and no log records in it")
 
 // importer carries out one import.
@@ -71,7 +70,7 @@ type sender struct {
 	service string
 }
 
-// doubted is how far in the future a time may lie before it is doubted.
+// doubted is how far in the future a time may be before it is doubted.
 const doubted = 24 * time.Hour
 
 // Build makes the timeline of OTLP messages, which are in the JSON form if json is set.
@@ -112,8 +111,8 @@ func Build(ctx context.Context, in intake.Input, json bool) error {
 	return i.events.Build(ctx, i.tables, in)
 }
 
-// transcode writes the JSON text of f as messages to a temporary file. What is
-// malformed is passed over up to the next line.
+// transcode writes the JSON text of f as messages to a temporary file. What is malformed is skipped
+// up to the next line.
 func (i *importer) transcode(ctx context.Context, in intake.Input) (*os.File, error) {
 	text, err := mapped.File(i, in.File)
 	if err != nil {
@@ -188,8 +187,8 @@ func (w *bufferedWriter) flush() error {
 	return nil
 }
 
-// recordHead is the length of what stands before the message in a record of the
-// first sorting: its kind, its resource and its scope.
+// recordHead is the length of what is before the message in a record of the first sorting: its
+// kind, its resource and its scope.
 const recordHead = 1 + 4 + 4
 
 // released is how many bytes are read before they are let go from memory.

@@ -83,7 +83,7 @@ func (i *importer) noted(base uint32, it item, stack []int32) error {
 	return nil
 }
 
-// attributes adds attributes to the slots, but for those that are there already.
+// attributes adds attributes to the slots, except for those that are there already.
 func (i *importer) attributes(f *intake.Function, list [][]byte, but ...string) (err error) {
 	if i.flat, err = flatten(i.flat[:0], list, nil, 0); err != nil {
 		return err
@@ -241,7 +241,7 @@ func (i *importer) addLoose(l *looseLogs, process uint16, time int64, k event.Ki
 	return i.events.Add(&i.ev)
 }
 
-// endLoose adds the calls that the loose logs lie in.
+// endLoose adds the calls that the loose logs are in.
 func (i *importer) endLoose() error {
 	for process, l := range i.loose {
 		if l.count == 0 {

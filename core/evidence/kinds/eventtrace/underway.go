@@ -28,11 +28,11 @@ const (
 // names as the one it belongs to, or none, and how long its message is.
 const linkSize = 8 + 8 + 4
 
-// UnderWay says which traces of export requests are still under way: spans are sent when
-// they have ended, so that one whose parent is missing, or a log record whose span is, tells
-// that more will come. It is empty where there are no spans at all. messages gives the
-// requests; what does not fit into memory is sorted in the folder temporary. Traces of
-// more than 262,144 records, and what goes beyond 100,000 traces, do not count.
+// UnderWay says which traces of export requests are still under way: spans are sent when they have
+// ended, so that one whose parent is missing, or a log record whose span is, tells that more will
+// come. It is empty if there are no spans at all. messages gives the requests; what does not fit
+// into memory is sorted in the folder temporary. Traces of more than 262,144 records, and what goes
+// beyond 100,000 traces, do not count.
 func UnderWay(ctx context.Context, messages func(yield func([]byte) error) error, temporary string) (map[TraceID]Part, error) {
 	links := ordered.New(temporary, ordered.Piece)
 	defer links.Close()

@@ -24,7 +24,7 @@ import (
 // kindName is the name of the kind.
 const kindName = "runtime-trace"
 
-// ErrNoTrace says that a file is no execution trace that can be read.
+// ErrNoTrace means that a file is no execution trace that can be read.
 var ErrNoTrace = errors.New("not a readable execution trace of the Go runtime")
 
 // Is reports whether a file begins like an execution trace.

@@ -25,7 +25,7 @@ import (
 // kindName is the name of the kind.
 const kindName = "structured-log"
 
-// ErrNoLines says that there is nothing in a log.
+// ErrNoLines means that there is nothing in a log.
 var ErrNoLines = errors.New("there are no lines in it")
 
 // Bounds of a log. Lines that are longer are cut; threads beyond the most share one.
@@ -40,7 +40,7 @@ const (
 // thread is what has one value of the field that tells threads apart.
 type thread struct {
 	strand      uint32
-	f           *intake.Function // the call that its lines lie in
+	f           *intake.Function // the call that its lines are in
 	first, last int64
 }
 
@@ -234,8 +234,8 @@ func firstLine(err error) string {
 	return line
 }
 
-// continues reports whether a line of plain text goes on with the message before:
-// it is indented, or part of a traceback that the message began.
+// continues reports whether a line of plain text continues with the message before: it is indented,
+// or part of a traceback that the message began.
 func (i *importer) continues(line []byte) bool {
 	if !i.pending {
 		return false
@@ -454,8 +454,8 @@ func (i *importer) addSome(t *thread, time int64, k event.Kind, file event.FileI
 	return i.events.Add(&i.ev)
 }
 
-// threadName names the thread that a record belongs to. Where that is one of a
-// process, it is told apart from those of other programs and hosts.
+// threadName names the thread that a record belongs to. Where that is one of a process, it is
+// distinguished from those of other programs and hosts.
 func (i *importer) threadName(r *record, names found, writer string) string {
 	host := ""
 	if names.host >= 0 {
@@ -506,7 +506,7 @@ func (i *importer) threadOf(r *record, names found) *thread {
 	return t
 }
 
-// endThreads adds the calls that the threads' lines lie in.
+// endThreads adds the calls that the threads' lines are in.
 func (i *importer) endThreads() error {
 	for _, t := range i.threads {
 		i.ev = intake.Event{Time: t.first, Strand: t.strand, Raw: event.AppendEvent(nil, event.Enter, uint32(t.f.ID), 0)}

@@ -23,7 +23,7 @@ const (
 	syslogLine
 )
 
-// ErrLine says that a line is not written as it seems to be.
+// ErrLine means that a line is not written as it seems to be.
 var ErrLine = errors.New("the line cannot be read")
 
 // Bounds of one line.
@@ -138,7 +138,7 @@ func scalar(token jsontext.Token) (f field) {
 	return f
 }
 
-// setNumber reads a number: whole where it is written so and fits.
+// setNumber reads a number: whole if it is written so and fits.
 func (f *field) setNumber(s string) {
 	if n, err := strconv.ParseInt(s, 10, 64); err == nil {
 		f.kind, f.number = intField, n

@@ -114,7 +114,7 @@ func (f *finder) find(r *record) found {
 	for i := range r.fields {
 		for k, rank := range f.rank(r.fields[i].name) {
 			if k == thread && rank == 0 && f.rules.Thread == "" && strings.Trim(r.fields[i].String(), "0") == "" {
-				continue // loggers write zeros where there is no trace
+				continue // loggers write zeros if there is no trace
 			}
 			if rank < best[k] {
 				best[k], *into[k] = rank, i

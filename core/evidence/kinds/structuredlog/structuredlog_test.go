@@ -53,7 +53,7 @@ func lines(t *testing.T, r history.Replay, k string) (out []line, moments []even
 	return out, hits.Page
 }
 
-// value returns a field at a moment as text; ok is false where there is none yet.
+// value returns a field at a moment as text; ok is false if there is none yet.
 func value(t *testing.T, r history.Replay, m event.Moment, name string) (string, bool) {
 	id, err := r.ThreadOf(m)
 	require.NoError(t, err)

@@ -27,7 +27,7 @@ type unwrapped struct {
 	yearless bool   // the year of the time is a guess
 	writer   string // the service, container or program that wrote the line
 	output   string // tells outputs apart whose lines are mixed
-	partial  bool   // the next line of the output goes on with this one
+	partial  bool   // the next line of the output continues with this one
 	fields   []field
 	text     []byte
 }
@@ -36,7 +36,7 @@ func (u *unwrapped) add(name, text string) {
 	u.fields = append(u.fields, field{name: name, text: text})
 }
 
-// unwrap takes off a line what was put around it, more than once where it was.
+// unwrap takes off a line what was put around it, more than once if it was.
 func (p *parser) unwrap(line []byte) (u unwrapped, ok bool) {
 	const most = 3
 	u.text = line
@@ -89,7 +89,7 @@ func (p *parser) unwrapOnce(u *unwrapped) bool {
 	return false
 }
 
-// setTime sets the time; what lies further in knows better.
+// setTime sets the time; what is further in knows better.
 func (u *unwrapped) setTime(t int64, ok bool) {
 	if ok {
 		u.time, u.timed = t, true

@@ -60,7 +60,7 @@ func (c *Cursor) Bytes(n uint64) []byte {
 	return b
 }
 
-// Skip passes over n bytes.
+// Skip skips n bytes.
 func (c *Cursor) Skip(n uint64) { c.Bytes(n) }
 
 // U8 reads one byte.

@@ -99,7 +99,7 @@ func TestReads(t *testing.T) {
 	}
 }
 
-// Numbers in LEB128 of more than 64 bits lose the bits beyond, and do not loop for ever.
+// Numbers in LEB128 of more than 64 bits lose the bits beyond, and do not loop forever.
 func TestLongNumbers(t *testing.T) {
 	t.Parallel()
 	long := append(bytes.Repeat([]byte{0xff}, 20), 0x7f)

@@ -22,7 +22,7 @@ const (
 // unnamed is the name of anonymous members.
 const unnamed = "(unnamed)"
 
-// maxMembers bounds the members of one record.
+// maxMembers limits the members of one record.
 const maxMembers = 100_000
 
 func (t *Types) fillRecord(x *Type, e *dwarf.Entry, depth int) {

@@ -15,7 +15,7 @@ import (
 	"wraithology/core/fault"
 )
 
-// Errors that callers tell apart.
+// Errors that callers distinguish.
 var (
 	ErrNoCore = errors.New("not a core dump")
 )
@@ -276,7 +276,7 @@ func (c *Core) files(b *cursor.Cursor) error {
 	return nil
 }
 
-// FileAt returns the mapped file that an address lies in.
+// FileAt returns the mapped file that an address is in.
 func (c *Core) FileAt(address uint64) (File, bool) {
 	i, found := slices.BinarySearchFunc(c.Files, address, func(f File, a uint64) int { return cmp.Compare(f.Start, a) })
 	if !found {

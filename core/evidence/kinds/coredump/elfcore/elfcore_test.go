@@ -222,7 +222,7 @@ func aMemory(r *rand.Rand) (*Core, memoryModel, error) {
 		contents[i] = byte(r.Uint32() | 1)
 	}
 	for range 1 + r.IntN(8) {
-		at += uint64(r.IntN(2) * r.IntN(500)) // some lie side by side
+		at += uint64(r.IntN(2) * r.IntN(500)) // some are side by side
 		p := part{kind: elf.PT_LOAD, start: at, memory: uint64(1 + r.IntN(900)), flags: elf.ProgFlag(r.IntN(8))}
 		if r.IntN(3) > 0 {
 			p.data = make([]byte, p.memory)

@@ -87,8 +87,8 @@ func (m *Memory) Before(address uint64) (Mapping, bool) {
 	return m.segments[i-1].mapping(), true
 }
 
-// Name sets the file of the mappings from start to end, beginning at an offset in it, where the
-// core does not name one.
+// Name sets the file of the mappings from start to end, beginning at an offset in it, if the core
+// does not name one.
 func (m *Memory) Name(start, end uint64, path string, offset uint64) {
 	for i := range m.segments {
 		if s := &m.segments[i]; s.path == "" && s.start >= start && s.start < end {

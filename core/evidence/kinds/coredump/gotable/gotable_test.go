@@ -115,7 +115,7 @@ func TestInlined(t *testing.T) {
 	assert.GreaterOrEqual(t, inlined, 3)
 }
 
-// The frame of a function is as large as its return address lies above the stack pointer.
+// The frame of a function is as large as its return address is above the stack pointer.
 func TestFrameSizes(t *testing.T) {
 	t.Parallel()
 	_, table := own(t)

@@ -10,7 +10,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/machine"
 )
 
-// Errors that callers tell apart.
+// Errors that callers distinguish.
 var (
 	// ErrUnavailable means that an input of the expression is not known: a register of an outer
 	// frame, memory that was not kept.

@@ -299,7 +299,7 @@ func TestStackAndControl(t *testing.T) {
 		"shra":         {[]byte{0x09, 0xf8, 0x31, 0x26}, []uint64{^uint64(3)}},
 		"div, signed":  {[]byte{0x09, 0xf8, 0x32, 0x1b}, []uint64{^uint64(3)}},
 	} {
-		for i := len(x.want) - 1; i >= 0; i-- { // the top first, then what lies below
+		for i := len(x.want) - 1; i >= 0; i-- { // the top first, then what is below
 			whole := append(append([]byte{}, x.expression...), stackValue)
 			for range len(x.want) - 1 - i {
 				whole = append(whole[:len(whole)-1], 0x13, stackValue)
@@ -342,8 +342,8 @@ func TestPieces(t *testing.T) {
 	}
 }
 
-// TestBadExpressions ends each with an error of its own kind: none runs for ever, reads
-// beyond itself, or takes what is not there for a number.
+// TestBadExpressions ends each with an error of its own kind: none runs forever, reads beyond
+// itself, or takes what is not there for a number.
 func TestBadExpressions(t *testing.T) {
 	t.Parallel()
 	bare := &location.Frame{}

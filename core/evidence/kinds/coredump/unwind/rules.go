@@ -184,13 +184,13 @@ type Frame struct {
 	// Signal is set for a frame that the kernel put there to deliver a signal:
 	// the caller was interrupted, not in a call.
 	Signal bool
-	// Outermost is set where the information says that there is no caller.
+	// Outermost is set if the information says that there is no caller.
 	Outermost bool
 }
 
-// Caller finds the caller of the frame with the given registers. pc is what is
-// looked up, in the file's addresses; bias is what memory's addresses are
-// beyond those. ok is false where there is no information about pc.
+// Caller finds the caller of the frame with the given registers. pc is what is looked up, in the
+// file's addresses; bias is what memory's addresses are beyond those. ok is false if there is no
+// information about pc.
 func (t *Table) Caller(pc, bias uint64, regs *machine.Registers, read func(address, n uint64) ([]byte, bool)) (f Frame, ok bool, err error) {
 	e, ok := t.find(pc)
 	if !ok {

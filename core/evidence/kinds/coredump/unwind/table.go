@@ -13,11 +13,11 @@ import (
 	"wraithology/core/evidence/kinds/coredump/machine"
 )
 
-// ErrMalformed says that call frame information is wrong.
+// ErrMalformed means that call frame information is wrong.
 var ErrMalformed = errors.New("the call frame information cannot be used")
 
-// Section is a section with call frame information, and where it and its base
-// addresses lie in the file's own addresses.
+// Section is a section with call frame information, and where it and its base addresses are in the
+// file's own addresses.
 type Section struct {
 	Data    []byte
 	Address uint64
@@ -186,8 +186,8 @@ func (s Section) entry(c *cursor.Cursor, shared *common) (entry, bool) {
 	return e, c.Err() == nil && e.end > e.start
 }
 
-// pointer reads an encoded pointer (Linux Standard Base, "DWARF Exception Header
-// Encoding"); here is the address at which it stands.
+// pointer reads an encoded pointer (Linux Standard Base, "DWARF Exception Header Encoding"); here
+// is the address at which it is.
 func (s Section) pointer(c *cursor.Cursor, encoding byte, here uint64) uint64 {
 	if encoding == omitted {
 		return 0

@@ -22,7 +22,7 @@ const (
 
 const start, length = 0x1000, 0x100
 
-// usual is where a frame lies just after the call: CFA = RSP + 8, the return address at CFA - 8.
+// usual is where a frame is just after the call: CFA = RSP + 8, the return address at CFA - 8.
 var usual = []byte{0x0c, rsp, 8, 0x80 | ra, 1}
 
 // frameSection is a .debug_frame with one common entry and one entry: code is aligned by 1,

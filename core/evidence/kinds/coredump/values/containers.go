@@ -9,12 +9,12 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 )
 
-// container reads a structure of a standard library of C++ or Rust as what it
-// stands for. ok is false for other structures, and where its parts are not as
-// they are known here: then it is shown as it is.
+// container reads a structure of a standard library of C++ or Rust as what it represents. ok is
+// false for other structures, and where its parts are not as they are known here: then it is shown
+// as it is.
 func (m *Memory) container(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
 	if len(s.missing) > 0 {
-		// Where a part is not known, neither is what it stands for.
+		// Where a part is not known, neither is what it represents.
 		whole := s
 		whole.missing = nil
 		if _, ok := m.container(t, whole, depth); ok {
@@ -97,7 +97,7 @@ func member(t *debuginfo.Type, name string) (debuginfo.Member, bool) {
 	return debuginfo.Member{}, false
 }
 
-// list makes a list out of elements that lie one after the other.
+// list makes a list out of elements that are one after the other.
 func list(t *debuginfo.Type, elem event.TypeID, address, length, capacity uint64) event.Value {
 	of := &event.Type{ID: t.ID, Name: t.Name, Form: event.Slice, Size: t.Size, Elem: elem}
 	return event.Value{Type: of, State: event.Known, Address: address, Length: length, Capacity: capacity}

@@ -62,7 +62,7 @@ func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (event.Val
 		n, ok := m.path(t, s, "_M_h", "_M_element_count")
 		return m.table(t, s, argument(0), 0, n), ok && s.inMemory
 	case "unique_ptr":
-		// The deleter lies in a member of the same name.
+		// The deleter is in a member of the same name.
 		at, of, ok := m.walk(t, s, "_M_t", "_M_t")
 		if ok {
 			at, of, ok = m.memberNamed(of, at, "_M_head_impl", aPointer, 0)

@@ -230,7 +230,7 @@ func RecordAt(m *Memory, t *debuginfo.Type, address uint64) Record { return Reco
 // Valid reports whether the type is known and the address is not 0.
 func (r Record) Valid() bool { return r.Type != nil && r.Address != 0 }
 
-// Field returns where a field lies and its type; nil where there is none.
+// Field returns where a field is and its type; nil if there is none.
 func (r Record) Field(name string) (address uint64, t *debuginfo.Type) {
 	if !r.Valid() {
 		return 0, nil
@@ -265,7 +265,7 @@ func (r Record) To(name string) Record {
 	return Record{r.m, r.m.Types.Get(t.Elem), p}
 }
 
-// Uint returns a field as a number; 0 where there is none.
+// Uint returns a field as a number; 0 if there is none.
 func (r Record) Uint(name string) uint64 {
 	at, t := r.Field(name)
 	if t == nil {

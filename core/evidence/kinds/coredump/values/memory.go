@@ -19,7 +19,7 @@ import (
 type Memory struct {
 	Core  *elfcore.Memory
 	Types *debuginfo.Types
-	// Symbol names the code or data at an address; empty where nothing is known there.
+	// Symbol names the code or data at an address; empty if nothing is known there.
 	Symbol func(address uint64) string
 	// RuntimeType finds the type that Go's runtime describes at an address.
 	RuntimeType func(address uint64) *debuginfo.Type
@@ -38,7 +38,7 @@ const (
 	maxDepth   = 64
 	maxEntries = 100_000
 	maxString  = 1 << 40
-	// maxFlexible bounds the elements that are shown of an array without a length.
+	// maxFlexible limits the elements that are shown of an array without a length.
 	maxFlexible = 1024
 )
 
@@ -244,7 +244,7 @@ func (m *Memory) pointer(t *debuginfo.Type, address uint64) event.Value {
 	return v
 }
 
-// reference reads what a reference of C++ stands for.
+// reference reads what a reference of C++ represents.
 func (m *Memory) reference(t *debuginfo.Type, address uint64) event.Value {
 	to := m.Types.Get(t.Elem)
 	switch {

@@ -126,7 +126,7 @@ func wide(signed bool, b []byte) string {
 	return n.String()
 }
 
-// character writes the character that a number stands for, where it can be shown.
+// character writes the character that a number represents, if it can be shown.
 func character(v event.Value) string {
 	r := rune(v.Uint)
 	if v.Form() == event.Int {

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// written writes a float64 in the forms of other sizes: with as many bits of exponent and
-// fraction, the fraction's leading one among them where it is written (x87).
+// written writes a float64 in the forms of other sizes: with as many bits of exponent and fraction,
+// the fraction's leading one among them if it is written (x87).
 func written(f float64, size, exponent, fraction int, leading bool) []byte {
 	bits := math.Float64bits(f)
 	n := new(big.Int).SetUint64(bits & (1<<52 - 1))

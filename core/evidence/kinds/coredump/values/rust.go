@@ -101,7 +101,7 @@ func (m *Memory) rustObject(t *debuginfo.Type, s source) (event.Value, bool) {
 	if is == nil {
 		return event.Value{}, false
 	}
-	if counted { // it lies behind its two counts
+	if counted { // it is behind its two counts
 		align, ok := m.Core.Uint(table+16, 8)
 		if !ok || align == 0 || align > 1<<20 {
 			return event.Value{}, false
@@ -185,7 +185,7 @@ func (c *chain) rust(t *debuginfo.Type, s source) bool {
 	return false
 }
 
-// rustCounted shows a counted pointer as a pointer to the value, which lies behind its counts.
+// rustCounted shows a counted pointer as a pointer to the value, which is behind its counts.
 func (m *Memory) rustCounted(t *debuginfo.Type, s source) (event.Value, bool) {
 	at, of, ok := m.walk(t, s, "ptr")
 	if ok {
@@ -254,8 +254,8 @@ func (m *Memory) rustWrapper(t *debuginfo.Type, s source, depth int) (event.Valu
 	return event.Value{}, false
 }
 
-// variant reads the alternative of an enum that holds: it is the enum's only item,
-// or its name where it has no fields.
+// variant reads the alternative of an enum that holds: it is the enum's only item, or its name if
+// it has no fields.
 func (m *Memory) variant(t *debuginfo.Type, s source, depth int) event.Value {
 	var number uint64
 	if t.Variants.Size > 0 {

@@ -5,9 +5,8 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 )
 
-// hashedTable is a table of Rust's HashMap or HashSet: slots lie below an array of control
-// bytes, the first one right below it; a slot is full where its control byte's highest bit
-// is clear.
+// hashedTable is a table of Rust's HashMap or HashSet: slots are below an array of control bytes,
+// the first one right below it; a slot is full where its control byte's highest bit is clear.
 type hashedTable struct {
 	slot          *debuginfo.Type // a pair of key and value
 	key, elem     event.TypeID    // elem is 0 for a set

@@ -9,7 +9,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 )
 
-// chain is a list whose elements lie in nodes or blocks of their own.
+// chain is a list whose elements are in nodes or blocks of their own.
 type chain struct {
 	m      *Memory
 	of     *debuginfo.Type
@@ -19,8 +19,8 @@ type chain struct {
 	item func(i uint64) event.Value
 }
 
-// sequence finds out how a list of a standard library is laid out, if it is one of those
-// whose elements do not lie one after the other.
+// sequence finds out how a list of a standard library is laid out, if it is one of those whose
+// elements do not be one after the other.
 func (m *Memory) sequence(t *debuginfo.Type, s source) (chain, bool) {
 	if len(t.Arguments) == 0 || !s.inMemory {
 		return chain{}, false
@@ -62,14 +62,14 @@ func (c *chain) cpp(t *debuginfo.Type, s source) bool {
 	return false
 }
 
-// behind is where an element lies in a node that begins with so many bytes of pointers.
+// behind is where an element is in a node that begins with so many bytes of pointers.
 func (c *chain) behind(pointers uint64) uint64 {
 	align := alignment(c.m, c.of, 0)
 	return (pointers + align - 1) / align * align
 }
 
-// linked follows nodes from the pointer at head on: where in a node the pointer to the next
-// lies, and where the element. It ends at a null pointer, or where it began.
+// linked follows nodes from the pointer at head on: where in a node the pointer to the next is, and
+// where the element. It ends at a null pointer, or where it began.
 func (c *chain) linked(head, next, element uint64) {
 	c.each = func(from uint64, yield func(uint64) bool) {
 		node, ok := c.m.Core.Pointer(head)
@@ -171,7 +171,7 @@ func (m *Memory) Items(address uint64, t *event.Type, from, to uint64) (list []e
 	return list, true
 }
 
-// gathered shows a list whose elements do not lie one after the other.
+// gathered shows a list whose elements do not be one after the other.
 func (m *Memory) gathered(t *debuginfo.Type, s source) (event.Value, bool) {
 	c, ok := m.sequence(t, s)
 	if !ok {
@@ -181,8 +181,8 @@ func (m *Memory) gathered(t *debuginfo.Type, s source) (event.Value, bool) {
 	return list(t, c.of.ID, s.address, n, n), true
 }
 
-// cppSequence shows lists whose elements do not lie one after the other, and those of a
-// fixed number.
+// cppSequence shows lists whose elements do not be one after the other, and those of a fixed
+// number.
 func (m *Memory) cppSequence(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
 	none := event.Value{}
 	if v, ok := m.gathered(t, s); ok {
@@ -214,8 +214,8 @@ func (m *Memory) cppSequence(t *debuginfo.Type, s source, depth int) (event.Valu
 	return none, false
 }
 
-// heads gathers the elements of a tuple: each lies in a base class of its own, which has the
-// element's number, the first in the outermost. ok is false where one is missing.
+// heads gathers the elements of a tuple: each is in a base class of its own, which has the
+// element's number, the first in the outermost. ok is false if one is missing.
 func (m *Memory) heads(t *debuginfo.Type, s source, depth int, out *[]event.Value) (ok bool) {
 	if t == nil || len(*out) > maxItems || depth > maxDepth {
 		return false
@@ -250,7 +250,7 @@ func isNumber(argument string, n int) bool {
 	return strings.TrimRight(argument, "UL") == strconv.Itoa(n)
 }
 
-// lastNumber is the last argument of a template where that is a number.
+// lastNumber is the last argument of a template if that is a number.
 func lastNumber(class string) (uint64, bool) {
 	text := strings.TrimRight(class, "> ulUL")
 	if i := strings.LastIndexAny(text, " ,<"); i >= 0 {

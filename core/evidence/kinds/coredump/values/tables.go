@@ -65,9 +65,9 @@ func (m *Memory) mapLength(t *debuginfo.Type, address uint64) uint64 {
 	return r.Uint("count")
 }
 
-// groupMap reads a map that is made of groups of slots with a word of control
-// bytes each (Go 1.24 and later). Small maps are one group; others are a
-// directory of tables, in which one table may stand several times.
+// groupMap reads a map that is made of groups of slots with a word of control bytes each (Go 1.24
+// and later). Small maps are one group; others are a directory of tables, in which one table may be
+// several times.
 func (e *entries) groupMap(r Record) {
 	at, directory := r.Field("dirPtr") // **table, or what it is declared as
 	if directory == nil {

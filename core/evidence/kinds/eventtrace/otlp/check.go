@@ -75,7 +75,7 @@ func Check(request []byte) (c Counts, err error) {
 	return c, err
 }
 
-// same reports whether two messages lie at the same place.
+// same reports whether two messages are at the same place.
 func same(a, b []byte) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }

@@ -14,9 +14,9 @@ import (
 	"google.golang.org/protobuf/encoding/protowire"
 )
 
-// The JSON form of OTLP (OTLP specification, "JSON Protobuf Encoding") is turned
-// into the binary one by tables that say what each member is. Members that are not
-// known are passed over, as the specification asks.
+// The JSON form of OTLP (OTLP specification, "JSON Protobuf Encoding") is turned into the binary
+// one by tables that say what each member is. Members that are not known are skipped, as the
+// specification asks.
 
 type memberKind uint8
 
@@ -87,7 +87,7 @@ const (
 	maxPending = 256 << 20
 )
 
-// ErrOther says that a JSON value is none of OTLP's traces or logs.
+// ErrOther means that a JSON value is none of OTLP's traces or logs.
 var ErrOther = errors.New("no OTLP traces or logs")
 
 // Transcoder writes OTLP's JSON form as the binary one.
@@ -112,8 +112,8 @@ func NewTranscoder(r io.Reader, w io.Writer) *Transcoder {
 // At returns how many bytes have been read.
 func (t *Transcoder) At() int64 { return t.d.InputOffset() }
 
-// Next transcodes the next value: an export request or a TracesData. It returns
-// io.EOF where there is none. Other errors wrap ErrMalformed or ErrOther.
+// Next transcodes the next value: an export request or a TracesData. It returns io.EOF if there is
+// none. Other errors wrap ErrMalformed or ErrOther.
 func (t *Transcoder) Next() error {
 	if t.d.PeekKind() == 0 { // invalid, or the end
 		_, err := t.d.ReadToken()
@@ -171,7 +171,7 @@ func (t *Transcoder) object(f func(name string) error) error {
 	return malformed(err)
 }
 
-// begin reads what begins an object or an array; there is none where null stands.
+// begin reads what begins an object or an array; there is none if null is.
 func (t *Transcoder) begin(k jsontext.Kind, what string) (there bool, err error) {
 	token, err := t.d.ReadToken()
 	switch {

@@ -361,7 +361,7 @@ func otlpJSON(t *testing.T, m proto.Message, o protojson.MarshalOptions) string 
 	})
 }
 
-// JSON in each of its spellings becomes the message that it stands for.
+// JSON in each of its spellings becomes the message that it represents.
 func TestJSON(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(200) {

@@ -1,7 +1,6 @@
-// Package otlp reads the messages of the OpenTelemetry protocol (OTLP 1.x,
-// opentelemetry-proto v1: trace.proto, logs.proto, common.proto, resource.proto)
-// where they lie, without building them up in memory. Its JSON form is turned into
-// the binary one.
+// Package otlp reads the messages of the OpenTelemetry protocol (OTLP 1.x, opentelemetry-proto v1:
+// trace.proto, logs.proto, common.proto, resource.proto) where they are, without building them up
+// in memory. Its JSON form is turned into the binary one.
 package otlp
 
 import (
@@ -12,7 +11,7 @@ import (
 	"google.golang.org/protobuf/encoding/protowire"
 )
 
-// ErrMalformed says that bytes are no OTLP message.
+// ErrMalformed means that bytes are no OTLP message.
 var ErrMalformed = errors.New("malformed OTLP")
 
 // fields walks the fields of a message. Its first error sticks.
@@ -36,7 +35,7 @@ func (f *fields) next() bool {
 		return false
 	}
 	n := 0
-	if f.b[0] < 0x80 { // the tags of all known fields are as short, but for that of flags
+	if f.b[0] < 0x80 { // the tags of all known fields are as short, except for that of flags
 		f.number, f.kind, n = protowire.Number(f.b[0]>>3), protowire.Type(f.b[0]&7), 1
 		if f.number == 0 {
 			return f.fail()
@@ -86,8 +85,8 @@ const (
 	LogRecord  Kind = 2
 )
 
-// Record is one span or log record: its message, and those of the resource and
-// scope that it came with. At is where the message lies in the whole.
+// Record is one span or log record: its message, and those of the resource and scope that it came
+// with. At is where the message is in the whole.
 type Record struct {
 	Kind     Kind
 	Resource []byte
@@ -96,10 +95,10 @@ type Record struct {
 	At       int64
 }
 
-// Walk gives the records of data, which is a TracesData, LogsData or export request,
-// or several of them one after the other. base is where data begins. Where a part
-// is malformed, trouble is told where, and it goes on with the next part as long as
-// trouble returns nil. What yield returns ends the walk.
+// Walk gives the records of data, which is a TracesData, LogsData or export request, or several of
+// them one after the other. base is where data begins. Where a part is malformed, trouble is told
+// where, and it continues with the next part as long as trouble returns nil. What yield returns
+// ends the walk.
 func Walk(data []byte, base int64, yield func(*Record) error, trouble func(at int64, err error) error) error {
 	top := fieldsOf(data)
 	for top.next() {
@@ -183,7 +182,7 @@ func kindOf(b []byte) (Kind, error) {
 	return LogRecord, f.err // without a time or an ID it can only be a log record
 }
 
-// Span is a span. Its byte slices lie in the message.
+// Span is a span. Its byte slices are in the message.
 type Span struct {
 	TraceID, SpanID, ParentID, State, Name []byte
 	Start, End                             uint64 // nanoseconds since 1970
