@@ -19,14 +19,14 @@ import (
 	"wraithology/core/timeline"
 )
 
-// Timelines says where timelines are kept. With an empty Folder they are built each time
-// and not kept; Lasting ones outlast a failure of power.
+// Timelines says where timelines are kept. Without a Folder they are built each time and not kept.
+// Lasting ones are synced to disk.
 type Timelines struct {
 	Folder  string
 	Lasting bool
 }
 
-// OwnTimelines returns where a person's own timelines are kept.
+// OwnTimelines returns the folder of the user's own timelines.
 func OwnTimelines() Timelines {
 	dir, err := os.UserCacheDir()
 	if err != nil {
@@ -41,8 +41,7 @@ type plain struct {
 	close func()
 }
 
-// roomIn is how many bytes packed evidence may unpack to in a folder: half of what is free
-// there, so that a small file that unpacks to a huge one leaves room for everyone else.
+// roomIn returns the maximum unpacked size of evidence in a folder: half of the free space.
 func roomIn(folder string) (int64, error) {
 	var s syscall.Statfs_t
 	if err := syscall.Statfs(folder, &s); err != nil {
@@ -51,7 +50,7 @@ func roomIn(folder string) (int64, error) {
 	return int64(s.Bavail) * s.Bsize / 2, nil
 }
 
-// plainOf unpacks evidence if it is packed, into a file without a name in a folder.
+// plainOf returns the evidence, unpacked into an anonymous file in a folder if it is packed.
 func plainOf(ctx context.Context, f *os.File, how packed.How, folder string, progress func(float64)) (plain, error) {
 	out := plain{File: File{File: f}, close: func() {}}
 	if how != "" {
@@ -79,8 +78,8 @@ func plainOf(ctx context.Context, f *os.File, how packed.How, folder string, pro
 	return out, nil
 }
 
-// timelineOf opens the timeline of evidence, which it builds where it must. That of a
-// packed file is known by the file alone.
+// timelineOf opens the timeline of evidence and builds it if necessary. The timeline of a packed
+// file is identified by the file alone.
 func timelineOf(ctx context.Context, kind Kind, f *os.File, info os.FileInfo, how packed.How, o Options, progress func(float64)) (*timeline.Timeline, error) {
 	dir := ""
 	if o.Timelines.Folder != "" {
@@ -130,7 +129,7 @@ func timelineOf(ctx context.Context, kind Kind, f *os.File, info os.FileInfo, ho
 	return openTimeline(dir, f, info.Size(), how)
 }
 
-// unpacking is which share of the work it is to unpack a file.
+// unpacking is the share of unpacking in the whole work.
 func unpacking(how packed.How) float64 {
 	if how == "" {
 		return 0
@@ -138,7 +137,7 @@ func unpacking(how packed.How) float64 {
 	return 0.2
 }
 
-// part tells progress of a part of the work as that of the whole.
+// part converts the progress of a part of the work to progress of the whole.
 func part(progress func(float64), from, to float64) func(float64) {
 	if progress == nil {
 		return nil
@@ -153,7 +152,7 @@ func openTimeline(dir string, f *os.File, size int64, how packed.How) (*timeline
 	return timeline.Open(dir, f, size)
 }
 
-// timelineName names a file's timeline by its place, size and time, and by how it is read.
+// timelineName identifies a timeline by the file's path, size and time, and by the options.
 func timelineName(path string, info os.FileInfo, kind Kind, o Options) string {
 	full, err := filepath.Abs(path)
 	if err != nil {
@@ -168,10 +167,10 @@ func timelineName(path string, info os.FileInfo, kind Kind, o Options) string {
 	return fmt.Sprintf("%x.timeline", sum[:12])
 }
 
-// unusedFor is how long a timeline is kept that nobody opens.
+// unusedFor is the time after which an unused timeline is removed.
 const unusedFor = 14 * 24 * time.Hour
 
-// prune removes timelines that nobody has opened for long.
+// prune removes timelines that have not been opened for long.
 func prune(timelines string) {
 	list, err := os.ReadDir(timelines)
 	if err != nil {

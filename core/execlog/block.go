@@ -15,15 +15,14 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// Magic opens every log; Version follows it as a little-endian 16-bit number.
+// Magic is the beginning of every log. Version follows it as a little-endian 16-bit number.
 const (
 	Magic      = "WRAITHLG"
 	Version    = 1
 	PrefixSize = 16
 )
 
-// Layout of a block. MaxUnpacked limits what a reader allocates for one block whatever the header
-// claims.
+// Layout of a block. MaxUnpacked limits the allocation for one block.
 const (
 	BlockMagic  = 0x4b4c4257 // "WBLK", little-endian
 	HeaderSize  = 48
@@ -44,8 +43,8 @@ const (
 // Codec says how a block's payload is stored.
 type Codec uint8
 
-// The codecs. Live marks a block that was being filled through shared memory
-// when its program ended: its payload is plain and its checksums are not set.
+// The codecs. Live marks a block in shared memory that was being filled when its program ended: its
+// payload is plain and its checksums are not set.
 const (
 	Plain   Codec = 0
 	Deflate Codec = 1
@@ -53,9 +52,8 @@ const (
 	Live    Codec = 3
 )
 
-// BlockHeader is the fixed header of a block. Base is the time, in nanoseconds
-// since the log's start, from which the events' times are counted; Sequence
-// orders the blocks of one process.
+// BlockHeader is the fixed header of a block. The events' times count from Base, in nanoseconds
+// since the start of the log. Sequence orders the blocks of one process.
 type BlockHeader struct {
 	Type     BlockType
 	Codec    Codec
@@ -93,8 +91,8 @@ func (h BlockHeader) encode() []byte {
 
 var errNoBlock = errors.New("no block begins here")
 
-// decodeHeader reads a block header and refuses what cannot be one, so that
-// every length in the result may be believed as far as its bounds go.
+// decodeHeader decodes a block header. It rejects invalid ones, so that all lengths in the result
+// are within their limits.
 func decodeHeader(b []byte) (BlockHeader, error) {
 	le := binary.LittleEndian
 	if len(b) < HeaderSize || le.Uint32(b) != BlockMagic {
@@ -127,7 +125,7 @@ var (
 	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(MaxUnpacked))
 )
 
-// unpack checks the stored bytes of a block and returns its plain payload.
+// unpack verifies the stored bytes of a block and returns its payload.
 func (h BlockHeader) unpack(stored []byte) ([]byte, error) {
 	if h.Codec == Live {
 		return stored, nil

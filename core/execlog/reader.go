@@ -13,8 +13,8 @@ import (
 	"wraithology/core/event"
 )
 
-// Log is an opened log: its tables, and where its event blocks are, by process, thread and
-// sequence. Damage is listed in Losses.
+// Log is an opened log: its tables, and its event blocks by process, thread and sequence. Damage is
+// listed in Losses.
 type Log struct {
 	*event.Tables
 	Blocks []event.Block
@@ -25,7 +25,7 @@ type Log struct {
 	size    int64
 }
 
-// ErrNotALog means that the bytes are not an execution log at all.
+// ErrNotALog means that the bytes are not an execution log.
 var ErrNotALog = errors.New("not a .wraith execution log")
 
 // Open reads the prefix and tables of the log in r, size bytes long, and finds
@@ -57,7 +57,7 @@ func Open(r io.ReaderAt, size int64) (*Log, error) {
 	return l, nil
 }
 
-// OpenFile opens the log at path; Close gives the file back.
+// OpenFile opens the log at path. Close closes the file.
 func OpenFile(path string) (*Log, error) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -77,7 +77,7 @@ func OpenFile(path string) (*Log, error) {
 	return nil, err
 }
 
-// Close gives back the file of a log opened with OpenFile.
+// Close closes the file of a log that was opened with OpenFile.
 func (l *Log) Close() error {
 	if c, ok := l.r.(io.Closer); ok {
 		return c.Close()
@@ -119,7 +119,7 @@ func (l *Log) scan() error {
 	return nil
 }
 
-// take keeps an event block for later and reads any other at once.
+// take keeps an event block for later and reads any other block now.
 func (l *Log) take(h BlockHeader, payload int64) error {
 	if h.Stored == 0 {
 		return nil // room that a recorder kept for later
@@ -158,8 +158,8 @@ func (l *Log) Reader() io.ReaderAt { return l.r }
 // Size returns the log's length in bytes.
 func (l *Log) Size() int64 { return l.size }
 
-// Payload returns the plain payload of an event block. Where its bytes are
-// damaged the error says so and the block counts as lost.
+// Payload returns the plain payload of an event block. If its bytes are damaged, it returns an
+// error.
 func (l *Log) Payload(b event.Block) ([]byte, error) {
 	return ReadPayload(l.r, l.headers[b.Offset], b.Offset)
 }

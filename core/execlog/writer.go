@@ -10,8 +10,8 @@ import (
 	"wraithology/core/event"
 )
 
-// Writer writes a log block by block. Errors stick: after the first one every
-// call returns it. Records are gathered and written before the next events.
+// Writer writes a log block by block. After the first error every call returns it. Records are
+// collected and written before the next events.
 type Writer struct {
 	w        io.Writer
 	err      error
@@ -58,7 +58,7 @@ func (w *Writer) block(h BlockHeader, payload []byte) error {
 	return w.err
 }
 
-// maxTableBlock is the size at which gathered records are written out.
+// maxTableBlock is the size at which collected records are written.
 const maxTableBlock = 1 << 20
 
 func (w *Writer) record(process uint16, r event.Record) error {
@@ -111,8 +111,8 @@ func (w *Writer) End(e event.End) error { return w.record(e.Process, e) }
 // Gap says what the evidence lacks.
 func (w *Writer) Gap(g event.Gap) error { return w.record(0, g) }
 
-// Events writes one thread's events, encoded as event.Walk reads them, whose
-// times count from base. Blocks of one thread must be written in their order.
+// Events writes events of one thread, encoded for event.Walk, whose times count from base. Blocks
+// of one thread must be written in order.
 func (w *Writer) Events(process uint16, thread event.ThreadID, base int64, payload []byte) error {
 	if err := w.Flush(); err != nil {
 		return err

@@ -8,7 +8,7 @@ import (
 	"slices"
 )
 
-// Kind is a kind of error. It is itself an error, to be wrapped.
+// Kind is a kind of error. It is itself an error that other errors wrap.
 type Kind struct {
 	Code   string // stable; the type of a problem details object (RFC 9457)
 	Exit   int    // of a command
@@ -20,8 +20,8 @@ type Kind struct {
 // Error implements error.
 func (k *Kind) Error() string { return k.Text }
 
-// New returns an error of the kind whose message is format alone, without the kind's
-// text. remedy replaces that of the kind; empty keeps it. format may wrap with %w.
+// New returns an error of the kind with the message of format instead of the kind's text. remedy
+// replaces the kind's remedy unless it is empty. format can wrap errors with %w.
 func (k *Kind) New(remedy, format string, args ...any) error {
 	return &detail{kind: k, remedy: remedy, err: fmt.Errorf(format, args...)}
 }
@@ -56,9 +56,9 @@ func ByCode(code string) *Kind {
 	return nil
 }
 
-// Of returns the kind of an error and what to do about it. Of several kinds that an error
-// wraps, the innermost one counts: it is nearest to the cause. An error that wraps none
-// is Internal; one of a context that ended is Cancelled or TimeLimit.
+// Of returns the kind of an error and its remedy. If an error wraps several kinds, the innermost
+// one counts: it is nearest to the cause. An error without a kind is Internal; errors of contexts
+// are Cancelled or TimeLimit.
 func Of(err error) (k *Kind, remedy string) {
 	own := "" // the remedy of the error whose kind comes next
 	walk(err, func(e error) {
@@ -81,7 +81,7 @@ func Of(err error) (k *Kind, remedy string) {
 	return k, remedy
 }
 
-// walk calls f for an error and all that it wraps, outermost first.
+// walk calls f for an error and all errors that it wraps, outermost first.
 func walk(err error, f func(error)) {
 	for err != nil {
 		f(err)

@@ -1,10 +1,9 @@
-// Package fault is the one table of what can go wrong. Each kind of error has a code, the
-// exit code of a command, the HTTP status of an answer, and what to do about it. An error
-// belongs to a kind by wrapping it: fmt.Errorf("thread %d: %w", t, fault.NoThread).
+// Package fault is the table of errors. Each kind of error has a code, the exit code of a command,
+// the HTTP status of an answer, and a remedy. An error belongs to a kind by wrapping it:
+// fmt.Errorf("thread %d: %w", t, fault.NoThread).
 package fault
 
-// Exit codes of every command. A recorded program's own code passes through
-// wraith record instead.
+// Exit codes of all commands. wraith record returns the recorded program's own code.
 const (
 	ExitFine       = 0
 	ExitNo         = 1 // the answer is no, or nothing was found

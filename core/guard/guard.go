@@ -1,5 +1,5 @@
-// Package guard keeps a failure where it happens: a panic, or a fault in reading a mapped
-// file that was cut short, becomes an error of what was being done.
+// Package guard contains failures: a panic, or a fault when reading a mapped file that was
+// truncated, becomes an error of the current operation.
 package guard
 
 import (
@@ -25,8 +25,8 @@ func (p *Panic) Error() string { return fmt.Sprintf("internal error: %v", p.Valu
 // Unwrap makes it a fault.Internal.
 func (p *Panic) Unwrap() error { return fault.Internal }
 
-// Do calls f and returns its error. A panic becomes a *Panic, a memory fault an error that
-// wraps fault.Damaged, and what Raise was given is returned as it is.
+// Do calls f and returns its error. A panic becomes a *Panic, a memory fault an error that wraps
+// fault.Damaged. An error of Raise is returned as it is.
 func Do(f func() error) (err error) {
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer func() {
@@ -47,15 +47,15 @@ func Do(f func() error) (err error) {
 	return f()
 }
 
-// damage is an error that a deep look-up raises, to be caught by Do.
+// damage is an error that Raise throws and Do catches.
 type damage struct{ err error }
 
-// Raise ends what Do has called with an error. It is for look-ups whose callers have no
-// error to return: a page of a file whose checksum is wrong.
+// Raise ends the function that Do has called with an error. It is for look-ups without an error
+// result, such as a page of a file with a wrong checksum.
 func Raise(err error) { panic(&damage{err}) }
 
-// Each calls f for 0 to n-1 on as many goroutines as there are processors, each guarded.
-// The first error ends it; so does the context.
+// Each calls f for 0 to n-1 on as many goroutines as there are processors, each guarded. It ends
+// with the first error or with the context.
 func Each(ctx context.Context, n int, f func(ctx context.Context, i int) error) error {
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))

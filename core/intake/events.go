@@ -15,8 +15,8 @@ import (
 	"wraithology/core/timeline"
 )
 
-// Input is evidence that is to be made a timeline of in a folder. What does not fit in memory in
-// the meantime is kept in the folder Temporary.
+// Input is evidence whose timeline is built in a folder. Data that does not fit in memory is stored
+// in the folder Temporary.
 type Input struct {
 	File      *os.File
 	Size      int64
@@ -35,15 +35,14 @@ func (in Input) Tell(done float64) {
 	}
 }
 
-// Event is an event on its way into a timeline, as event's Append functions
-// write it, with where it belongs. Events are put in the order of Time, in
-// nanoseconds since 1970; of Trace; and of Order.
+// Event is an event for a timeline, encoded by the Append functions of event. Events are ordered by
+// Time, in nanoseconds since 1970, then by Trace, then by Order.
 type Event struct {
 	Time  int64
 	Trace uint32 // 0 for none
 	Order uint32
-	// Strand is what one thread does one after the other. Pooled strands share
-	// threads: one that has ended gives its thread to the next one of its process.
+	// Strand is a sequence of calls on one thread. Pooled strands share threads: when one ends, the
+	// next one of its process uses its thread.
 	Strand  uint32
 	Process uint16
 	Pooled  bool
@@ -51,13 +50,13 @@ type Event struct {
 	Span    bool // an Enter or Leave that begins or ends a span of the trace
 	Root    bool // the trace is known by this call
 	Caller  uint32
-	Link    uint32 // by which calls of other strands name this call as their caller, 0 for none
+	Link    uint32 // the key by which calls of other strands name this call as their caller, 0 for none
 	Linked  uint32 // how many will
 	Begins  *timeline.Trace
 	Raw     []byte
 }
 
-// Events gathers events and feeds them in their order into a timeline.
+// Events collects events and feeds them to a timeline in order.
 type Events struct {
 	sorter *ordered.Sorter
 	buf    []byte
@@ -66,7 +65,7 @@ type Events struct {
 	Last   int64
 }
 
-// NewEvents gathers events with the help of a folder for what does not fit in memory.
+// NewEvents returns an empty collection. Events that do not fit in memory are stored in a folder.
 func NewEvents(dir string) *Events {
 	return &Events{sorter: ordered.New(dir, ordered.Piece), named: map[uint32]event.Thread{}, First: math.MaxInt64, Last: math.MinInt64}
 }
@@ -74,7 +73,7 @@ func NewEvents(dir string) *Events {
 // Close gives back what is held.
 func (e *Events) Close() error { return e.sorter.Close() }
 
-// Strand says what the thread of a strand is that shares none.
+// Strand sets the thread of a strand that is not pooled.
 func (e *Events) Strand(strand uint32, t event.Thread) { e.named[strand] = t }
 
 const (
@@ -155,7 +154,7 @@ func (x *Event) decode(k ordered.Key, b []byte, trace *timeline.Trace) {
 	x.Raw = b
 }
 
-// Build seals the tables and feeds all events into a timeline.
+// Build completes the tables and feeds all events to a timeline.
 func (e *Events) Build(ctx context.Context, t *Tables, in Input) error {
 	if e.First > e.Last {
 		e.First, e.Last = 0, 0
@@ -179,7 +178,7 @@ func (e *Events) Build(ctx context.Context, t *Tables, in Input) error {
 	return feed.Finish(ctx)
 }
 
-// feeder feeds sorted events: it gives the strands their threads.
+// feeder feeds sorted events and assigns threads to strands.
 type feeder struct {
 	e       *Events
 	feed    *timeline.Feed
@@ -194,7 +193,7 @@ type laneOf struct {
 	number int
 }
 
-// lanes are the threads of a process, those without a strand by their numbers.
+// lanes are the threads of a process.
 type lanes struct {
 	free []laneOf
 	n    int

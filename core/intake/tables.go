@@ -1,6 +1,5 @@
-// Package intake makes timelines of evidence that no recorder made: it keeps the
-// tables that such evidence makes known bit by bit, puts its events in order, and
-// feeds them, with their threads, into a timeline.
+// Package intake builds timelines of evidence without a recorder: it collects the tables of such
+// evidence, orders its events, and feeds them to a timeline.
 package intake
 
 import (
@@ -14,8 +13,8 @@ import (
 	"wraithology/core/event"
 )
 
-// The types of values, the same for all processes. Their names are those of
-// OpenTelemetry's values and of the Common Expression Language.
+// The types of values, the same for all processes, named as in OpenTelemetry and the Common
+// Expression Language.
 const (
 	String    event.TypeID = 1
 	Int       event.TypeID = 2
@@ -28,7 +27,7 @@ const (
 	Timestamp event.TypeID = 9 // nanoseconds since 1970 (UTC)
 )
 
-// Bounds of the tables, beyond which what comes is put together under one name.
+// Limits of the tables. Everything beyond is collected under one name.
 const (
 	MaxFunctions = 1 << 17
 	MaxVariables = 1 << 14 // of one function
@@ -36,7 +35,7 @@ const (
 	MaxProcesses = 1 << 15
 )
 
-// Tables are the tables of evidence, as far as they are known.
+// Tables are the tables of evidence that are known so far.
 type Tables struct {
 	*event.Tables
 	functions map[string]*Function
@@ -53,8 +52,7 @@ type gap struct {
 	what, remedy string
 }
 
-// NewTables returns empty tables for evidence of a kind; threadKind is the word for one of
-// its threads.
+// NewTables returns empty tables for a kind of evidence. threadKind is the word for its threads.
 func NewTables(kind, threadKind string, in Input) *Tables {
 	t := &Tables{Tables: event.NewTables(), functions: map[string]*Function{}, files: map[string]event.FileID{}, sites: map[string]event.SiteID{},
 		processes: map[string]uint16{}, gaps: map[string]*gap{}}
@@ -77,11 +75,11 @@ func NewTables(kind, threadKind string, in Input) *Tables {
 type Function struct {
 	event.Function
 	names     map[string]event.VariableID
-	positions []int // by variable: where among the parameters it is, -1 for nowhere
+	positions []int // position of a variable among the parameters, -1 for none
 }
 
-// Function returns the function with a key, which it adds if it is new; name is called only then.
-// Beyond MaxFunctions it returns one for all the rest.
+// Function returns the function with a key. It adds a new one with the result of name. Beyond
+// MaxFunctions it returns one function for all others.
 func (t *Tables) Function(key []byte, make func() event.Function) *Function {
 	if f, ok := t.functions[string(key)]; ok {
 		return f
@@ -127,8 +125,8 @@ func (t *Tables) File(path string) event.FileID {
 	return id
 }
 
-// Variable returns the number of a function's variable of a name, which it adds. ok is false if the
-// function has as many as it can have.
+// Variable returns the number of a function's variable with a name. It adds a new one. ok is false
+// if the function has too many.
 func (f *Function) Variable(name []byte) (id event.VariableID, ok bool) {
 	if id, ok := f.names[string(name)]; ok {
 		return id, true
@@ -143,8 +141,8 @@ func (f *Function) Variable(name []byte) (id event.VariableID, ok bool) {
 	return id, true
 }
 
-// Parameter is Variable for what is known when a call begins. position is where among the
-// parameters it is, or -1 where there are as many as an event holds.
+// Parameter is Variable for values that are known when a call begins. position is its position
+// among the parameters, or -1 if an event has no space for more.
 func (f *Function) Parameter(name []byte) (id event.VariableID, position int, ok bool) {
 	if id, ok = f.Variable(name); !ok {
 		return id, -1, false
@@ -157,8 +155,8 @@ func (f *Function) Parameter(name []byte) (id event.VariableID, position int, ok
 	return id, f.positions[id], true
 }
 
-// Site returns the site of a function, in a line of a file, 0 for the function's
-// own, whose events carry values for the variables, in this order.
+// Site returns the site in a function and line whose events carry values of the variables, in this
+// order. File 0 is the file of the function.
 func (t *Tables) Site(f *Function, file event.FileID, line int, values []event.VariableID) event.SiteID {
 	k := binary.AppendUvarint(binary.AppendUvarint(binary.AppendUvarint(t.key[:0], uint64(f.ID)), uint64(file)), uint64(line))
 	for _, v := range values {
@@ -177,8 +175,8 @@ func (t *Tables) Site(f *Function, file event.FileID, line int, values []event.V
 // Full reports whether no more sites are to be added.
 func (t *Tables) Full() bool { return len(t.sites) >= MaxSites }
 
-// Process returns the process with a key, which it adds if it is new. Beyond MaxProcesses it
-// returns one for all the rest.
+// Process returns the process with a key. It adds a new one. Beyond MaxProcesses it returns one
+// process for all others.
 func (t *Tables) Process(key string, make func() event.Process) uint16 {
 	if id, ok := t.processes[key]; ok {
 		return id
@@ -200,7 +198,7 @@ func (t *Tables) Process(key string, make func() event.Process) uint16 {
 	return made.ID
 }
 
-// Gap counts something that is wrong. What is said in the plural.
+// Gap counts a problem. What describes it in the plural.
 func (t *Tables) Gap(what, remedy string) {
 	g := t.gaps[what]
 	if g == nil {
@@ -229,7 +227,7 @@ func (t *Tables) Seal() {
 // MaxText is how many bytes of a text are kept.
 const MaxText = 64 << 10
 
-// Clean returns a text as valid UTF-8, and only its beginning if it is long.
+// Clean returns a text as valid UTF-8, shortened if it is long.
 func Clean(s string) string {
 	s = s[:min(len(s), MaxText)]
 	if utf8.ValidString(s) {
@@ -246,7 +244,7 @@ func AppendString(b []byte, s string) []byte {
 	return event.AppendText(b, String, Clean(s))
 }
 
-// maxBytes is how many bytes of a byte string are written out.
+// maxBytes is the number of bytes of a byte string that are written.
 const maxBytes = 4 << 10
 
 // AppendBytes appends a byte string, in hexadecimal digits.

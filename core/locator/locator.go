@@ -1,6 +1,5 @@
-// Package locator reads and writes locators, the texts that name a place in
-// evidence: EVIDENCE@MOMENT#THREAD.FRAME. What is left off means the failure's
-// moment, the thread of the moment, and the innermost frame.
+// Package locator parses and formats locators: EVIDENCE@MOMENT#THREAD.FRAME. The defaults are the
+// moment of the failure, the thread of the moment, and the innermost frame.
 package locator
 
 import (
@@ -12,7 +11,7 @@ import (
 	"wraithology/core/fault"
 )
 
-// Locator is a place in evidence. Moment is event.NoMoment and Thread 0 if they were left off.
+// Locator is a place in evidence. Moment is event.NoMoment and Thread 0 if they are missing.
 type Locator struct {
 	Evidence string
 	Moment   event.Moment
@@ -20,8 +19,7 @@ type Locator struct {
 	Frame    int
 }
 
-// Parse reads a locator. An @ in a path is part of the path unless a moment
-// follows it.
+// Parse parses a locator. An @ in a path is part of the path unless a moment follows it.
 func Parse(text string) (Locator, error) {
 	l := Locator{Moment: event.NoMoment}
 	rest := text

@@ -1,4 +1,4 @@
-// Package mapped maps files into memory, so that only what is looked at is read.
+// Package mapped maps files into memory, so that only the pages that are used are read.
 package mapped
 
 import (
@@ -10,8 +10,8 @@ import (
 	"unsafe"
 )
 
-// File maps a whole file for reading. The mapping goes when owner is collected:
-// who keeps the bytes must keep owner too. An empty file yields no bytes.
+// File maps a whole file for reading. The mapping ends when owner is garbage-collected: callers
+// that keep the bytes must keep owner too. An empty file has no bytes.
 func File[T any](owner *T, f *os.File) ([]byte, error) {
 	info, err := f.Stat()
 	if err != nil {
@@ -32,8 +32,7 @@ func File[T any](owner *T, f *os.File) ([]byte, error) {
 	return b, nil
 }
 
-// Release says that bytes of a mapping will not be looked at again soon, so that
-// they need not stay in memory.
+// Release tells the system that bytes of a mapping are not needed in memory for now.
 func Release(b []byte) {
 	page := os.Getpagesize()
 	at := int(uintptr(unsafe.Pointer(unsafe.SliceData(b))) % uintptr(page))

@@ -1,6 +1,6 @@
-// Package ordered puts records in the order of their keys, in bounded memory:
-// what does not fit is sorted piece by piece into a file, and the pieces are merged
-// (Knuth, The Art of Computer Programming, volume 3, section 5.4).
+// Package ordered sorts records by key in bounded memory: records that do not fit are sorted into
+// runs in a file, and the runs are merged (Knuth, The Art of Computer Programming, volume 3,
+// section 5.4).
 package ordered
 
 import (
@@ -16,8 +16,7 @@ import (
 	"slices"
 )
 
-// Key orders records: by High, then by Low. Records of equal keys keep the order
-// in which they came.
+// Key orders records: by High, then by Low. Records with equal keys keep their order.
 type Key struct{ High, Low uint64 }
 
 // Compare returns -1, 0 or +1.
@@ -28,8 +27,8 @@ func (k Key) Compare(o Key) int {
 	return cmp.Compare(k.Low, o.Low)
 }
 
-// Piece is how many bytes of records are sorted in memory at once, as a rule. Two
-// pieces are in memory at a time.
+// Piece is the default size in bytes of the records that are sorted in memory at once. Two pieces
+// are in memory at a time.
 const Piece = 32 << 20
 
 // entry is where a record of a piece is.
@@ -67,8 +66,8 @@ type Sorter struct {
 // run is a sorted piece in the file.
 type run struct{ at, size int64 }
 
-// New returns a sorter that keeps what does not fit pieces of most bytes in a
-// file in dir. Close removes it.
+// New returns a sorter that stores sorted pieces of most bytes in a file in dir. Close removes the
+// file.
 func New(dir string, most int) *Sorter {
 	return &Sorter{dir: dir, most: min(most, 1<<30), now: &piece{}}
 }
@@ -89,7 +88,7 @@ func (s *Sorter) Add(k Key, record []byte) error {
 	return nil
 }
 
-// spill has the piece sorted and written while the next one is filled.
+// spill sorts and writes the piece in the background.
 func (s *Sorter) spill() error {
 	if err := s.settle(); err != nil {
 		return err
@@ -119,7 +118,7 @@ func (s *Sorter) spill() error {
 	return nil
 }
 
-// settle waits until the piece that is being written is written.
+// settle waits until the last piece is written.
 func (s *Sorter) settle() error {
 	if s.writing == nil {
 		return nil
@@ -130,7 +129,7 @@ func (s *Sorter) settle() error {
 	return err
 }
 
-// headSize is the length of what is before each record in the file: its key and its length.
+// headSize is the size of the head of each record in the file: its key and its length.
 const headSize = 20
 
 func (p *piece) write(to io.Writer) error {
@@ -150,7 +149,7 @@ func (p *piece) write(to io.Writer) error {
 	return nil
 }
 
-// Each gives all records in order. The bytes of one are good until yield returns.
+// Each yields all records in order. The bytes of a record are valid until yield returns.
 func (s *Sorter) Each(ctx context.Context, yield func(k Key, record []byte) error) error {
 	if s.file == nil {
 		s.now.sort()
@@ -215,7 +214,7 @@ func (q *sources) Pop() any {
 	return x
 }
 
-// merge merges the runs. Their read buffers are bounded together.
+// merge merges the runs. The total size of their read buffers is limited.
 func (s *Sorter) merge(ctx context.Context, yield func(k Key, record []byte) error) error {
 	const together, least = 64 << 20, 16 << 10
 	buffer := min(max(together/len(s.runs), least), 1<<20)

@@ -35,7 +35,7 @@ func Tell(head []byte) How {
 	return ""
 }
 
-// ErrTooLarge means that a file unpacks to more than it may.
+// ErrTooLarge means that the unpacked size exceeds the limit.
 var ErrTooLarge = errors.New("it unpacks to too much")
 
 // reader reads what is unpacked.
@@ -52,7 +52,7 @@ func reader(in io.Reader, how How) (plain io.Reader, end func(), err error) {
 	return z, z.Close, nil
 }
 
-// Beginning unpacks the first bytes of a file, n at most. Damage ends them early.
+// Beginning unpacks the first n bytes of a file. Damage ends them early.
 func Beginning(f io.ReaderAt, how How, n int64) ([]byte, error) {
 	plain, end, err := reader(io.NewSectionReader(f, 0, 1<<62), how)
 	if err != nil {
@@ -66,10 +66,9 @@ func Beginning(f io.ReaderAt, how How, n int64) ([]byte, error) {
 	return b, nil
 }
 
-// Unpack writes a compressed file's contents to a file without a name in a folder; pages
-// of zeros take no room in it. It may have most bytes. Damage ends it early: what came
-// before counts, and damage says what it was. done, if not nil, is told which share of
-// the file has been read.
+// Unpack unpacks a file into an anonymous file in a folder, at most most bytes. Pages of zeros use
+// no space. Damage ends the file early and is returned as damage. done, if not nil, is called with
+// the share of the packed file that has been read.
 func Unpack(ctx context.Context, f *os.File, how How, folder string, most int64, done func(float64)) (out *os.File, damage, err error) {
 	info, err := f.Stat()
 	if err != nil {

@@ -20,10 +20,10 @@ import (
 	"wraithology/core/replay"
 )
 
-// object is a composite value in an expression. Its parts are read when asked for.
+// object is a composite value in an expression. Its parts are read on demand.
 type object struct{ v replay.Value }
 
-// structType is that of what has fields only: nothing to count or to go through.
+// structType is the type of values with fields only: they have no size and cannot be iterated.
 var structType = types.NewObjectType("value", traits.IndexerType)
 
 var objectType = types.NewObjectType("value", traits.IndexerType, traits.SizerType, traits.IterableType, traits.ContainerType)
@@ -85,7 +85,7 @@ func (o object) ConvertToType(t ref.Type) ref.Val {
 	return types.NewErr("a value of type %s cannot be made a %s", o.v.TypeName(), t.TypeName())
 }
 
-// Equal implements ref.Val: references are equal that lead to the same object.
+// Equal implements ref.Val: references to the same object are equal.
 func (o object) Equal(other ref.Val) ref.Val {
 	p, ok := other.(object)
 	if !ok {
@@ -145,7 +145,7 @@ func (o object) Get(index ref.Val) ref.Val {
 // Size implements traits.Sizer.
 func (o object) Size() ref.Val { return types.Int(o.v.Count()) }
 
-// maxIterated limits what all, exists and the like go through.
+// maxIterated limits the iterations of all, exists and similar macros.
 const maxIterated = 10_000
 
 // Iterator implements traits.Iterable: over elements, or the keys of a map.
@@ -154,7 +154,7 @@ func (o object) Iterator() traits.Iterator {
 	return &iterator{list: list}
 }
 
-// parts lists the elements, or the keys of a map, and says whether these are all.
+// parts lists the elements, or the keys of a map, and reports whether they are complete.
 func (o object) parts() (list []ref.Val, all bool) {
 	if o.v.Form() == event.Map {
 		pairs, all := o.v.Memory.Entries(o.v.Address, o.v.Type)
@@ -171,7 +171,7 @@ func (o object) parts() (list []ref.Val, all bool) {
 }
 
 // Contains implements traits.Container: whether a list has an element, or a map a key. It is an
-// error where what is not known might be it.
+// error if an unknown element could be it.
 func (o object) Contains(x ref.Val) ref.Val {
 	switch o.v.Form() {
 	case event.Map, event.Slice, event.Array:
@@ -207,8 +207,8 @@ func (i *iterator) Next() ref.Val {
 	return v
 }
 
-// mixed names the functions that are in for the arithmetic operators, so that whole and broken
-// numbers may be mixed, as people write them.
+// mixed names the functions that replace arithmetic operators, so that integers and floating-point
+// numbers can be mixed.
 var mixed = map[string]string{operators.Add: "mixed_add", operators.Subtract: "mixed_subtract", operators.Multiply: "mixed_multiply", operators.Divide: "mixed_divide"}
 
 func mixNumbers(a *ast.AST) {
@@ -248,7 +248,7 @@ func formatted(f replay.Format) cel.OverloadOpt {
 	})
 }
 
-// oldName begins the names that old(x) is turned into; scope resolves them.
+// oldName is the prefix of the names that old(x) is converted to; scope resolves them.
 const oldName = "old "
 
 func expandOld(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
@@ -259,11 +259,11 @@ func expandOld(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *
 	return f.NewIdent(oldName + path), nil
 }
 
-// castName begins the names that the type of cast(x, "T") is turned into.
+// castName is the prefix of the names that the type of cast(x, "T") is converted to.
 const castName = "cast "
 
-// expandCast turns cast(x, "T") into a call with the type as a name that scope
-// resolves: only there it is known which types there are.
+// expandCast converts cast(x, "T") to a call with the type as a name. scope resolves it, because
+// the types are known only there.
 func expandCast(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
 	name, ok := types.String(""), args[1].Kind() == ast.LiteralKind
 	if ok {
@@ -275,8 +275,7 @@ func expandCast(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, 
 	return f.NewCall("cast_to", args[0], f.NewIdent(castName+string(name))), nil
 }
 
-// expandGlobal turns global("gate.c", "chain") into the name by which evidence
-// knows the variable of that file.
+// expandGlobal converts global("gate.c", "chain") to the name of the variable of that file.
 func expandGlobal(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
 	var parts []string
 	for _, a := range args {
@@ -292,8 +291,7 @@ func expandGlobal(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr
 	return f.NewIdent(parts[0] + ":" + parts[1]), nil
 }
 
-// expandNamed turns named("http.response-size") into the name itself, for names that
-// the language has no other way to write.
+// expandNamed converts named("http.response-size") to the name, which cannot be written otherwise.
 func expandNamed(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
 	if args[0].Kind() == ast.LiteralKind {
 		if s, ok := args[0].AsLiteral().(types.String); ok && s != "" {
@@ -342,7 +340,7 @@ func expandChanged(f cel.MacroExprFactory, target ast.Expr, args []ast.Expr) (as
 	return f.NewCall(operators.NotEquals, old, args[0]), nil
 }
 
-// pathText writes an expression that only names something.
+// pathText writes an expression that is a name or path.
 func pathText(e ast.Expr) (string, bool) {
 	switch e.Kind() {
 	case ast.IdentKind:

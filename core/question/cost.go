@@ -8,16 +8,15 @@ import (
 	"cel.dev/cel-go/common/types/traits"
 )
 
-// costLimit limits the work of one evaluation, in units of cost: a call, a step of a loop, ten
-// bytes of text or ten elements of a list.
+// costLimit limits the work of one evaluation, in units of cost: a call, an iteration, ten bytes of
+// text or ten elements of a list.
 const costLimit = 1_000_000
 
-// heaviest is the weight from which on a value costs too much by itself.
+// heaviest is the weight at which a single value costs too much.
 const heaviest = 10 * costLimit
 
-// sized charges calls by the size of what they read and build. Without it the library
-// charges one unit for each: the expressions are not typed before they are evaluated, so
-// it does not know which calls are those of texts and lists.
+// sized charges calls by the size of their arguments and results. The library charges one unit for
+// untyped calls, because it does not know that they are calls on texts and lists.
 type sized struct{}
 
 // CallCost implements cost.ActualCostEstimator.
@@ -25,7 +24,7 @@ func (sized) CallCost(function, _ string, args []ref.Val, result ref.Val) *uint6
 	total := 1 + weight(result, 0, false)/10
 	switch function {
 	case operators.Add, mixed[operators.Add]:
-		// A list is not copied when something is added to it: what is added counts.
+		// Appending to a list does not copy it: only the new elements count.
 		total = 1
 		if len(args) == 2 {
 			total += weight(args[1], 0, true)
@@ -50,9 +49,8 @@ func (sized) CallCost(function, _ string, args []ref.Val, result ref.Val) *uint6
 	return &total
 }
 
-// weight is how many bytes and elements a value has, with those of its elements where
-// deep is set: shared elements count as often as they are there, as they are gone through
-// so often. It stops counting at heaviest.
+// weight is the number of bytes and elements of a value, with those of its elements if deep is set.
+// Shared elements count each time. It stops counting at heaviest.
 func weight(v ref.Val, from uint64, deep bool) uint64 {
 	switch v := v.(type) {
 	case types.String:

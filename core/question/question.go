@@ -23,8 +23,8 @@ import (
 	"wraithology/core/replay"
 )
 
-// Question is a parsed expression. It may be asked anywhere, any number of
-// times, also concurrently.
+// Question is a parsed expression. It can be asked anywhere and any number of times, also
+// concurrently.
 type Question struct {
 	text    string
 	program cel.Program
@@ -64,7 +64,7 @@ func Parse(text string) (*Question, error) {
 	return q, nil
 }
 
-// bareDuration is a number with a unit of time, as people write it.
+// bareDuration matches a number with a unit of time.
 var bareDuration = regexp.MustCompile(`\b\d+(?:\.\d+)?(?:ns|us|µs|ms|s|m|h)\b`)
 
 func firstLine(s string) string {
@@ -72,8 +72,8 @@ func firstLine(s string) string {
 	return strings.TrimPrefix(line, "ERROR: ")
 }
 
-// Ask evaluates the question in a frame. Errors wrap fault.NoName where a name does
-// not exist there, and fault.NoValue where something has no value there.
+// Ask evaluates the question in a frame. Errors wrap fault.NoName for unknown names and
+// fault.NoValue for names without a value.
 func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment, t event.ThreadID, frame int) (Answer, error) {
 	s := &scope{ctx: ctx, r: r, at: at, t: t, frame: frame}
 	if q.path != nil {
@@ -190,7 +190,7 @@ func (s *scope) ResolveName(name string) (any, bool) {
 	return toCEL(name, v.Value), true
 }
 
-// castTo finds a type by name, where the evidence has types by name.
+// castTo finds a type by name, if the evidence can do that.
 func (s *scope) castTo(name string) ref.Val {
 	machine, ok := s.r.(replay.Machine)
 	if !ok {
@@ -219,7 +219,7 @@ func (s *scope) names() []string {
 	return names
 }
 
-// within lists the names that a name begins: those of a package's variables, or of fields.
+// within lists the names that a name is a prefix of: variables of a package, or fields.
 func within(name string, names []string) (list []string) {
 	for _, n := range names {
 		if strings.HasPrefix(n, name+".") {
@@ -244,8 +244,7 @@ func (s *scope) unknown(name string) error {
 	return fmt.Errorf("%s: %w; there are %s", name, fault.NoName, strings.Join(names[:min(len(names), 8)], ", "))
 }
 
-// distance is the number of single-letter edits between two names, letter case
-// aside (Wagner and Fischer, 1974).
+// distance is the edit distance between two names, ignoring letter case (Wagner and Fischer, 1974).
 func distance(a, b string) int {
 	a, b = strings.ToLower(a), strings.ToLower(b)
 	row := make([]int, len(b)+1)
@@ -280,7 +279,7 @@ func isPath(e ast.Expr) bool {
 	return false
 }
 
-// follow resolves an expression that only names something, keeping its own type.
+// follow resolves an expression that is a name or path and keeps its type.
 func (s *scope) follow(e ast.Expr) (replay.Value, bool) {
 	switch e.Kind() {
 	case ast.IdentKind:

@@ -13,10 +13,9 @@ import (
 	"wraithology/core/replay"
 )
 
-// Most conditions compare a few names with a few constants, at very many moments.
-// Such an expression is evaluated without the language's machinery, with the same
-// result. Wherever anything is unusual, a name that is not there or operands that
-// do not go together, the machinery takes over and says what is wrong.
+// Most conditions compare a few names with a few constants at very many moments. Such expressions
+// are evaluated here without CEL, with the same result. In unusual cases, such as an unknown name
+// or operands of different types, CEL evaluates the expression and reports the error.
 
 // plainValue is a number, a text or a truth value.
 type plainValue struct {
@@ -37,7 +36,7 @@ const (
 	plainDuration // whole nanoseconds
 )
 
-// quick evaluates a part of an expression; notPlain sends it to the machinery.
+// quick evaluates a part of an expression; notPlain hands over to CEL.
 type quick func(s *scope) plainValue
 
 func truth(b bool) plainValue {
@@ -55,7 +54,7 @@ func (v plainValue) float() float64 {
 	return v.number
 }
 
-// exact limits the whole numbers that a float64 holds without loss.
+// exact limits the integers that a float64 represents exactly.
 const exact = 1 << 53
 
 // compile returns the quick form of an expression, or nil if it has none.
@@ -223,12 +222,12 @@ func sum(args []quick, apply func(a, b float64) float64) quick {
 	}
 }
 
-// scalars is what a recording offers that answers simple names quickly.
+// scalars is implemented by recordings that resolve simple names quickly.
 type scalars interface {
 	Scalar(at event.Moment, name string) (event.Value, bool)
 }
 
-// followQuick resolves a name or a path of fields, which may be a name as a whole.
+// followQuick resolves a name or a path of fields, which can also be one name.
 func (s *scope) followQuick(e ast.Expr, name string) (replay.Value, bool) {
 	if q, ok := s.r.(scalars); ok && s.frame == 0 && name != "" {
 		if v, ok := q.Scalar(s.at, name); ok {

@@ -7,64 +7,64 @@ import (
 	"wraithology/core/event"
 )
 
-// Placer is evidence whose moments have a place in the program and say something.
+// Placer is evidence whose moments have a place in the program and a text.
 type Placer interface {
 	// Place returns the place of a moment.
 	Place(at event.Moment) (Place, error)
-	// Text returns what an error or output moment says: the error's type and message with
-	// those of the errors that it wraps, or the text of the output; else nothing.
+	// Text returns the text of an error or output moment: the error's type and message with those
+	// of the errors that it wraps, or the output.
 	Text(at event.Moment) string
 }
 
-// Stepper is evidence with a history through which one can step.
+// Stepper is evidence with a history that supports steps.
 type Stepper interface {
 	Placer
 	// Step goes from a moment to another one on the same thread.
 	Step(ctx context.Context, at event.Moment, t event.ThreadID, s Step) (event.Moment, Reason, error)
-	// Timing returns how long the call of a moment took, and the step from the moment to
-	// the next line of its call; a negative duration is not known.
+	// Timing returns the duration of a moment's call, and the time to the next line of its call;
+	// negative if not known.
 	Timing(at event.Moment) (call, step time.Duration, err error)
 	// CallLines lists the moments at which the call of a frame reached a line.
 	CallLines(ctx context.Context, at event.Moment, t event.ThreadID, frame int, page Page) (Hits, error)
-	// Meanwhile says what each thread did between two moments.
+	// Meanwhile describes the activity of each thread between two moments.
 	Meanwhile(ctx context.Context, from, to event.Moment) ([]Doing, error)
-	// Activity counts moments for each thread in equal spans of a stretch of moments.
+	// Activity counts moments for each thread in equal intervals.
 	Activity(ctx context.Context, from, to event.Moment, spans int) ([]Lane, error)
 }
 
-// Finder is evidence in which the hits of a checkpoint, and values, can be found.
+// Finder is evidence that finds hits of checkpoints and values.
 type Finder interface {
 	Stepper
 	// Hits lists the moments at which a checkpoint holds.
 	Hits(ctx context.Context, c Checkpoint, page Page) (Hits, error)
-	// Density counts a checkpoint's hits in equal spans of the recording.
+	// Density counts a checkpoint's hits in equal intervals of the recording.
 	Density(ctx context.Context, c Checkpoint, spans int) ([]int, error)
-	// NextHit goes from a moment to the next or previous hit of any of the checkpoints.
-	// which is the index of the checkpoint that holds there, -1 for none.
+	// NextHit finds the next or previous hit of any of the checkpoints. which is the index of that
+	// checkpoint, -1 for none.
 	NextHit(ctx context.Context, at event.Moment, back bool, of []Checkpoint) (m event.Moment, which int, err error)
 	// Lines lists the lines of a source file that can hold a checkpoint.
 	Lines(file string) []int
-	// Locate returns what a checkpoint is on, in full. Where the recording does not have
-	// it, the error names what it has instead.
+	// Locate returns the full name of a checkpoint's place. If the recording does not have it, the
+	// error lists similar ones.
 	Locate(ctx context.Context, c Checkpoint) (Located, error)
-	// ObjectAt returns the address of the object that a path leads to, and its process.
+	// ObjectAt returns the address of the object at a path, and its process.
 	ObjectAt(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) (address uint64, process uint16, err error)
 	// Search finds a value among all recorded values.
 	Search(ctx context.Context, s Search, page Page) (Found, error)
 }
 
-// History is evidence that knows the writes of its values.
+// History is evidence with the writes of its values.
 type History interface {
 	// Writes lists the writes of a variable, field or element, oldest first.
 	Writes(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, page Page) (Writes, error)
-	// LastWrite returns the write that gave a variable, field or element the value that
-	// it has at a moment, and whether there is one.
+	// LastWrite returns the write that gave a variable, field or element its value at a moment, and
+	// whether there is one.
 	LastWrite(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) (Write, bool, error)
-	// Origin explains a value by the writes that it came from.
+	// Origin explains a value by the writes that led to it.
 	Origin(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, depth int) (Origin, error)
 	// Changed compares a frame's variables with those at its previous moment.
 	Changed(ctx context.Context, at event.Moment, t event.ThreadID, frame int) (Changes, error)
-	// Returned lists the calls that returned on the way to a moment, with their results.
+	// Returned lists the calls that returned before a moment, with their results.
 	Returned(ctx context.Context, at event.Moment, t event.ThreadID, frame int) ([]Returned, error)
 	Past
 }
@@ -79,30 +79,30 @@ type Past interface {
 type Clock interface {
 	// InstantOf returns the time of day of a moment.
 	InstantOf(at event.Moment) (time.Time, error)
-	// MomentAt returns the last moment that is not after a time of day, or the first one.
+	// MomentAt returns the last moment at or before a time of day, or the first moment.
 	MomentAt(t time.Time) event.Moment
-	// MomentOfTrace returns the moment nearest to a time of day among those of a trace,
-	// and whether there is one.
+	// MomentOfTrace returns the moment of a trace nearest to a time of day, and whether there is
+	// one.
 	MomentOfTrace(ctx context.Context, trace string, t time.Time) (event.Moment, bool)
-	// TraceOn returns the ID of the trace that a moment belongs to, or nothing.
+	// TraceOn returns the ID of a moment's trace, or "".
 	TraceOn(ctx context.Context, at event.Moment) string
 }
 
 // Messages is evidence that holds messages.
 type Messages interface {
-	// MessagesAround lists the moments of messages and errors around a moment: up to
-	// before of them that are not after it, and up to after that are.
+	// MessagesAround lists the moments of messages and errors: up to before of them at or before a
+	// moment, and up to after of them later.
 	MessagesAround(at event.Moment, of Whose, before, after int) ([]event.Moment, error)
 }
 
-// Whose says which messages are meant: those of a thread, of a trace, or of all.
+// Whose selects messages: those of a thread, of a trace, or all.
 type Whose struct {
 	Thread event.ThreadID
 	Trace  string
 }
 
-// Lined is evidence whose steps are lines of source text; the steps of other evidence go
-// from one message, beginning or end of a call to the next.
+// Lined is evidence whose steps are lines of source text. In other evidence, steps go from message
+// to message and to beginnings and ends of calls.
 type Lined interface{ HasLines() bool }
 
 // Traits say what evidence can do.
@@ -129,8 +129,7 @@ func TraitsOf(r Recording) Traits {
 	return Traits{History: history, Lines: lines, Memory: memory, Traces: traces, Messages: messages, Clock: clock}
 }
 
-// PlaceOf returns the place of a moment. Evidence that has no places of its own is at its
-// innermost own frame.
+// PlaceOf returns the place of a moment. For evidence without places it is the innermost own frame.
 func PlaceOf(ctx context.Context, r Recording, at event.Moment) (Place, error) {
 	if p, ok := r.(Placer); ok {
 		return p.Place(at)

@@ -4,30 +4,30 @@ import (
 	"wraithology/core/event"
 )
 
-// Change is a name whose value differs from the previous moment of its frame. Old is nil if the
-// name had no value.
+// Change is a variable whose value differs from the frame's previous moment. Old is nil if it had
+// no value.
 type Change struct {
 	Name string
 	Old  *Value
 	New  Value
 }
 
-// Changes compare a frame at a moment with the line that its call reached before,
-// or with its beginning.
+// Changes are the differences between a frame at a moment and at the previous line of its call, or
+// its beginning.
 type Changes struct {
 	Moment, Previous event.Moment
 	Changes          []Change
 }
 
-// Returned is a call that has returned, and what it returned, in order.
+// Returned is a call that returned, with its results in order.
 type Returned struct {
 	Function string
 	At       event.Moment
 	Values   []Value
 }
 
-// Doing is what a thread did between two moments: how many moments it had, and
-// its first and last place there.
+// Doing is the activity of a thread between two moments: the number of its moments, and its first
+// and last place.
 type Doing struct {
 	Thread      Thread
 	Moments     int64

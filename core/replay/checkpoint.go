@@ -10,8 +10,8 @@ import (
 	"wraithology/core/fault"
 )
 
-// Number says which of the hits count: the nth (from 1), each nth, or the last,
-// also before a moment. The zero Number lets all count.
+// Number selects hits: the nth (from 1), each nth, or the last, also before a moment. The zero
+// Number selects all.
 type Number struct {
 	Nth    int
 	Every  int
@@ -19,7 +19,7 @@ type Number struct {
 	Before event.Moment // with Last; 0 for anywhere
 }
 
-// ParseNumber reads a hit number: "5", "every 100", "last", "last before 4711".
+// ParseNumber parses a hit number: "5", "every 100", "last", "last before 4711".
 func ParseNumber(s string) (Number, error) {
 	words := strings.Fields(s)
 	whole := func(w string, least int64) (int64, bool) {

@@ -1,4 +1,4 @@
-// Package kinds lists the kinds of evidence: a kind is added by a package beside it and a
+// Package kinds lists the kinds of evidence. To add a kind, add a package beside this one and a
 // line here.
 package kinds
 

@@ -244,7 +244,7 @@ func (w walker) recovery(after event.Moment, within event.CallID) event.Moment {
 	return event.NoMoment
 }
 
-// back goes to the previous line of the call, or to its entry, or to if it was called.
+// back goes to the previous line of the call, or to its entry, or to the call of it.
 func (w walker) back(c event.CallID, at event.Moment) (event.Moment, replay.Reason) {
 	call := w.r.T.Call(c)
 	if w.s.Way != replay.Out && w.own(c) {

@@ -18,21 +18,21 @@ type Part struct {
 	Bytes   int64 // of their messages
 }
 
-// Bounds of what is looked at as under way: traces, and records of one.
+// Limits of open traces: their number, and the records of one.
 const (
 	maxUnderWay        = 100_000
 	maxUnderWayRecords = 1 << 18
 )
 
-// link is what a record of the sorting holds: which span it is, or none, which span it
-// names as the one it belongs to, or none, and how long its message is.
+// link is the content of a sorted record: its span, or none; the span that it refers to, or none;
+// and the size of its message.
 const linkSize = 8 + 8 + 4
 
-// UnderWay says which traces of export requests are still under way: spans are sent when they have
-// ended, so that one whose parent is missing, or a log record whose span is, tells that more will
-// come. It is empty if there are no spans at all. messages gives the requests; what does not fit
-// into memory is sorted in the folder temporary. Traces of more than 262,144 records, and what goes
-// beyond 100,000 traces, do not count.
+// UnderWay returns the traces of export requests that are not complete yet. Spans are sent when
+// they end, so a missing parent, or a missing span of a log record, means that more will come. The
+// result is empty if there are no spans. messages yields the requests; data that does not fit into
+// memory is sorted in the folder temporary. Traces of more than 262,144 records, and traces beyond
+// 100,000, are ignored.
 func UnderWay(ctx context.Context, messages func(yield func([]byte) error) error, temporary string) (map[TraceID]Part, error) {
 	links := ordered.New(temporary, ordered.Piece)
 	defer links.Close()

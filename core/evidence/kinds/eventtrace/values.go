@@ -57,7 +57,7 @@ func (w *valueWriter) value(b []byte, v otlp.Value, depth int) []byte {
 	return event.AppendNil(b, intake.String)
 }
 
-// text writes a value in the notation of JSON, for messages that are no texts.
+// text writes a value as JSON, for messages that are not text.
 func (w *valueWriter) text(v otlp.Value, depth int) string {
 	if depth > maxNested {
 		return "…"
@@ -113,8 +113,8 @@ func (w *valueWriter) text(v otlp.Value, depth int) string {
 	return "null"
 }
 
-// attribute is an attribute with its whole name; a map's entries are attributes
-// of their own, with its name and a dot before theirs.
+// attribute is an attribute with its full name. The entries of a map are attributes with the map's
+// name, a dot and their key.
 type attribute struct {
 	key   []byte
 	value otlp.Value
@@ -149,7 +149,7 @@ func flatten(out []attribute, list [][]byte, prefix []byte, depth int) ([]attrib
 	return out, nil
 }
 
-// slots holds the values of an event by the numbers of the variables that they go to.
+// slots holds the values of an event by variable.
 type slots struct {
 	ids   []event.VariableID
 	ends  []int
@@ -158,7 +158,7 @@ type slots struct {
 
 func (s *slots) reset() { s.ids, s.ends, s.bytes = s.ids[:0], s.ends[:0], s.bytes[:0] }
 
-// put adds the value that begins where bytes ended so far.
+// put adds the value that was appended to bytes since the last one.
 func (s *slots) put(id event.VariableID, bytes []byte) {
 	s.ids, s.ends, s.bytes = append(s.ids, id), append(s.ends, len(bytes)), bytes
 }

@@ -12,8 +12,8 @@ import (
 	"wraithology/core/timeline"
 )
 
-// Kind registers execution logs. An empty file is one too: it is what a recorder leaves
-// that was killed before it wrote anything.
+// Kind registers execution logs. An empty file is an execution log too: a recorder that is killed
+// early leaves one.
 var Kind = evidence.Kind{
 	Name: "execution-log", Ending: ".wraith",
 	Traits: replay.Traits{History: true, Lines: true, Messages: true, Clock: true},

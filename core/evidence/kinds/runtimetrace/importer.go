@@ -1,7 +1,6 @@
-// Package runtimetrace turns execution traces of the Go runtime, those of the
-// flight recorder among them, into the event stream. Goroutines are threads. The
-// runtime says their stacks only now and then: from one stack to the next, the calls
-// that differ count as left and entered. Regions and tasks are calls too.
+// Package runtimetrace imports execution traces of the Go runtime, including those of the flight
+// recorder. Goroutines are threads. The runtime records stacks only at some events: between two
+// stacks, the calls that differ count as left and entered. Regions and tasks are calls too.
 package runtimetrace
 
 import (
@@ -24,7 +23,7 @@ import (
 // kindName is the name of the kind.
 const kindName = "runtime-trace"
 
-// ErrNoTrace means that a file is no execution trace that can be read.
+// ErrNoTrace means that a file is not a readable execution trace.
 var ErrNoTrace = errors.New("not a readable execution trace of the Go runtime")
 
 // Is reports whether a file begins like an execution trace.
@@ -49,7 +48,7 @@ type importer struct {
 	ev         intake.Event
 }
 
-// goroutine is a goroutine with the stack that is known of it, the outermost frame first.
+// goroutine is a goroutine with its last known stack, outermost frame first.
 type goroutine struct {
 	strand  uint32
 	thread  event.Thread
@@ -59,7 +58,7 @@ type goroutine struct {
 	begun   bool
 }
 
-// frame is a call that is open. A region is one that no stack of the runtime has.
+// frame is an open call. Regions are frames that are on no stack of the runtime.
 type frame struct {
 	function *intake.Function
 	line     int
@@ -95,7 +94,7 @@ func Build(ctx context.Context, in intake.Input) error {
 func (i *importer) read(ctx context.Context, in intake.Input) (err error) {
 	counter := &counted{r: io.NewSectionReader(in.File, 0, in.Size)}
 	defer func() {
-		// The reader is somebody else's; damaged bytes must not end the process.
+		// The reader can panic on damaged bytes.
 		if p := recover(); p != nil {
 			err = fmt.Errorf("%w: %v", ErrNoTrace, p)
 		}
@@ -248,7 +247,7 @@ func (i *importer) transition(e *trace.Event) error {
 	return nil
 }
 
-// opOf says what a goroutine waits for, from the runtime's words for it.
+// opOf returns the operation of a wait reason of the runtime.
 func opOf(to trace.GoState, reason string) event.Op {
 	switch {
 	case to == trace.GoRunnable:
@@ -306,7 +305,7 @@ func (i *importer) pop(g *goroutine, ends bool) error {
 	return i.add(g.strand, ends, event.AppendEvent(i.raw[:0], event.Leave, 0, 0))
 }
 
-// at brings a goroutine to a stack: what it has in common with the one before stays.
+// at changes a goroutine's stack: the frames in common with the one before stay.
 func (i *importer) at(g *goroutine, s trace.Stack) error {
 	if s == trace.NoStack {
 		return nil
@@ -363,7 +362,7 @@ func (i *importer) at(g *goroutine, s trace.Stack) error {
 	return nil
 }
 
-// lineAt says that a frame has reached another line, also one around a region.
+// lineAt records that a frame has reached another line, also the frame around a region.
 func (i *importer) lineAt(g *goroutine, depth int) error {
 	around := depth+1 < len(g.stack)
 	if around {
@@ -454,7 +453,7 @@ func (i *importer) task(e *trace.Event) error {
 	return i.add(c.strand, false, raw)
 }
 
-// open makes a call on a thread of its own, whose Enter is to follow.
+// open makes a call on a thread of its own. Its Enter follows.
 func (i *importer) open(name, thread string) *call {
 	i.strand++
 	i.events.Strand(i.strand, event.Thread{Name: thread})
@@ -475,7 +474,7 @@ func (i *importer) values(strand uint32, f *intake.Function, k event.Kind, names
 	return i.add(strand, false, i.raw)
 }
 
-// log adds a message of the program to its goroutine, and to the task that it is of.
+// log adds a message of the program to its goroutine and its task.
 func (i *importer) log(e *trace.Event) error {
 	g := i.goroutine(e.Goroutine())
 	if g == nil {
@@ -498,8 +497,7 @@ func (i *importer) log(e *trace.Event) error {
 	return i.values(g.strand, g.stack[len(g.stack)-1].function, event.Message, names, message)
 }
 
-// span opens or ends a call for something that the runtime does for all, such as
-// collecting garbage.
+// span opens or ends a call for activity of the runtime, such as garbage collection.
 func (i *importer) span(e *trace.Event) error {
 	r := e.Range()
 	if r.Scope.Kind != trace.ResourceNone {
@@ -514,7 +512,7 @@ func (i *importer) span(e *trace.Event) error {
 		return i.add(c.strand, true, event.AppendEvent(i.raw[:0], event.Leave, 0, 0))
 	}
 	if c != nil {
-		return nil // it is said again at the beginning of each part of the trace
+		return nil // each part of the trace repeats it
 	}
 	c = i.open("runtime "+intake.Clean(r.Name), "runtime "+intake.Clean(r.Name))
 	i.ranges[r.Name] = c

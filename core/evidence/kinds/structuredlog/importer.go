@@ -1,8 +1,8 @@
-// Package structuredlog turns logs whose lines have fields into the event stream:
-// JSON Lines, logfmt, syslog (RFC 5424), each also as container runtimes and the logs
-// of systems (RFC 3164) wrap it, and lines of plain text that begin with a time. Lines that belong together, by
-// their trace or another field, are a thread, with one call from the first line to
-// the last; each line is a message in it, and its fields are values.
+// Package structuredlog imports logs whose lines have fields: JSON Lines, logfmt and syslog (RFC
+// 5424), each also in the wrapping of container runtimes and system logs (RFC 3164), and lines of
+// plain text that begin with a time. Lines with the same trace, or the same value of another field,
+// are a thread with one call from the first line to the last. Each line is a message in it, and its
+// fields are values.
 package structuredlog
 
 import (
@@ -28,7 +28,7 @@ const kindName = "structured-log"
 // ErrNoLines means that there is nothing in a log.
 var ErrNoLines = errors.New("there are no lines in it")
 
-// Bounds of a log. Lines that are longer are cut; threads beyond the most share one.
+// Limits of a log. Longer lines are cut; threads beyond the limit share one.
 const (
 	maxLine    = 16 << 20
 	maxThreads = 1 << 16
@@ -37,7 +37,7 @@ const (
 	released   = 32 << 20 // bytes that are read before they are let go from memory
 )
 
-// thread is what has one value of the field that tells threads apart.
+// thread is the lines with one value of the field that distinguishes threads.
 type thread struct {
 	strand      uint32
 	f           *intake.Function // the call that its lines are in
@@ -132,7 +132,7 @@ func (i *importer) read(ctx context.Context, data []byte) error {
 	return i.flush()
 }
 
-// take takes the container's wrapping off a line, and puts its parts together.
+// take removes a container's wrapping from a line and joins partial lines.
 func (i *importer) take(line []byte) error {
 	u, ok := i.parse.unwrap(line)
 	if !ok {
@@ -200,8 +200,8 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 	return nil
 }
 
-// plain reads a line of plain text: a time, a level, and a message, or a time before
-// a line that is written in another way.
+// plain parses a line of plain text: a time, a level and a message, or a time before a line in
+// another notation.
 func (i *importer) plain(line string, r *record) {
 	r.time, r.timed, r.message = leadingTime(line)
 	if !r.timed {
@@ -234,8 +234,8 @@ func firstLine(err error) string {
 	return line
 }
 
-// continues reports whether a line of plain text continues with the message before: it is indented,
-// or part of a traceback that the message began.
+// continues reports whether a line of plain text continues the message before: it is indented, or
+// part of a traceback that the message began.
 func (i *importer) continues(line []byte) bool {
 	if !i.pending {
 		return false
@@ -259,7 +259,7 @@ func (i *importer) begun() string {
 	return strings.Join(append([]string{i.r.message}, i.r.more...), "\n")
 }
 
-// leadingTime takes the time off the beginning of a line of plain text.
+// leadingTime removes the time at the beginning of a line of plain text.
 func leadingTime(line string) (t int64, ok bool, rest string) {
 	if line == "" || (line[0] < '0' || line[0] > '9') && line[0] != '[' {
 		return 0, false, line
@@ -288,8 +288,8 @@ func leadingTime(line string) (t int64, ok bool, rest string) {
 	return 0, false, line
 }
 
-// withZone reads the time that text begins with where a zone of digits follows the time of
-// day, which ends at end. It returns what follows the zone.
+// withZone parses the time at the beginning of text with a numeric zone after the time of day,
+// which ends at end. It returns the text after the zone.
 func withZone(text string, end int) (t int64, after string, ok bool) {
 	rest := text[end:]
 	if len(rest) < 3 || rest[0] != ' ' || rest[1] != '+' && rest[1] != '-' {
@@ -427,7 +427,7 @@ func (i *importer) crash(r *record, whole string) (traceback.Cause, bool) {
 	return traceback.Cause{}, false
 }
 
-// add adds the values as an event, in as many as it takes.
+// add adds the values in as many events as necessary.
 func (i *importer) add(t *thread, time int64, k event.Kind, file event.FileID, line int) error {
 	n := len(i.ids)
 	if i.tables.Full() && n > 1 {
@@ -454,8 +454,8 @@ func (i *importer) addSome(t *thread, time int64, k event.Kind, file event.FileI
 	return i.events.Add(&i.ev)
 }
 
-// threadName names the thread that a record belongs to. Where that is one of a process, it is
-// distinguished from those of other programs and hosts.
+// threadName returns the name of a record's thread. A thread of one process is distinguished from
+// those of other programs and hosts.
 func (i *importer) threadName(r *record, names found, writer string) string {
 	host := ""
 	if names.host >= 0 {
@@ -484,7 +484,7 @@ func (i *importer) threadName(r *record, names found, writer string) string {
 	return name
 }
 
-// unnamed is what a writer is called of which nothing is known.
+// unnamed is the name of a writer of which nothing is known.
 const unnamed = "log"
 
 // threadOf returns the thread that a record belongs to.
@@ -506,7 +506,7 @@ func (i *importer) threadOf(r *record, names found) *thread {
 	return t
 }
 
-// endThreads adds the calls that the threads' lines are in.
+// endThreads adds the calls that contain the lines of threads.
 func (i *importer) endThreads() error {
 	for _, t := range i.threads {
 		i.ev = intake.Event{Time: t.first, Strand: t.strand, Raw: event.AppendEvent(nil, event.Enter, uint32(t.f.ID), 0)}
@@ -521,7 +521,7 @@ func (i *importer) endThreads() error {
 	return nil
 }
 
-// place finds the line of the program that wrote a record, where it says so.
+// place returns the line of the program that wrote a record, if the record has it.
 func (i *importer) place(r *record, names found) (event.FileID, int) {
 	file, line := "", 0
 	if names.caller >= 0 {

@@ -23,7 +23,7 @@ const (
 	syslogLine
 )
 
-// ErrLine means that a line is not written as it seems to be.
+// ErrLine means that a line is not valid in the notation that it seems to have.
 var ErrLine = errors.New("the line cannot be read")
 
 // Bounds of one line.
@@ -60,7 +60,7 @@ func notationOf(line []byte) notation {
 	return plainText
 }
 
-// json reads a JSON object. Objects in it give their members' names a prefix.
+// json parses a JSON object. Members of nested objects have the names of their parents as prefix.
 func (p *parser) json(line []byte, r *record) error {
 	p.buffer = *bytes.NewBuffer(line)
 	p.d.Reset(&p.buffer, jsonOptions...)
@@ -138,7 +138,7 @@ func scalar(token jsontext.Token) (f field) {
 	return f
 }
 
-// setNumber reads a number: whole if it is written so and fits.
+// setNumber parses a number; it is an integer if written as one and in range.
 func (f *field) setNumber(s string) {
 	if n, err := strconv.ParseInt(s, 10, 64); err == nil {
 		f.kind, f.number = intField, n
@@ -180,7 +180,7 @@ func items(list string, most int) (out []field, more bool) {
 
 var logfmtPair = regexp.MustCompile(`(?:^|\s)[A-Za-z_@][\w.@/-]*=(?:"(?:[^"\\]|\\.)*"|[^\s"]*)`)
 
-// isLogfmt reports whether a line begins with a pair, and has two at least.
+// isLogfmt reports whether a line begins with a pair and has at least two.
 func isLogfmt(line []byte) bool {
 	const looked = 512
 	line = line[:min(len(line), looked)]
@@ -188,8 +188,8 @@ func isLogfmt(line []byte) bool {
 	return len(found) == 2 && found[0][0] == 0
 }
 
-// plainNumber is a word that is meant as a number: what begins with a zero, or has
-// more digits than a number holds, is rather an ID.
+// plainNumber matches words that are numbers. Words that begin with a zero or have too many digits
+// are rather IDs.
 var plainNumber = regexp.MustCompile(`^-?(?:0|[1-9]\d{0,17})(?:\.\d{1,17})?(?:[eE][+-]?\d{1,3})?$`)
 
 // logfmt reads pairs of names and values.
@@ -264,8 +264,8 @@ const highestPriority = 191
 // syslogLevels name the severities of RFC 5424, section 6.2.1.
 var syslogLevels = [...]string{"emergency", "alert", "critical", "error", "warning", "notice", "informational", "debug"}
 
-// syslog reads a line of RFC 5424 (section 6): its header fields, structured data
-// as SD-ID.PARAM, and the message.
+// syslog parses a line of RFC 5424 (section 6): header fields, structured data as SD-ID.PARAM, and
+// the message.
 func (p *parser) syslog(line []byte, r *record) error {
 	head := syslogHead.FindSubmatch(line)
 	if head == nil {
@@ -306,7 +306,7 @@ func (p *parser) syslog(line []byte, r *record) error {
 	return nil
 }
 
-// structuredData reads what RFC 5424, section 6.3, calls so, and returns what follows.
+// structuredData parses structured data (RFC 5424, section 6.3) and returns the rest of the line.
 func structuredData(s string, r *record) (string, error) {
 	if rest, ok := strings.CutPrefix(s, "-"); ok {
 		return rest, nil

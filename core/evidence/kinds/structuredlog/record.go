@@ -69,8 +69,8 @@ func (f *field) String() string {
 	return f.text
 }
 
-// moment reads a field as a time. A number counts seconds, milliseconds,
-// microseconds or nanoseconds since 1970, whichever gives a time of our age.
+// moment interprets a field as a time. A number counts seconds, milliseconds, microseconds or
+// nanoseconds since 1970, by its size.
 func (f *field) moment() (int64, bool) {
 	switch f.kind {
 	case textField:
@@ -114,7 +114,7 @@ func sinceEpoch(x float64) (int64, bool) {
 	return 0, false
 }
 
-// layouts are ways to write a time, besides that of RFC 3339.
+// layouts are time layouts beside RFC 3339.
 var layouts = []string{
 	"2006-01-02 15:04:05.999999999Z07:00", "2006-01-02T15:04:05.999999999Z0700", "2006-01-02 15:04:05.999999999 -0700", "2006-01-02 15:04:05,999999999", "2006-01-02 15:04:05.999999999",
 	"2006-01-02T15:04:05.999999999", "2006/01/02 15:04:05.999999999", time.RFC1123Z, time.RFC1123, time.RFC850, time.ANSIC, time.UnixDate, "02/Jan/2006:15:04:05 -0700",
@@ -137,7 +137,7 @@ func parseTime(s string) (int64, bool) {
 	return 0, false
 }
 
-// nanoseconds counts from 1970; times that do not fit are none.
+// nanoseconds returns the time since 1970; ok is false if it is out of range.
 func nanoseconds(t time.Time) (int64, bool) {
 	if y := t.Year(); y < 1970 || y > 2261 {
 		return 0, false

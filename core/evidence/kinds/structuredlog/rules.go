@@ -10,13 +10,13 @@ import (
 	"wraithology/core/fault"
 )
 
-// Rules say which fields of a log mean what, where their names do not. Each names
-// a field, or is empty.
+// Rules name the fields of a log with a meaning. An empty rule leaves it to the names of the
+// fields.
 type Rules struct {
 	Time, Level, Message, Trace, Thread, Caller string
 }
 
-// ParseRules reads rules from pairs of what a field means and its name.
+// ParseRules parses rules from a map of meanings to names.
 func ParseRules(pairs map[string]string) (r Rules, err error) {
 	for meaning, name := range pairs {
 		into, ok := map[string]*string{"time": &r.Time, "level": &r.Level, "message": &r.Message, "trace": &r.Trace, "thread": &r.Thread, "caller": &r.Caller}[meaning]
@@ -28,8 +28,8 @@ func ParseRules(pairs map[string]string) (r Rules, err error) {
 	return r, nil
 }
 
-// The names by which fields are known, in the order in which they are looked for.
-// Letter case, dots, dashes and underscores do not count.
+// The names of fields with a meaning, in order of preference. Letter case, dots, hyphens and
+// underscores are ignored.
 var (
 	timeNames    = []string{"time", "timestamp", "ts", "@timestamp", "datetime", "date", "t", "timeunixnano", "eventtime", "asctime"}
 	levelNames   = []string{"level", "severity", "severitytext", "lvl", "loglevel", "levelname", "priority"}
@@ -46,26 +46,25 @@ var (
 	stackNames = []string{"exception.stacktrace", "stack_trace", "stacktrace", "stack", "error.stack_trace", "error.stack", "err.stack", "exception", "traceback", "exc_info"}
 )
 
-// plainName is a field's name as it is compared with those lists.
+// plainName normalises a field's name for those lists.
 func plainName(s string) string {
 	return strings.ToLower(strings.NewReplacer("_", "", "-", "", ".", "").Replace(s))
 }
 
-// found says which fields of a record mean what, by their numbers; -1 for none.
+// found are the indexes of the fields with a meaning, -1 for none.
 type found struct {
 	time, level, message, thread, caller, file, line, service, host int
-	local                                                           bool // the thread's name means something within one process only
+	local                                                           bool // the thread's name is unique within one process only
 }
 
 const meanings = 9
 
-// ranks say of a field's name how well it fits each meaning: the less the better,
-// noRank not at all.
+// ranks say how well a field's name fits each meaning: lower is better, noRank is not at all.
 type ranks [meanings]int
 
 const noRank = 1 << 20
 
-// finder looks for the fields that mean something, and remembers names.
+// finder finds the fields with a meaning. It caches names.
 type finder struct {
 	rules Rules
 	known map[string]ranks
@@ -105,7 +104,7 @@ func (f *finder) rank(name string) ranks {
 	return r
 }
 
-// find looks for the fields of a record that mean something.
+// find finds the fields of a record with a meaning.
 func (f *finder) find(r *record) found {
 	out := found{time: -1, level: -1, message: -1, thread: -1, caller: -1, file: -1, line: -1, service: -1, host: -1}
 	into := [meanings]*int{&out.time, &out.level, &out.message, &out.thread, &out.caller, &out.file, &out.line, &out.service, &out.host}
@@ -125,8 +124,8 @@ func (f *finder) find(r *record) found {
 	return out
 }
 
-// errorLevel reports whether a level is that of an error. Numbers count by tens, as
-// many loggers do: 40 is a warning, 50 an error.
+// errorLevel reports whether a level is that of an error. Numeric levels count by tens, as in many
+// loggers: 40 is a warning, 50 an error.
 func errorLevel(f *field) bool {
 	if f.kind == intField {
 		return f.number == 50 || f.number == 60
@@ -147,9 +146,8 @@ func isLevel(word string) bool {
 	return errorLevel(&field{text: word})
 }
 
-// Is reports whether the beginning of a text is that of a structured log: most of
-// its lines are written in one of the notations, or wrapped by a container or a
-// system's log.
+// Is reports whether a text begins like a structured log: most lines are in one of the notations,
+// or in the wrapping of a container or a system log.
 func Is(sample []byte) bool {
 	p := newParser(time.Now())
 	const most = 100

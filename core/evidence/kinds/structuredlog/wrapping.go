@@ -9,14 +9,17 @@ import (
 
 // What is put around the lines of a program.
 var (
-	// containerLine is a line as container runtimes write what a program puts out: its time, the stream, whether it is
-	// the end of a line of the program (F) or is continued (P), and the text.
+	// containerLine is a line in the format of container runtimes: time, stream, whether it ends a
+	// line of the program (F) or is partial (P), and the text.
 	containerLine = regexp.MustCompile(`^(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d)) (stdout|stderr) ([FP])(?::\S+)? ?`)
-	// systemLine is a line of a system's log with a time of RFC 3339: time, host, program and process.
+	// systemLine is a line of a system log with a time of RFC 3339: time, host, program and
+	// process.
 	systemLine = regexp.MustCompile(`^(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:?\d\d)) (\S+) (?:([\w./@-]+)\[(\d+)\]|(kernel)): ?`)
-	// oldSystemLine is one as RFC 3164, section 4.1, describes it: the time has no year; the priority is often left out.
+	// oldSystemLine is a line of RFC 3164, section 4.1: the time has no year; the priority is often
+	// missing.
 	oldSystemLine = regexp.MustCompile(`^(?:<(\d{1,3})>)?((?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) [ \d]\d \d\d:\d\d:\d\d(?:\.\d{1,9})?) (\S+) ([\w./@-]+(?:\([\w-]+\))?)(?:\[(\d+)\])?: ?`)
-	// namedLine has the name of the service or container that wrote it before a bar, or in brackets.
+	// namedLine begins with the name of the service or container that wrote it, before a bar or in
+	// brackets.
 	namedLine = regexp.MustCompile(`^(?:([A-Za-z][\w.-]*) +\| ?|\[pod/([\w./-]+)\] )`)
 )
 
@@ -36,7 +39,7 @@ func (u *unwrapped) add(name, text string) {
 	u.fields = append(u.fields, field{name: name, text: text})
 }
 
-// unwrap takes off a line what was put around it, more than once if it was.
+// unwrap removes the wrappings of a line.
 func (p *parser) unwrap(line []byte) (u unwrapped, ok bool) {
 	const most = 3
 	u.text = line
@@ -96,7 +99,7 @@ func (u *unwrapped) setTime(t int64, ok bool) {
 	}
 }
 
-// system notes what the head of a line in a system's log says.
+// system sets the fields of a system log's head.
 func (u *unwrapped) system(host, app, pid string) {
 	u.writer, u.output = app, u.output+app+" "+pid
 	u.add("host", host)
@@ -126,8 +129,8 @@ func (u *unwrapped) named() bool {
 	return true
 }
 
-// unwrapObject reads the other form of container runtimes: an object with the text,
-// the stream and the time.
+// unwrapObject parses the JSON wrapping of container runtimes: an object with text, stream and
+// time.
 func (p *parser) unwrapObject(u *unwrapped) bool {
 	if !bytes.HasPrefix(u.text, []byte(`{"log":`)) {
 		return false
@@ -160,8 +163,8 @@ func (p *parser) unwrapObject(u *unwrapped) bool {
 	return true
 }
 
-// yearless reads a time without a year: the last one that is not after the log was
-// written, which may have been in another time zone.
+// yearless parses a time without a year: the last one before the log was written, with a day of
+// tolerance for time zones.
 func yearless(s string, written time.Time) (int64, bool) {
 	for year := written.Year() + 1; year >= written.Year()-4; year-- { // the 29th of February is not in each
 		t, err := time.Parse("2006 Jan _2 15:04:05.999999999", strconv.Itoa(year)+" "+s)

@@ -14,9 +14,8 @@ import (
 	"google.golang.org/protobuf/encoding/protowire"
 )
 
-// The JSON form of OTLP (OTLP specification, "JSON Protobuf Encoding") is turned into the binary
-// one by tables that say what each member is. Members that are not known are skipped, as the
-// specification asks.
+// The JSON form of OTLP (OTLP specification, "JSON Protobuf Encoding") is converted to the binary
+// form by tables of the members. Unknown members are skipped, as the specification requires.
 
 type memberKind uint8
 
@@ -71,23 +70,23 @@ func init() { // the type of values leads back to itself
 	}
 }
 
-// plainKey writes a member's name as the tables have it: the specification lets
-// senders write lowerCamelCase, and readers should take the names of the fields too.
+// plainKey normalises a member's name: the specification lets senders write lowerCamelCase, and
+// readers should accept the names of the fields too.
 func plainKey(s string) string { return strings.ToLower(strings.ReplaceAll(s, "_", "")) }
 
-// enumNames are the names of enumerated numbers, as far as they are used here.
+// enumNames are the names of enumerated numbers that are used here.
 var enumNames = map[string]uint64{
 	"SPAN_KIND_INTERNAL": 1, "SPAN_KIND_SERVER": 2, "SPAN_KIND_CLIENT": 3, "SPAN_KIND_PRODUCER": 4, "SPAN_KIND_CONSUMER": 5, "STATUS_CODE_OK": 1, "STATUS_CODE_ERROR": 2,
 	"SEVERITY_NUMBER_TRACE": 1, "SEVERITY_NUMBER_DEBUG": 5, "SEVERITY_NUMBER_INFO": 9, "SEVERITY_NUMBER_WARN": 13, "SEVERITY_NUMBER_ERROR": 17, "SEVERITY_NUMBER_FATAL": 21,
 }
 
-// Bounds of a part of the output, and of what has to be kept until it can be written.
+// Limits of a part of the output, and of the data that is kept until it can be written.
 const (
 	partSize   = 1 << 20
 	maxPending = 256 << 20
 )
 
-// ErrOther means that a JSON value is none of OTLP's traces or logs.
+// ErrOther means that a JSON value contains neither traces nor logs of OTLP.
 var ErrOther = errors.New("no OTLP traces or logs")
 
 // Transcoder writes OTLP's JSON form as the binary one.
@@ -100,11 +99,11 @@ type Transcoder struct {
 	pending  []byte // whole scopes that wait for their resource
 	buf      []byte
 	known    bool // the resource has been read
-	// Others counts what is neither traces nor logs, such as metrics.
+	// Others counts values that are neither traces nor logs, such as metrics.
 	Others int
 }
 
-// NewTranscoder reads JSON values from r and writes messages to w.
+// NewTranscoder returns a transcoder from the JSON values in r to messages in w.
 func NewTranscoder(r io.Reader, w io.Writer) *Transcoder {
 	return &Transcoder{d: jsontext.NewDecoder(r, jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true)), w: w}
 }
@@ -140,7 +139,7 @@ func (t *Transcoder) Next() error {
 	return err
 }
 
-// malformed gives an error of the JSON reader our own kind. Errors of writing keep theirs.
+// malformed wraps an error of the JSON reader in ErrMalformed. Errors of writing stay as they are.
 func malformed(err error) error {
 	if err == nil || errors.Is(err, ErrMalformed) || errors.Is(err, ErrOther) {
 		return err
@@ -153,7 +152,7 @@ func malformed(err error) error {
 
 func (t *Transcoder) skip() error { return malformed(t.d.SkipValue()) }
 
-// object reads an object, and has each member's value read by f.
+// object reads an object and calls f for the value of each member.
 func (t *Transcoder) object(f func(name string) error) error {
 	if there, err := t.begin('{', "an object"); !there {
 		return err
@@ -171,7 +170,7 @@ func (t *Transcoder) object(f func(name string) error) error {
 	return malformed(err)
 }
 
-// begin reads what begins an object or an array; there is none if null is.
+// begin reads the beginning of an object or an array. It returns false for null.
 func (t *Transcoder) begin(k jsontext.Kind, what string) (there bool, err error) {
 	token, err := t.d.ReadToken()
 	switch {
@@ -262,7 +261,7 @@ func (t *Transcoder) scopeOf() error {
 	return nil
 }
 
-// endScope puts the records that were read into a scope of their own.
+// endScope moves the records into a scope of their own.
 func (t *Transcoder) endScope() {
 	if len(t.records) == 0 {
 		return
@@ -273,7 +272,7 @@ func (t *Transcoder) endScope() {
 	t.records = t.records[:0]
 }
 
-// emit writes the scopes that are pending with their resource.
+// emit writes the pending scopes with their resource.
 func (t *Transcoder) emit() error {
 	if len(t.pending) == 0 {
 		return nil
@@ -289,7 +288,7 @@ func (t *Transcoder) emit() error {
 	return nil
 }
 
-// message appends the message that the next object means.
+// message appends the message of the next object.
 func (t *Transcoder) message(b []byte, of messageType, depth int) ([]byte, error) {
 	if depth > maxDepth {
 		return b, fmt.Errorf("%w: values are nested more than %d deep", ErrMalformed, maxDepth)

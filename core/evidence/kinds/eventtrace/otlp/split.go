@@ -2,13 +2,13 @@ package otlp
 
 import "google.golang.org/protobuf/encoding/protowire"
 
-// The fields that lead from an export request to its records: the resource's part, the
-// scope's part, and the record (trace.proto, logs.proto).
+// The fields that lead from an export request to its records: resource, scope, and record
+// (trace.proto, logs.proto).
 var wayToRecords = [3]protowire.Number{1, 2, 2}
 
-// Split parts an export request into two: one with the records of the traces for which
-// apart returns true, and one with the others. Resources, scopes and all that belongs to
-// them go into both; a part without records is empty. Records of no trace stay.
+// Split splits an export request into two: rest, and the records of the traces for which apart
+// returns true. Both contain the resources and scopes of their records; a part without records is
+// empty. Records without a trace belong to rest.
 func Split(request []byte, apart func(traceID []byte) bool) (rest, taken []byte, err error) {
 	s := splitter{apart}
 	both, err := s.split(request, 0)

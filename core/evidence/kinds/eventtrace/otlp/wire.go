@@ -1,6 +1,6 @@
 // Package otlp reads the messages of the OpenTelemetry protocol (OTLP 1.x, opentelemetry-proto v1:
-// trace.proto, logs.proto, common.proto, resource.proto) where they are, without building them up
-// in memory. Its JSON form is turned into the binary one.
+// trace.proto, logs.proto, common.proto, resource.proto) in place, without building objects. It
+// converts the JSON form to the binary form.
 package otlp
 
 import (
@@ -14,7 +14,7 @@ import (
 // ErrMalformed means that bytes are no OTLP message.
 var ErrMalformed = errors.New("malformed OTLP")
 
-// fields walks the fields of a message. Its first error sticks.
+// fields iterates over the fields of a message. The first error stays.
 type fields struct {
 	b      []byte
 	whole  int
@@ -35,7 +35,7 @@ func (f *fields) next() bool {
 		return false
 	}
 	n := 0
-	if f.b[0] < 0x80 { // the tags of all known fields are as short, except for that of flags
+	if f.b[0] < 0x80 { // the tags of all known fields have one byte, except for flags
 		f.number, f.kind, n = protowire.Number(f.b[0]>>3), protowire.Type(f.b[0]&7), 1
 		if f.number == 0 {
 			return f.fail()
@@ -85,8 +85,8 @@ const (
 	LogRecord  Kind = 2
 )
 
-// Record is one span or log record: its message, and those of the resource and scope that it came
-// with. At is where the message is in the whole.
+// Record is one span or log record: its message, with the messages of its resource and scope. At is
+// the offset of the message in the data.
 type Record struct {
 	Kind     Kind
 	Resource []byte
@@ -95,10 +95,10 @@ type Record struct {
 	At       int64
 }
 
-// Walk gives the records of data, which is a TracesData, LogsData or export request, or several of
-// them one after the other. base is where data begins. Where a part is malformed, trouble is told
-// where, and it continues with the next part as long as trouble returns nil. What yield returns
-// ends the walk.
+// Walk calls yield for the records of data: a TracesData, a LogsData, an export request, or several
+// of them in sequence. base is the offset of data. For a malformed part it calls trouble with the
+// offset, and continues with the next part if trouble returns nil. An error of yield ends the walk
+// and is returned.
 func Walk(data []byte, base int64, yield func(*Record) error, trouble func(at int64, err error) error) error {
 	top := fieldsOf(data)
 	for top.next() {
@@ -168,7 +168,8 @@ func walkScope(b []byte, base int64, r Record, yield func(*Record) error) error 
 	return nil
 }
 
-// kindOf tells spans and log records apart: fields of the same number are of other types.
+// kindOf distinguishes spans and log records: their fields with the same number have different
+// types.
 func kindOf(b []byte) (Kind, error) {
 	f := fieldsOf(b)
 	for f.next() {
@@ -268,7 +269,7 @@ func (e *Event) Parse(b []byte) error {
 	return f.err
 }
 
-// ParseLink reads which span of which trace a link leads to.
+// ParseLink reads the span and trace of a link.
 func ParseLink(b []byte) (traceID, spanID []byte, err error) {
 	f := fieldsOf(b)
 	for f.next() {
@@ -325,8 +326,8 @@ func (l *Log) Parse(b []byte) error {
 	return f.err
 }
 
-// Scope is an instrumentation scope or a resource: what its attributes are, and
-// for a scope its name and version.
+// Scope is an instrumentation scope or a resource: its attributes, and for a scope its name and
+// version.
 type Scope struct {
 	Name, Version []byte
 	Attributes    [][]byte
@@ -425,8 +426,7 @@ func ParseValue(b []byte) (v Value, err error) {
 	return v, f.err
 }
 
-// TraceID reads all of a record and returns the ID of its trace, which a log record need
-// not have.
+// TraceID reads the whole record and returns the ID of its trace, if it has one.
 func (r *Record) TraceID() ([]byte, error) { return traceID(r.Kind, r.Message) }
 
 func traceID(k Kind, message []byte) ([]byte, error) {
@@ -436,7 +436,7 @@ func traceID(k Kind, message []byte) ([]byte, error) {
 	return bytesField(message, 9)
 }
 
-// bytesField reads all of a message, and returns one field of it.
+// bytesField reads a whole message and returns one field.
 func bytesField(b []byte, n protowire.Number) (value []byte, err error) {
 	f := fieldsOf(b)
 	for f.next() {
