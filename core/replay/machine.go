@@ -12,10 +12,9 @@ import (
 
 // Machine is evidence that has memory and instructions: a core dump.
 type Machine interface {
-	// MemoryAt reads count bytes at an address, as far as they were kept.
+	// MemoryAt reads the known ones of count bytes at an address.
 	MemoryAt(ctx context.Context, address, count uint64) (Stretch, error)
-	// Holders lists the aligned words of memory that hold a pointer, and says how
-	// many there are.
+	// Holders lists the aligned words of memory that contain a pointer, with their total number.
 	Holders(ctx context.Context, pointer uint64, page Page) ([]Word, int, error)
 	// Types returns the memory with its types.
 	Types() TypeNames
@@ -26,11 +25,11 @@ type Machine interface {
 // TypeNames is memory whose types are known by name.
 type TypeNames interface {
 	Memory
-	// TypeNamed finds a type by name; nil if there is none.
+	// TypeNamed returns the type with a name, or nil.
 	TypeNamed(name string) *event.Type
 }
 
-// Stretch is memory from an address on. Why says why there is less than was requested.
+// Stretch is a range of memory. Why is the reason if there is less than requested.
 type Stretch struct {
 	Address uint64
 	What    string // what the memory is
@@ -39,15 +38,16 @@ type Stretch struct {
 	Why     string
 }
 
-// Word is an address-sized word of memory. What says what it leads to, or for a holder where it is.
+// Word is an address-sized word of memory. What describes its target, or for a holder its own
+// place.
 type Word struct {
 	Address uint64
 	Value   uint64
 	What    string
 }
 
-// Instruction is one machine instruction. Here marks the one at the frame's place;
-// Operands say what it worked with.
+// Instruction is one machine instruction. Here marks the one at the frame's place. Operands
+// describe the values of its operands.
 type Instruction struct {
 	Address  uint64
 	Bytes    []byte
@@ -57,14 +57,14 @@ type Instruction struct {
 	Operands []string
 }
 
-// Group is a number of threads that do the same in the same place.
+// Group is threads that do the same in the same place.
 type Group struct {
 	Kind    string
 	State   string
 	Threads []event.ThreadID
 }
 
-// Grouper is evidence that groups its threads itself, because it may have very many.
+// Grouper is evidence that groups its threads itself, because there can be very many.
 type Grouper interface {
 	Groups(ctx context.Context, at event.Moment) ([]Group, error)
 }
@@ -102,13 +102,13 @@ func Groups(ctx context.Context, r Recording, at event.Moment) ([]Group, error) 
 	return list, nil
 }
 
-// Waiter is evidence that can say more of what a thread waits for, with some work.
+// Waiter is evidence that can find the target of a thread's wait with additional work.
 type Waiter interface {
-	// WaitsFor says what is in a thread's way; empty if that is not known.
+	// WaitsFor describes what blocks a thread; empty if not known.
 	WaitsFor(ctx context.Context, at event.Moment, t event.ThreadID) (string, error)
 }
 
-// WaitsFor says what is in a thread's way, where the evidence can say that.
+// WaitsFor describes what blocks a thread, if the evidence can.
 func WaitsFor(ctx context.Context, r Recording, at event.Moment, t event.ThreadID) (string, error) {
 	if w, ok := r.(Waiter); ok {
 		return w.WaitsFor(ctx, at, t)

@@ -18,9 +18,8 @@ const (
 	FromRepeat     OriginKind = "repeat"     // it appears elsewhere in the chain
 )
 
-// Origin is a value and the write that gave it, with the values that it was computed from. Note
-// says in words what kind and value do not. More is set if there is more to explain than the depth
-// asked for.
+// Origin is a value, the write that gave it, and the values that it was computed from. Note adds to
+// kind and value. More is set if the chain continues beyond the depth.
 type Origin struct {
 	Name  string
 	Kind  OriginKind
@@ -29,12 +28,12 @@ type Origin struct {
 	Note string
 	More bool
 	From []Origin
-	// Asked is where, and by which path, the value was read: from there the chain
-	// can be asked for again.
+	// Asked is the place and path at which the value was read. A request for its origin continues
+	// the chain.
 	Asked Asked
 }
 
-// Asked is a path as it is reached at a moment from the innermost frame.
+// Asked is a path that is reached at a moment from the innermost frame.
 type Asked struct {
 	At     event.Moment
 	Thread event.ThreadID

@@ -14,17 +14,16 @@ import (
 	"wraithology/core/fault"
 )
 
-// Path names a variable, or a field or element that it leads to: quay.Depth,
-// berths[2].Name, table["Inner Ness"], *p. References on the way are followed. A name with
-// other characters is quoted, ["http.status-code"]; an entry of a map whose key cannot be
-// written is named by its position, berths[#3].
+// Path names a variable, or a field or element of it: quay.Depth, berths[2].Name, table["Inner
+// Ness"], *p. It follows references. Names with other characters are quoted, ["http.status-code"].
+// A map entry whose key cannot be written is named by its position, berths[#3].
 type Path struct {
 	Root  string
 	Steps []PathStep
 }
 
-// PathStep is one step of a path: a field, or an element whose index is a number, a text, itself a
-// path, or a position among the entries of a map. Any represents an element that is not known.
+// PathStep is one step of a path: a field, or an element. The index of an element is a number, a
+// text, a path, or a position among the entries of a map. Any means an unknown element.
 type PathStep struct {
 	Field    string
 	Number   *int64
@@ -58,7 +57,7 @@ func keyStep(key event.Value, position int) PathStep {
 	return PathStep{Position: &position}
 }
 
-// With returns the path with another step. A step behind a pointer follows the pointer.
+// With returns the path with another step. A step on a pointer follows the pointer.
 func (p Path) With(s PathStep) Path {
 	if n := len(p.Steps); n > 0 && p.Steps[n-1].Deref {
 		p.Steps = p.Steps[:n-1]
@@ -77,7 +76,7 @@ func (p Path) Last() string {
 
 const maxPathSteps = 32
 
-// ParsePath reads a path. Its error wraps fault.InvalidPath.
+// ParsePath parses a path. Errors wrap fault.InvalidPath.
 func ParsePath(text string) (Path, error) {
 	p := pathParser{rest: strings.TrimSpace(text)}
 	path, err := p.path()
@@ -118,7 +117,7 @@ func (p Path) String() string {
 	return b.String()
 }
 
-// rootText writes a variable's name; it is quoted where it would be read otherwise.
+// rootText writes a variable's name, quoted if necessary.
 func rootText(name string) string {
 	plain := name == "" || strings.HasPrefix(name, "result ") && strings.Trim(name[len("result "):], "0123456789") == ""
 	if !plain {
@@ -133,7 +132,7 @@ func rootText(name string) string {
 	return "[" + strconv.Quote(name) + "]"
 }
 
-// isName reports whether a text is read as one name.
+// isName reports whether a text is a single name.
 func isName(s string) bool {
 	p := pathParser{rest: s}
 	return s != "" && utf8.ValidString(s) && p.word() == s

@@ -1,8 +1,8 @@
-// Package replay says what can be asked of evidence: its threads, its stacks and values
-// at a moment, steps in both directions, the hits of a checkpoint, where a value came
-// from. Evidence opened for replay is a Recording; what else a kind of evidence can
-// answer are capabilities, which it implements or not. The folders below answer from a
-// timeline; core dumps and crash texts have answers of their own.
+// Package replay defines what evidence can be asked: threads, stacks and values at a moment, steps
+// in both directions, hits of checkpoints, and origins of values. Evidence opened for replay is a
+// Recording. Everything else is a capability, which a kind of evidence implements or not. The
+// packages below implement them for timelines; core dumps and crash texts have their own
+// implementations.
 package replay
 
 import (
@@ -16,15 +16,13 @@ import (
 // concurrent use.
 type Recording interface {
 	Info() Info
-	// Threads lists the threads that exist at a moment: they have begun, and not
-	// ended before it.
+	// Threads lists the threads that exist at a moment.
 	Threads(ctx context.Context, at event.Moment) ([]Thread, error)
 	// Frames lists the frames of a thread at a moment, innermost first.
 	Frames(ctx context.Context, at event.Moment, t event.ThreadID) ([]Frame, error)
 	// Variables lists the variables in scope in a frame, parameters first.
 	Variables(ctx context.Context, at event.Moment, t event.ThreadID, frame int) ([]Variable, error)
-	// Variable returns the variable that a name means in a frame, and whether
-	// there is one.
+	// Variable returns the variable with a name in a frame, and whether there is one.
 	Variable(ctx context.Context, at event.Moment, t event.ThreadID, frame int, name string) (Variable, bool, error)
 	// Source returns the text of a source file. The error wraps fault.NoSource.
 	Source(file string) (string, error)
@@ -49,22 +47,20 @@ type Info struct {
 	Gaps     []Gap
 }
 
-// Failure is where and how the recorded program went wrong.
+// Failure is the place and cause of the program's failure.
 type Failure struct {
 	Kind    string // "panic", "fatal", "failed-assertion", "error", "signal", "exit"
 	Summary string
 	Moment  event.Moment
 	Thread  event.ThreadID
 	Frame   int
-	// What a core dump knows besides, each empty if it does not: the signal, the address that was
-	// used, the instruction that used it, and the variable that is suspected, as it is named in
-	// Frame.
+	// The following are set for core dumps, if known: the signal, the address and instruction of
+	// the access, and the suspected variable, as it is named in Frame.
 	Signal      string
 	Address     string
 	Instruction string
 	Suspect     string
-	// Causes are the errors in order, the outermost first, where the evidence tells
-	// them apart.
+	// Causes are the errors, outermost first, if the evidence distinguishes them.
 	Causes []Cause
 }
 
@@ -74,7 +70,7 @@ type Cause struct {
 	Message string
 }
 
-// Gap is something that the evidence lacks, with what can be done about it.
+// Gap is something that is missing in the evidence, with a remedy.
 type Gap = event.Gap
 
 // Thread is a thread at a moment.
@@ -84,13 +80,11 @@ type Thread struct {
 	Kind    string // "goroutine"
 	State   string
 	Creator string
-	// Deferred lists the calls that are put off to the ends of functions, the next
-	// one first, as far as they are known.
+	// Deferred lists the deferred calls, next one first, if they are known.
 	Deferred []string
 }
 
-// Frame is one frame of a stack. Line is the line that the frame has reached,
-// for callers that of the call.
+// Frame is one frame of a stack. Line is the current line; for callers it is that of the call.
 type Frame struct {
 	Index    int
 	Function string
@@ -98,7 +92,7 @@ type Frame struct {
 	Line     int
 	Own      bool
 	Inlined  bool
-	PC       uint64 // the program counter, for a caller the return address; 0 if there is none
+	PC       uint64 // program counter; for a caller the return address; 0 if there is none
 	Note     string // how the frame was found, if that is not certain, or why the stack ends
 	Call     event.CallID
 }
@@ -113,7 +107,7 @@ type Variable struct {
 	Written event.Moment
 }
 
-// Page is a part of a long list: Count entries from From on.
+// Page is a part of a long list: Count entries, beginning with From.
 type Page struct {
 	From  int
 	Count int
@@ -128,9 +122,9 @@ func (p Page) Cut(n int) (from, to int) {
 // Way is the kind of a step.
 type Way string
 
-// The ways to step. Line goes to the next line of the call like Over, or with
-// AnyThread to the next line that any thread reaches; To goes to a given line;
-// Head to the first line of the call, or of one further out.
+// The ways to step. Line goes to the next line of the call like Over, or with AnyThread to the next
+// line of any thread. To goes to a given line. Head goes to the first line of the call, or of an
+// outer one.
 const (
 	Into Way = "into"
 	Over Way = "over"
@@ -140,7 +134,7 @@ const (
 	Head Way = "head"
 )
 
-// Step is one step, forward or back. Everything lets it end in foreign code too.
+// Step is one step, forward or back. With Everything it can end in foreign code.
 type Step struct {
 	Way        Way
 	Back       bool
@@ -186,8 +180,7 @@ type Place struct {
 	Call     event.CallID
 }
 
-// Condition says whether something holds in the innermost frame of a thread at
-// a moment.
+// Condition is a condition on the innermost frame of a thread at a moment.
 type Condition interface {
 	Holds(ctx context.Context, r Recording, at event.Moment, t event.ThreadID) (bool, error)
 }
@@ -195,8 +188,8 @@ type Condition interface {
 // Checkpoint is a place or an event, with an optional condition, hit number and thread.
 type Checkpoint struct {
 	Kind  string // as the package find registers it: "line", "enter"
-	About string // which place or event of the kind; empty for any
-	// Where About is a path: the place from which it is reached.
+	About string // place or event of the kind; empty for any
+	// If About is a path, the place from which it is reached.
 	At         event.Moment
 	PathThread event.ThreadID
 	Frame      int
@@ -205,17 +198,17 @@ type Checkpoint struct {
 	Number     Number
 }
 
-// Located is what a checkpoint is on, in full: About names a file by its whole path and a
-// function by its whole name. File and Line are empty for kinds that are on no line.
+// Located is the place of a checkpoint in full: About is the whole path of a file or the whole name
+// of a function. File and Line are empty for kinds without a line.
 type Located struct {
 	About string
 	File  string
 	Line  int
 }
 
-// Hits are the moments at which a checkpoint holds: how many there are, and a
-// page of them. Undecided counts the moments at which the condition had no
-// answer, and Trouble says why at the first of them.
+// Hits are the moments at which a checkpoint holds: their total and a page of them. Undecided
+// counts the moments at which the condition could not be evaluated; Trouble is the reason at the
+// first of them.
 type Hits struct {
 	Total     int
 	Page      []event.Moment
@@ -223,8 +216,8 @@ type Hits struct {
 	Trouble   error
 }
 
-// Lane is what a thread did over time: moments and the greatest call depth in
-// each span.
+// Lane is the activity of a thread: the number of moments and the maximum call depth in each
+// interval.
 type Lane struct {
 	Thread event.ThreadID
 	Name   string

@@ -4,9 +4,8 @@ import (
 	"strconv"
 )
 
-// Search says what is looked for among all recorded values: a text that a value
-// has in it, a number that it equals, an object that it refers to. Type, if not
-// empty, is the value's type name, or its end after a dot.
+// Search selects recorded values: those that contain a text, equal a number, or refer to an object.
+// Type, if not empty, is the name of the value's type, or its end after a dot.
 type Search struct {
 	Text    string
 	Number  *float64
@@ -15,7 +14,7 @@ type Search struct {
 	Process uint16 // of the address
 }
 
-// NewSearch reads what is looked for: a number also finds texts that hold it.
+// NewSearch parses a search. A number also finds texts that contain it.
 func NewSearch(text, typeName string) Search {
 	s := Search{Text: text, Type: typeName}
 	if n, err := strconv.ParseFloat(text, 64); err == nil {
@@ -27,7 +26,7 @@ func NewSearch(text, typeName string) Search {
 	return s
 }
 
-// Found are the places at which a value was found: how many there are, and a page.
+// Found are the places where a value was found: their total and a page of them.
 type Found struct {
 	Total int
 	Page  []FoundValue

@@ -7,8 +7,8 @@ import (
 	"wraithology/core/event"
 )
 
-// Trace is a trace of the evidence: the calls that belong together across services.
-// It is known by its root's service and operation.
+// Trace is a trace of the evidence: calls that belong together across services. It has the service
+// and operation of its root.
 type Trace struct {
 	ID         string // in hexadecimal digits
 	Service    string
@@ -17,15 +17,15 @@ type Trace struct {
 	Duration   time.Duration
 	Spans      int
 	Errors     int    // spans that ended in an error
-	Status     string // "unset", "ok", "error": an error if any of its spans is
+	Status     string // "unset", "ok", "error": an error if any span has one
 	Root       event.CallID
 	Moment     event.Moment // its first
 	End        event.Moment // its last
 	RootMoment event.Moment
 }
 
-// Traces is a page of traces, the newest first. Undecided counts those for which
-// the condition had no answer, and Trouble says why for the first of them.
+// Traces is a page of traces, newest first. Undecided counts the traces for which the condition
+// could not be evaluated; Trouble is the reason for the first of them.
 type Traces struct {
 	Total     int
 	Page      []Trace
@@ -33,8 +33,7 @@ type Traces struct {
 	Trouble   error
 }
 
-// Span is a call of a trace. Critical is how much of the trace's duration nothing
-// but it explains: the path back from the end over whatever ended last.
+// Span is a call of a trace. Critical is its share of the trace's critical path.
 type Span struct {
 	Call      event.CallID
 	SpanID    string
@@ -54,7 +53,7 @@ type Span struct {
 	Links     []Link
 }
 
-// Link is what a span says that it is related to: a span of this or another trace.
+// Link is a link of a span to a span of this or another trace.
 type Link struct {
 	TraceID string
 	SpanID  string
@@ -64,10 +63,10 @@ type Link struct {
 type Tracer interface {
 	// Traces lists the traces for which a condition holds; nil for all.
 	Traces(ctx context.Context, when Condition, page Page) (Traces, error)
-	// TraceOf finds a trace by its ID or the beginning of it.
+	// TraceOf finds a trace by its ID or a prefix of it.
 	TraceOf(id string) (Trace, error)
-	// TraceAt finds the trace of the call that a thread is in at a moment.
+	// TraceAt returns the trace of a thread's call at a moment.
 	TraceAt(ctx context.Context, at event.Moment, thread event.ThreadID) (Trace, error)
-	// Spans lists the spans of a trace, each one's children after it.
+	// Spans lists the spans of a trace. The children of a span follow it.
 	Spans(ctx context.Context, id string) ([]Span, error)
 }

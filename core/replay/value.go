@@ -24,25 +24,23 @@ func Identity(v event.Value) string {
 
 // Memory says what was at an address at a moment.
 type Memory interface {
-	// Load returns the value of a type at an address; what is not known of it
-	// is unrecorded.
+	// Load returns the value of a type at an address. Unknown parts of it are unrecorded.
 	Load(address uint64, t *event.Type) event.Value
-	// Entries returns the keys and values of the map at an address, in turn, and
-	// whether these are all.
+	// Entries returns the keys and values of the map at an address, alternating, and whether they
+	// are complete.
 	Entries(address uint64, t *event.Type) (pairs []event.Value, all bool)
 	// Type returns a type by its number, or nil.
 	Type(id event.TypeID) *event.Type
 }
 
-// Sequences is what a memory may also know: lists whose elements do not be one after the other.
+// Sequences is implemented by memories with lists whose elements are not consecutive.
 type Sequences interface {
-	// Items returns the elements from one on and before another, which is no more than there are,
-	// of the list of a type at an address; what cannot be read says why. ok is false for lists
-	// whose elements do are one after the other.
+	// Items returns elements from to to-1 of the list of a type at an address. Elements that cannot
+	// be read have the reason. ok is false for lists with consecutive elements.
 	Items(address uint64, t *event.Type, from, to uint64) (list []event.Value, ok bool)
 }
 
-// Value is a value together with the memory in which its references lead on.
+// Value is a value with the memory in which its references are followed.
 type Value struct {
 	event.Value
 	Memory Memory
@@ -66,7 +64,7 @@ func (v Value) Deref() Value {
 	return v.With(v.Memory.Load(v.Address, t))
 }
 
-// Settled follows interfaces, and pointers to structs, to where fields are.
+// Settled follows interfaces and pointers to a value with fields.
 func (v Value) Settled() Value {
 	for range 8 {
 		switch {
@@ -81,8 +79,8 @@ func (v Value) Settled() Value {
 	return v
 }
 
-// Field returns a field of a struct, also through a pointer or an interface. Its state is
-// unrecorded and its type nil if there is no such field.
+// Field returns a field of a struct, also through a pointer or an interface. If there is no such
+// field, the type is nil and the state is unrecorded.
 func (v Value) Field(name string) Value {
 	s := v.Settled()
 	if s.Form() == event.Struct || s.Form() == event.Func && s.Type != nil {
@@ -140,8 +138,8 @@ func (v Value) Element(i uint64) Value {
 	return unknown
 }
 
-// Elements returns elements of a list, from one on and before another, which is no more than there
-// are. ok is false for a list whose elements are one after the other.
+// Elements returns elements from to to-1 of a list. ok is false for lists with consecutive
+// elements.
 func (v Value) Elements(from, to uint64) (list []event.Value, ok bool) {
 	if len(v.Items) > 0 {
 		return v.Items[min(from, uint64(len(v.Items))):min(to, uint64(len(v.Items)))], to <= uint64(len(v.Items))
@@ -152,8 +150,8 @@ func (v Value) Elements(from, to uint64) (list []event.Value, ok bool) {
 	return nil, false
 }
 
-// Beyond returns what is a number of elements beyond what a pointer of C points to; ok is false for
-// other values.
+// Beyond returns the value i elements after the target of a C pointer; ok is false for other
+// values.
 func (v Value) Beyond(i int64) (x Value, ok bool) {
 	t := v.ElemType()
 	if v.Form() != event.Pointer || !strings.HasSuffix(v.Type.Name, "*") || v.Nil || v.State != event.Known || t == nil || t.Size == 0 || t.Form == event.Array {
@@ -162,14 +160,14 @@ func (v Value) Beyond(i int64) (x Value, ok bool) {
 	return v.With(v.Memory.Load(v.Address+uint64(i)*t.Size, t)), true
 }
 
-// Count returns how many elements or entries a list, map or channel has, also
-// through a pointer.
+// Count returns the number of elements or entries of a list, map or channel, also through a
+// pointer.
 func (v Value) Count() uint64 {
 	s := v.Settled()
 	n := s.Length
 	if s.Form() == event.Map && s.State == event.Known && !s.Nil {
-		// The number of entries was read when the variable was written; where all
-		// entries are known, they count.
+		// The stored number of entries is that of the last write of the variable; if all entries
+		// are known, their number is newer.
 		if pairs, all := s.Memory.Entries(s.Address, s.Type); all || uint64(len(pairs)/2) > n {
 			n = uint64(len(pairs) / 2)
 		}
@@ -184,7 +182,7 @@ type Child struct {
 	Value Value
 }
 
-// Children lists a page of a value's parts and says how many there are in all.
+// Children lists a page of a value's parts and returns their total number.
 func (v Value) Children(page Page) (list []Child, total int) {
 	if v.State != event.Known || v.Nil || v.Type == nil {
 		return nil, 0
@@ -246,8 +244,8 @@ const (
 	maxTextLength = 120
 )
 
-// Text returns a short text for the value, in the recorded language's notation.
-// A value that is not known yields an empty text; its State says why.
+// Text returns a short text for the value in the notation of the recorded language. It is empty if
+// the value is not known.
 func (v Value) Text() string {
 	s := v.text(0)
 	if len(s) > maxTextLength {
@@ -340,7 +338,7 @@ func (v Value) text(depth int) string {
 	return v.compositeText(depth)
 }
 
-// nilText writes a reference that leads nowhere, in the language's word for it.
+// nilText writes a nil reference with the language's word for it.
 func (v Value) nilText() string {
 	if v.Type != nil && (v.Type.Form == event.Text || strings.HasSuffix(v.Type.Name, "*") || strings.HasPrefix(v.Type.Name, "*const ") || strings.HasPrefix(v.Type.Name, "*mut ") || strings.Contains(v.Type.Name, "::")) {
 		return "null"
@@ -348,7 +346,7 @@ func (v Value) nilText() string {
 	return "nil"
 }
 
-// Why says why a value is not known; empty if nothing says.
+// Why is the reason why a value is not known; empty if there is none.
 func (v Value) Why() string {
 	if v.State == event.Known {
 		return ""
@@ -409,9 +407,8 @@ func isTime(v event.Value) bool {
 	return v.Type != nil && v.Type.Name == "time.Time" && len(v.Items) == 3 && v.Items[0].State == event.Known
 }
 
-// timeText reads a time.Time from its fields: with bit 63 of wall set, the
-// seconds since 1885 are in its bits 30 to 62; else ext holds the seconds since
-// year 1. The low 30 bits are the nanoseconds.
+// timeText reads a time.Time: if bit 63 of wall is set, its bits 30 to 62 are the seconds since
+// 1885; else ext is the seconds since year 1. The low 30 bits of wall are the nanoseconds.
 func timeText(v event.Value) string {
 	const (
 		toYear1885  = 59453308800
@@ -425,8 +422,7 @@ func timeText(v event.Value) string {
 	return time.Unix(seconds-year1ToUnix, int64(wall&(1<<30-1))).UTC().Format(time.RFC3339Nano)
 }
 
-// TypeName returns the name of the value's type; for an interface, that of what
-// it holds as well.
+// TypeName returns the name of the value's type, with the dynamic type of an interface.
 func (v Value) TypeName() string {
 	if v.Type == nil {
 		return ""
@@ -437,7 +433,7 @@ func (v Value) TypeName() string {
 	return v.Type.Name
 }
 
-// Inside takes one step of a path within a value.
+// Inside follows one step of a path within a value.
 func (v Value) Inside(s PathStep) Value {
 	switch {
 	case s.Field != "":

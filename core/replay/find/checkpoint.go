@@ -1,4 +1,4 @@
-// Package find finds the hits of checkpoints, and values among all that were recorded.
+// Package find finds hits of checkpoints, and recorded values.
 package find
 
 import (
@@ -19,16 +19,16 @@ import (
 // Finder finds hits and values in a timeline.
 type Finder struct{ writes.Reader }
 
-// places are the moments at which a checkpoint may hold, before its condition,
-// thread and number are looked at.
+// places are the moments at which a checkpoint can hold, regardless of its condition, thread and
+// number.
 type places struct {
 	lists []timeline.List
 	known []event.Moment // in order, where they had to be found
 	keep  func(event.Moment) bool
 }
 
-// Hits implements replay.Finder. Without a condition the total is read off the lists;
-// with one it is evaluated at the place's moments only.
+// Hits implements replay.Finder. Without a condition, the total is the length of lists. With one,
+// the condition is evaluated at the moments of the place only.
 func (r Finder) Hits(ctx context.Context, c replay.Checkpoint, page replay.Page) (replay.Hits, error) {
 	p, err := r.placesOf(ctx, c)
 	if err != nil {
@@ -54,7 +54,7 @@ func (r Finder) Hits(ctx context.Context, c replay.Checkpoint, page replay.Page)
 	return hits, nil
 }
 
-// pieceOfHits is how many moments a condition is evaluated at in one go.
+// pieceOfHits is the number of moments of one unit of work.
 const pieceOfHits = 2048
 
 // holding evaluates a checkpoint's condition at its moments, on all processors.
@@ -164,7 +164,7 @@ func (r Finder) NextHit(ctx context.Context, at event.Moment, back bool, of []re
 	return best, which, nil
 }
 
-// nearestNumbered finds the nearest of the hits that a number lets count.
+// nearestNumbered finds the nearest hit that a number selects.
 func (r Finder) nearestNumbered(ctx context.Context, c replay.Checkpoint, p places, at event.Moment, back bool) (event.Moment, error) {
 	held, _, _, err := r.holding(ctx, c, p, p.moments())
 	if err != nil {
@@ -181,8 +181,8 @@ func (r Finder) nearestNumbered(ctx context.Context, c replay.Checkpoint, p plac
 	return held[i], nil
 }
 
-// nearest finds the nearest moment at which a checkpoint holds and that is
-// nearer than best, or NoMoment.
+// nearest finds the nearest moment at which a checkpoint holds, if it is nearer than best; else
+// NoMoment.
 func (r Finder) nearest(ctx context.Context, c replay.Checkpoint, p places, at event.Moment, back bool, best event.Moment) (event.Moment, error) {
 	type walk struct {
 		at   func(i int) event.Moment

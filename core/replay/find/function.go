@@ -38,8 +38,8 @@ func onFunction(name, doc string, moments func(*timeline.Timeline, event.Functio
 	}
 }
 
-// functionsNamed finds the function that a name, or its last parts, mean. A function may be in the
-// tables more than once, as tests build it again.
+// functionsNamed finds the function with a name, or with a name that ends in it. A function can be
+// in the tables several times, because tests build it again.
 func (r Finder) functionsNamed(name string) ([]event.FunctionID, error) {
 	name = strings.TrimSpace(name)
 	found := map[string][]event.FunctionID{}

@@ -10,23 +10,23 @@ import (
 	"wraithology/core/replay"
 )
 
-// Kind is a kind of checkpoint. A kind is added by a file of this package that registers
-// it: the command line's flags, the service and the stored checkpoints follow from that.
+// Kind is a kind of checkpoint. To add one, add a file to this package that registers it. The flags
+// of the command line, the service and stored checkpoints follow from that.
 type Kind struct {
 	Name string // "line": in requests, records and flags
 	Form string // of what it is about, for help: "FILE:N"
 	Doc  string // of its flag
-	// Any is set if it may be on anything of its kind.
+	// Any is set if the kind can be used without an argument.
 	Any bool
 	// Says is set if its moments say something.
 	Says bool
 	// Bare is set if what it is about tells its kind.
 	Bare bool
-	// Placed is set if what it is about is reached from a place.
+	// Placed is set if the argument is a path that is reached from a place.
 	Placed bool
-	// places finds where a checkpoint may hold, before its condition is looked at.
+	// places finds the moments at which a checkpoint can hold, regardless of its condition.
 	places func(ctx context.Context, r Finder, c replay.Checkpoint) (places, error)
-	// locate returns what a checkpoint is on, in full.
+	// locate returns the full name of a checkpoint's place.
 	locate func(ctx context.Context, r Finder, c replay.Checkpoint) (replay.Located, error)
 }
 
@@ -52,8 +52,8 @@ func Named(name string) (Kind, error) {
 	return Kind{}, fault.InvalidRequest.New("", "unknown kind of checkpoint %q: use one of %s", name, strings.Join(names, ", "))
 }
 
-// Parse reads what a checkpoint is on: the name of a kind, then what it is about, as in
-// "line berth.go:63", "enter Assign" or "error".
+// Parse parses the text of a checkpoint: the name of a kind and its argument, as in "line
+// berth.go:63", "enter Assign" or "error".
 func Parse(on string) (k Kind, about string, err error) {
 	name, about, _ := strings.Cut(strings.TrimSpace(on), " ")
 	if k, err = Named(name); err != nil {
@@ -68,7 +68,7 @@ func Parse(on string) (k Kind, about string, err error) {
 	return k, about, nil
 }
 
-// Describe writes what a checkpoint of the kind is on, for people.
+// Describe describes a checkpoint of the kind for people.
 func (k Kind) Describe(about string) string {
 	switch {
 	case k.Bare:

@@ -52,8 +52,7 @@ func (r Finder) Lines(file string) []int {
 	return slices.Compact(lines)
 }
 
-// sitesAt returns the sites that are first on a line, one for each function, in the files that the
-// name fits.
+// sitesAt returns the first site of each function on a line, in the files that the name fits.
 func (r Finder) sitesAt(file string, line int) ([]event.SiteID, error) {
 	files, err := r.filesNamed(file)
 	if err != nil {
@@ -97,7 +96,7 @@ func (r Finder) siteFile(s event.Site) event.FileID {
 	return r.T.Function(s.Function).File
 }
 
-// nearestLines names the lines before and after one that can hold a checkpoint.
+// nearestLines returns the nearest lines before and after one that can hold a checkpoint.
 func nearestLines(file string, line int, lines []int) string {
 	slices.Sort(lines)
 	lines = slices.Compact(lines)

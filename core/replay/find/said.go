@@ -29,7 +29,7 @@ var _ = register(Kind{Name: "output", Form: "[TEXT]", Doc: "on outputs and messa
 	},
 })
 
-// contains reports whether a text has another in it, letter case aside.
+// contains reports whether a text contains another one, ignoring letter case.
 func contains(text, part string) bool {
 	return strings.Contains(strings.ToLower(text), strings.ToLower(part))
 }

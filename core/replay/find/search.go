@@ -19,7 +19,7 @@ type foundAt struct {
 	value event.Value
 }
 
-// pieceOfSearch is how many moments are searched in one go.
+// pieceOfSearch is the number of moments of one unit of work.
 const pieceOfSearch = 1 << 16
 
 // Search implements replay.Finder. It looks at each recorded value once, on all
@@ -68,7 +68,7 @@ func (r Finder) searchPiece(ctx context.Context, s replay.Search, from, to event
 	return out, nil
 }
 
-// valuesOf decodes the values of a moment and says how each is named.
+// valuesOf decodes the values of a moment and returns their names.
 func (r Finder) valuesOf(m event.Moment) (names func(i int) string, values []event.Value) {
 	e := r.T.Event(m)
 	types := r.T.Types(r.T.Process(m))
@@ -126,7 +126,7 @@ func (r Finder) valuesOf(m event.Moment) (names func(i int) string, values []eve
 
 const maxSearchDepth = 12
 
-// look finds what is looked for in a value and its parts.
+// look searches a value and its parts.
 func look(s replay.Search, name string, v event.Value, depth int, found func(string, event.Value)) {
 	if v.State != event.Known || depth > maxSearchDepth {
 		return
@@ -182,7 +182,7 @@ func matches(s replay.Search, v event.Value) bool {
 }
 
 // ObjectAt implements replay.Finder: the object that a pointer, slice, map or channel refers to,
-// else what the path itself names, where that is at an address.
+// else the value at the path itself, if it has an address.
 func (r Finder) ObjectAt(_ context.Context, path string, at event.Moment, t event.ThreadID, frame int) (uint64, uint16, error) {
 	l, v, err := r.LocatePath(path, at, t, frame)
 	if err != nil {

@@ -1,5 +1,4 @@
-// Package history opens a timeline for replay: everything that evidence with a history can
-// be asked.
+// Package history opens a timeline for replay, with all capabilities of evidence with a history.
 package history
 
 import (
@@ -15,7 +14,8 @@ import (
 	"wraithology/core/timeline"
 )
 
-// recording answers from a timeline: *state.Log from one moment, the others from its history.
+// recording implements replay.Recording by *state.Log, and the capabilities by the packages beside
+// it.
 type recording struct {
 	*state.Log
 	writes.Reader
@@ -25,8 +25,8 @@ type recording struct {
 	origin.Chains
 }
 
-// What more evidence can answer: it may have messages; a time of day, where its start is
-// known; and traces. The log is embedded again, so that its methods are nearest.
+// Further capabilities: messages; a time of day, if the start is known; traces. The log is embedded
+// again, so that its methods have priority.
 type (
 	spoken struct {
 		*state.Log

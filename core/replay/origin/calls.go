@@ -9,7 +9,7 @@ import (
 	"wraithology/core/replay"
 )
 
-// argument explains a parameter by what the caller passed.
+// argument explains a parameter by the argument of the caller.
 func (x *explainer) argument(o replay.Origin, c event.CallID, v event.VariableID, w wanted, depth int) replay.Origin {
 	o.Kind = replay.FromArgument
 	call := x.r.T.Call(c)
@@ -25,7 +25,7 @@ func (x *explainer) argument(o replay.Origin, c event.CallID, v event.VariableID
 	}
 	f, ok := x.passes(x.r.T.Site(line), c, v)
 	if !ok {
-		// A deferred call runs long after the line that gave its arguments.
+		// A deferred call runs long after its arguments were evaluated.
 		lines := x.r.T.CallLines(call.Parent)
 		for i, n := lines.Before(line)-1, 0; i >= 0 && n < maxPassingLines && !ok; i, n = i-1, n+1 {
 			if f, ok = x.passes(x.r.T.Site(lines.At(i)), c, v); ok {
@@ -41,7 +41,7 @@ func (x *explainer) argument(o replay.Origin, c event.CallID, v event.VariableID
 	return o
 }
 
-// passes finds the flow by which a line passes a parameter to a call.
+// passes finds the flow of a line that passes a parameter to a call.
 func (x *explainer) passes(site *event.Site, c event.CallID, v event.VariableID) (event.Flow, bool) {
 	function := x.r.T.FunctionOf(c)
 	name := function.Variables[v].Name
@@ -60,8 +60,8 @@ func (x *explainer) passes(site *event.Site, c event.CallID, v event.VariableID)
 	return event.Flow{}, false
 }
 
-// calledBy reports whether a call in the source, by its name, may be one of a function. A name that
-// begins with a dot is that of a method, whoever has it; an empty one represents a function value.
+// calledBy reports whether the name of a call in the source can be that of a function. A name that
+// begins with a dot is a method of any type; an empty one is a function value.
 func calledBy(function, callee string) bool {
 	switch {
 	case callee == "":
@@ -112,7 +112,7 @@ func (x *explainer) started(o replay.Origin, c event.CallID, v event.VariableID,
 	return o
 }
 
-// gives reports whether the only name that a flow reads has a value at a moment.
+// gives reports whether the only name that a flow reads has a given value at a moment.
 func (x *explainer) gives(f event.Flow, m event.Moment, v replay.Value) bool {
 	if len(f.Reads) != 1 {
 		return false
@@ -125,7 +125,7 @@ func (x *explainer) gives(f event.Flow, m event.Moment, v replay.Value) bool {
 	return err == nil && replay.Identity(got.Value) == replay.Identity(v.Value)
 }
 
-// parseCreator reads "function in goroutine 7 at /path/file.go:12".
+// parseCreator parses "function in goroutine 7 at /path/file.go:12".
 func parseCreator(s string) (goroutine uint64, file string, line int, ok bool) {
 	i := strings.LastIndex(s, " at ")
 	if i < 0 {
@@ -164,8 +164,7 @@ func (x *explainer) returned(o replay.Origin, c event.CallID, result int, w want
 	return o
 }
 
-// afterReturn explains a result that a deferred function has changed after the
-// line that returned it.
+// afterReturn explains a result that a deferred function changed after the return.
 func (x *explainer) afterReturn(c event.CallID, result int, line event.Moment, w wanted, depth int) (replay.Origin, bool) {
 	function := x.r.T.FunctionOf(c)
 	if result >= len(function.Results) {

@@ -14,8 +14,8 @@ import (
 	"wraithology/core/replay/state"
 )
 
-// flow explains what an expression on a line was computed from. The line ran in
-// the call from the moment of the line to until.
+// flow explains the sources of an expression on a line. The line ran in the call from the moment of
+// the line to until.
 func (x *explainer) flow(f event.Flow, c event.CallID, line, until event.Moment, w wanted, depth int) []replay.Origin {
 	var out []replay.Origin
 	for _, part := range x.partOf(f, line, w) {
@@ -57,8 +57,8 @@ func (x *explainer) flow(f event.Flow, c event.CallID, line, until event.Moment,
 	return out
 }
 
-// chosen picks, of what a line puts together into a list, the names that hold
-// the element that is looked for; of any other line it picks all.
+// chosen returns the names of a flow that hold the wanted element, if the line builds a list; else
+// all names.
 func (x *explainer) chosen(f event.Flow, c event.CallID, line event.Moment, w wanted) []string {
 	several := f.Kind == event.FlowArgument && strings.Contains(f.Text, ", ") || strings.HasPrefix(f.Text, "append(")
 	if !several {
@@ -81,8 +81,7 @@ func (x *explainer) chosen(f event.Flow, c event.CallID, line event.Moment, w wa
 	return out
 }
 
-// partOf returns, where a line makes a struct of which one field is looked for,
-// what goes into that field.
+// partOf returns the flow into the wanted field, if the line builds a struct.
 func (x *explainer) partOf(f event.Flow, line event.Moment, w wanted) []event.Flow {
 	if f.Kind == event.FlowPart || len(f.Calls) > 0 || !strings.Contains(f.Text, "{") || len(w[0].steps) == 0 || w[0].steps[0].Field == "" {
 		return nil
@@ -96,8 +95,8 @@ func (x *explainer) partOf(f event.Flow, line event.Moment, w wanted) []event.Fl
 	return fitting(parts, w)
 }
 
-// fitting picks, of what a line may have made a value from, what can be of that value: the
-// line may make several structs, and a constant that is not the value belongs to another.
+// fitting returns the flows that can be sources of the value: a line can build several structs, and
+// a constant with another value is not a source.
 func fitting(flows []event.Flow, w wanted) []event.Flow {
 	value := w.leaf().Value
 	fits := slices.DeleteFunc(slices.Clone(flows), func(f event.Flow) bool { return isConstant(f) && contradicts(f.Text, value) })
@@ -111,8 +110,8 @@ func isConstant(f event.Flow) bool {
 	return len(f.Reads)+len(f.Calls)+len(f.Receives)+len(f.Foreign) == 0
 }
 
-// contradicts reports whether a literal is of another value. A text that is not a literal, as
-// the name of a constant, may be of any.
+// contradicts reports whether a literal has another value. A text that is not a literal, such as
+// the name of a constant, contradicts nothing.
 func contradicts(text string, v event.Value) bool {
 	is := literal(text)
 	if v.State != event.Known || is.Kind() == constant.Unknown {
@@ -145,7 +144,7 @@ func contradicts(text string, v event.Value) bool {
 	return false
 }
 
-// literal returns the value of a literal of Go, or an unknown one.
+// literal returns the value of a Go literal, or an unknown value.
 func literal(text string) constant.Value {
 	unsigned, negative := strings.CutPrefix(text, "-")
 	kind := token.INT

@@ -1,4 +1,4 @@
-// Package origin explains a value by the writes that it came from.
+// Package origin explains a value by the writes that led to it.
 package origin
 
 import (
@@ -20,9 +20,9 @@ type Chains struct{ writes.Reader }
 const (
 	maxOriginDepth  = 64
 	maxOriginNodes  = 600
-	foldedFromSite  = 3       // times that one line may be in a chain before it is folded
+	foldedFromSite  = 3       // repetitions of a line in a chain before it is folded
 	maxFolded       = 100_000 // writes that are folded together
-	maxPassingLines = 512     // lines of a caller that are looked at for a deferred call
+	maxPassingLines = 512     // lines of a caller that are examined for a deferred call
 	maxStarts       = 256     // go statements that are compared with a goroutine's arguments
 	maxOriginSteps  = 400     // steps of one chain, also those that compute nothing
 )
@@ -54,7 +54,7 @@ func (x *explainer) place(at event.Moment) replay.Place {
 	return p
 }
 
-// explain finds the write that gave a location its value, and continues from there.
+// explain finds the write that gave a location its value and continues from there.
 func (x *explainer) explain(name string, l state.Location, v replay.Value, at event.Moment, depth int) replay.Origin {
 	o := replay.Origin{Name: name, Kind: replay.FromUnrecorded, Value: v, Place: x.place(max(at, 0))}
 	o.Asked = replay.Asked{At: at, Thread: o.Thread, Path: name}
@@ -109,9 +109,9 @@ func (x *explainer) explain(name string, l state.Location, v replay.Value, at ev
 	return x.written(o, l, c, line, g, w, depth)
 }
 
-// beforeFirstLine explains what a call says before its first line: a parameter
-// that others may refer to, or a variable that it shares with the code around it.
-func (x *explainer) beforeFirstLine(o replay.Origin, c event.CallID, g writes.Given, w wanted, depth int) replay.Origin {
+// beforeFirstLine explains a value that a call has before its first line: an address-taken
+// parameter, or a variable shared with the enclosing function.
+func (x *explainer) beforeFirstLine(o replay.Origin, c event.CallID, g writes.Record, w wanted, depth int) replay.Origin {
 	if x.r.T.Kind(g.At) == event.Cell {
 		v := event.VariableID(x.r.T.ID(g.At))
 		f := x.r.T.FunctionOf(c)
@@ -125,7 +125,7 @@ func (x *explainer) beforeFirstLine(o replay.Origin, c event.CallID, g writes.Gi
 		line = x.r.T.LastLine(p, x.r.T.Call(c).Enter)
 	}
 	if line != event.NoMoment {
-		// An argument refers to it: what the caller's line made is what it holds.
+		// It refers to memory that the caller's line created.
 		o.Kind, o.Place = replay.FromWrite, x.place(line)
 		o.Note = "first seen as " + x.r.FunctionName(c) + " was called"
 		site := x.r.T.Site(line)
@@ -144,9 +144,8 @@ func (x *explainer) beforeFirstLine(o replay.Origin, c event.CallID, g writes.Gi
 	return o
 }
 
-// refersTo finds the parameter of a call that refers to the memory that an event
-// tells of.
-func (x *explainer) refersTo(c event.CallID, g writes.Given) (event.VariableID, bool) {
+// refersTo finds the parameter of a call that refers to the memory of an event.
+func (x *explainer) refersTo(c event.CallID, g writes.Record) (event.VariableID, bool) {
 	values, err := x.r.T.Values(x.r.T.Call(c).Enter)
 	if err != nil {
 		return 0, false
@@ -169,7 +168,7 @@ func (x *explainer) refersTo(c event.CallID, g writes.Given) (event.VariableID, 
 }
 
 // written explains a value that a line stored.
-func (x *explainer) written(o replay.Origin, l state.Location, c event.CallID, line event.Moment, g writes.Given, w wanted, depth int) replay.Origin {
+func (x *explainer) written(o replay.Origin, l state.Location, c event.CallID, line event.Moment, g writes.Record, w wanted, depth int) replay.Origin {
 	o.Kind = replay.FromWrite
 	site := event.SiteID(x.r.T.ID(line))
 	x.sites[site]++
@@ -186,8 +185,8 @@ func (x *explainer) written(o replay.Origin, l state.Location, c event.CallID, l
 	return o
 }
 
-// computes is 1 for an expression that computes something, and 0 for one that only hands a value
-// on: only computing removes from the depth of a chain.
+// computes is 1 for an expression that computes something and 0 for one that hands a value on. Only
+// computing counts for the depth of a chain.
 func computes(f event.Flow) int {
 	if len(f.Reads)+len(f.Calls)+len(f.Receives) == 1 && len(f.Foreign) == 0 {
 		if len(f.Calls)+len(f.Receives) == 1 || f.Text == f.Reads[0] || strings.Contains(f.Reads[0], "[") {
@@ -197,9 +196,9 @@ func computes(f event.Flow) int {
 	return 1
 }
 
-// fold skips the writes of a location that one line made time and again, and continues from the
-// write before them.
-func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g writes.Given, depth int) replay.Origin {
+// fold skips repeated writes of a location by the same line and continues from the write before
+// them.
+func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g writes.Record, depth int) replay.Origin {
 	o.Kind = replay.FromRepeat
 	n := 1
 	for ; n < maxFolded; n++ {
@@ -230,8 +229,8 @@ func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g
 	return o
 }
 
-// restarts reports whether a line both gives a first value and continues from it, as the head of a
-// loop does.
+// restarts reports whether a line both initialises a value and updates it, as the head of a loop
+// does.
 func (x *explainer) restarts(id event.SiteID) bool {
 	first, on := false, false
 	for _, f := range x.r.T.Sites[id].Flows {
@@ -243,8 +242,8 @@ func (x *explainer) restarts(id event.SiteID) bool {
 	return first && on
 }
 
-// flowsInto finds, among the flows of a line, those that go into a location.
-func (x *explainer) flowsInto(name string, l state.Location, c event.CallID, line event.Moment, g writes.Given) []event.Flow {
+// flowsInto finds the flows of a line into a location.
+func (x *explainer) flowsInto(name string, l state.Location, c event.CallID, line event.Moment, g writes.Record) []event.Flow {
 	site := x.r.T.Site(line)
 	written := ""
 	switch k := x.r.T.Kind(g.At); {
@@ -293,10 +292,9 @@ func (x *explainer) flowsInto(name string, l state.Location, c event.CallID, lin
 	return x.matching(site, name)
 }
 
-// ofThisTime picks, where a line stores to the same place in more than one way, the way of this
-// time: the head of a loop stores a first value when the loop begins, and continues from the value
-// before in all later rounds.
-func (x *explainer) ofThisTime(flows []event.Flow, g writes.Given) []event.Flow {
+// ofThisTime selects the flow that ran, if a line stores to the same place in several ways: the
+// head of a loop initialises a value once and updates it in all later iterations.
+func (x *explainer) ofThisTime(flows []event.Flow, g writes.Record) []event.Flow {
 	var first, further []event.Flow
 	for _, f := range flows {
 		if slices.Contains(f.Reads, f.Target) {
@@ -314,9 +312,9 @@ func (x *explainer) ofThisTime(flows []event.Flow, g writes.Given) []event.Flow 
 	return further
 }
 
-// begins reports whether a write by the head of a loop is the first one of a run
-// of the loop: the call then came to the line from above it.
-func (x *explainer) begins(g writes.Given) bool {
+// begins reports whether a write by the head of a loop is the first of a run of the loop: the call
+// came to the line from above it.
+func (x *explainer) begins(g writes.Record) bool {
 	c := x.r.T.CallOf(g.At)
 	lines := x.r.T.CallLines(c)
 	i := lines.Before(g.At - 1)
@@ -333,8 +331,8 @@ func lastStep(path string) string {
 	return strings.TrimLeft(path, "*&")
 }
 
-// matching picks the flows of a line that may have made what a name represents: a part of a value
-// that is made there, else whatever the line assigns.
+// matching returns the flows of a line that can be the source of a name: a part of a new value,
+// else any assignment.
 func (x *explainer) matching(site *event.Site, name string) []event.Flow {
 	var parts, assigned []event.Flow
 	for _, f := range site.Flows {

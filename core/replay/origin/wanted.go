@@ -9,9 +9,9 @@ import (
 	"wraithology/core/replay/writes"
 )
 
-// wanted is the value whose origin is looked for, together with the values that it is in, outermost
-// first. Where a whole struct was copied, the copy's source is a struct of the same type, and the
-// way into it is the same.
+// wanted is the value whose origin is wanted, with the values that contain it, outermost first. If
+// a whole struct was copied, the source of the copy has the same type, and the path into it is the
+// same.
 type wanted []wantedLevel
 
 type wantedLevel struct {
@@ -22,7 +22,7 @@ type wantedLevel struct {
 // leaf returns the value itself.
 func (w wanted) leaf() *replay.Value { return &w[len(w)-1].value }
 
-// like lists the values that an unknown element may equal.
+// like lists the values that an unknown element can be equal to.
 func (w wanted) like() []replay.Value {
 	var out []replay.Value
 	for _, l := range w {
@@ -41,9 +41,8 @@ func levelsFrom(v replay.Value, steps []replay.PathStep) wanted {
 	return out
 }
 
-// wantedAt says what is looked for at a location once it was written at a moment,
-// in the values that were written as a whole there.
-func (r Chains) wantedAt(l state.Location, g writes.Given, v replay.Value) wanted {
+// wantedAt returns the wanted value at a location, in the values that were written at a moment.
+func (r Chains) wantedAt(l state.Location, g writes.Record, v replay.Value) wanted {
 	switch {
 	case l.Entry != nil:
 		return levelsFrom(l.Whole().At(r.Log, g.At), l.Within)
@@ -74,7 +73,7 @@ func (r Chains) wantedAt(l state.Location, g writes.Given, v replay.Value) wante
 	return levelsFrom(replay.Value{Value: s.Items[i], Memory: r.MemoryAt(l.Process, g.At, 0)}, append(steps, l.Within...))
 }
 
-// stepsTo finds the way from a type to a part of it at an offset.
+// stepsTo returns the steps from a type to its part at an offset.
 func stepsTo(t *event.Type, offset uint64, to *event.Type, types func(event.TypeID) *event.Type, depth int) ([]replay.PathStep, bool) {
 	if offset == 0 && t == to {
 		return nil, true
@@ -106,9 +105,9 @@ func stepsTo(t *event.Type, offset uint64, to *event.Type, types func(event.Type
 	return nil, false
 }
 
-// refine goes from what an expression reads on to the part of it that is looked for: the same part
-// of a struct that was copied, the element of a list that was taken. related is false if a list
-// holds nothing like it.
+// refine continues from the path of an expression to the wanted part of it: the same part of a
+// copied struct, or the element that was taken from a list. related is false if a list does not
+// contain such an element.
 func refine(s state.Scope, name string, l state.Location, v replay.Value, w wanted) (string, state.Location, replay.Value, bool) {
 	into := v.Settled()
 	for _, level := range w {
@@ -165,8 +164,8 @@ func along(s state.Scope, name string, l state.Location, v replay.Value, steps [
 // whole returns the outermost of the values.
 func (w wanted) whole() *replay.Value { return &w[0].value }
 
-// in says what is looked for within a value that another expression has: the same
-// part of a value of the same type, else the value itself.
+// in returns the wanted value within the value of another expression: the same part of a value of
+// the same type, else the value itself.
 func (w wanted) in(v replay.Value) wanted {
 	t := v.Settled().Type
 	for _, level := range w {

@@ -8,8 +8,7 @@ import (
 	"wraithology/core/replay"
 )
 
-// Previous returns the line moment of a call before a moment's own, else the
-// call's beginning.
+// Previous returns the previous line moment of a call, else the beginning of the call.
 func (r *Log) Previous(c event.CallID, at event.Moment) event.Moment {
 	list := r.T.CallLines(c)
 	i := list.Before(at)
@@ -24,8 +23,7 @@ func (r *Log) Previous(c event.CallID, at event.Moment) event.Moment {
 
 const maxReturned = 64
 
-// Returned implements replay.History. At the moment at which a call returns, it is that
-// call's own results.
+// Returned implements replay.History. At the moment of a return, it is the results of that call.
 func (r *Log) Returned(_ context.Context, at event.Moment, t event.ThreadID, frame int) ([]replay.Returned, error) {
 	c, err := r.FrameCall(at, t, frame)
 	if err != nil {
@@ -59,10 +57,10 @@ func (r *Log) ReturnedBy(c event.CallID) replay.Returned {
 	return out
 }
 
-// maxCallsBetween limits the calls that are looked at for one line.
+// maxCallsBetween limits the calls of one line.
 const maxCallsBetween = 4096
 
-// CallsBetween lists the calls that a call made itself between two moments.
+// CallsBetween lists the direct calls of a call between two moments.
 func (r *Log) CallsBetween(c event.CallID, from, to event.Moment) []event.CallID {
 	list := r.T.ThreadCalls(r.T.Call(c).Thread)
 	var out []event.CallID

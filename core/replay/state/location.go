@@ -13,7 +13,7 @@ import (
 	"wraithology/core/replay"
 )
 
-// Scope is a call at a moment: where names are looked up.
+// Scope is a call at a moment, in which names are resolved.
 type Scope struct {
 	R    *Log
 	Call event.CallID
@@ -25,9 +25,8 @@ func (r *Log) ScopeOf(c event.CallID, at event.Moment) Scope { return Scope{r, c
 
 func (s Scope) process() uint16 { return s.R.T.Call(s.Call).Process }
 
-// Location is where a value is kept: a variable of a call that nothing else refers to, an address
-// in memory, or an entry of a map. Within leads on inside the value that is kept there, if that has
-// no address of its own.
+// Location is the place of a value: a variable of a call that nothing else refers to, an address,
+// or an entry of a map. Within is the path inside the value there, if its parts have no addresses.
 type Location struct {
 	Process  uint16
 	Call     event.CallID // of the variable; NoCall for the others
@@ -50,7 +49,7 @@ func (l Location) Key() string {
 	return k + replay.Path{Steps: l.Within}.String()
 }
 
-// find looks a name up: a variable in scope, or a global of the frame's package.
+// find resolves a name: a variable in scope, or a global of the frame's package.
 func (s Scope) find(name string) (replay.Variable, event.VariableID, bool) {
 	f := s.R.T.FunctionOf(s.Call)
 	if !s.R.Recorded() {
@@ -78,13 +77,12 @@ func (s Scope) find(name string) (replay.Variable, event.VariableID, bool) {
 	return replay.Variable{}, 0, false
 }
 
-// Locate follows a path to where its value is kept, and the value. Where the path
-// has an element that is not known, it is the one whose value is like one of the given ones.
+// Locate follows a path to the location of its value, and returns the value. An unknown element of
+// the path is the one whose value is like one of the given ones.
 func (s Scope) Locate(p replay.Path, like []replay.Value) (Location, replay.Value, error) {
 	v, id, ok := s.find(p.Root)
 	steps := p.Steps
-	// A global of another package is in the source as package.name, and attributes have dots in
-	// their names.
+	// Globals of other packages are written package.name, and names of attributes contain dots.
 	for name := p.Root; !ok && len(steps) > 0 && steps[0].Field != ""; {
 		name += "." + steps[0].Field
 		steps = steps[1:]
@@ -115,8 +113,7 @@ func (s Scope) Locate(p replay.Path, like []replay.Value) (Location, replay.Valu
 	return l, value, nil
 }
 
-// LocateKnown is locate, and returns the path with the element put in that the
-// path did not say.
+// LocateKnown is Locate. It also returns the path with the unknown element replaced.
 func (s Scope) LocateKnown(p replay.Path, like []replay.Value) (replay.Path, Location, replay.Value, error) {
 	for i, step := range p.Steps {
 		if !step.Any {
@@ -176,7 +173,7 @@ func (l Location) inner(step replay.PathStep) Location {
 	return l
 }
 
-// Follow takes one step of a path from a value that is kept at a location.
+// Follow takes one step of a path from the value at a location.
 func (s Scope) Follow(l Location, v replay.Value, step replay.PathStep, like []replay.Value) (Location, replay.Value, error) {
 	for range 8 {
 		if v.Form() == event.Interface && len(v.Items) == 1 && v.State == event.Known {
@@ -257,7 +254,7 @@ func typeIn(v replay.Value, id event.TypeID) *event.Type {
 	return v.Memory.Type(id)
 }
 
-// maxLike limits the elements that are compared to find one like another.
+// maxLike limits the elements that are compared to find a similar one.
 const maxLike = 4096
 
 func (s Scope) element(l Location, v replay.Value, step replay.PathStep, like []replay.Value) (Location, replay.Value, error) {
@@ -311,7 +308,7 @@ func (s Scope) element(l Location, v replay.Value, step replay.PathStep, like []
 	return l, v, fmt.Errorf("%w: invalid index", fault.NoName)
 }
 
-// Alike returns a function that reports whether a value is the same as one of several.
+// Alike returns a function that reports whether a value equals one of several.
 func Alike(like []replay.Value) func(event.Value) bool {
 	type known struct {
 		of       *event.Type
@@ -366,7 +363,7 @@ func (s Scope) entry(l Location, v replay.Value, step replay.PathStep, like []re
 	return l, v, fmt.Errorf("%w: it has no such entry", fault.NoName)
 }
 
-// keyText tells the keys of a map apart, numbers and texts by their value.
+// keyText identifies the keys of a map, numbers and texts by value.
 func keyText(v event.Value) string {
 	if v.Form() == event.Interface && len(v.Items) == 1 {
 		v = v.Items[0]
@@ -382,8 +379,8 @@ func keyText(v event.Value) string {
 	return "v" + replay.Identity(v)
 }
 
-// EncodedKey returns the CBOR item of a simple key as recorders write it, so that
-// its entry's events are found; nil for others, whose events are all looked at.
+// EncodedKey returns the CBOR item of a simple key as recorders write it, to find the events of its
+// entry; nil for other keys.
 func EncodedKey(v event.Value) []byte {
 	const shortText = 256
 	var key any
@@ -429,7 +426,7 @@ func (l Location) At(r *Log, m event.Moment) replay.Value {
 	return l.Part(v)
 }
 
-// Part follows the way within a value that has no addresses.
+// Part follows the path within a value whose parts have no addresses.
 func (l Location) Part(v replay.Value) replay.Value {
 	for _, s := range l.Within {
 		v = v.Inside(s)
@@ -437,7 +434,7 @@ func (l Location) Part(v replay.Value) replay.Value {
 	return v
 }
 
-// Whole is the location of all that is kept where a location is within.
+// Whole is the location of the whole value of which a location is a part.
 func (l Location) Whole() Location {
 	l.Within = nil
 	return l
@@ -448,7 +445,7 @@ func (l Location) InMemory() bool {
 	return l.Call == event.NoCall && l.Entry == nil && len(l.Within) == 0
 }
 
-// LocatePath reads a path and follows it in a frame.
+// LocatePath parses a path and follows it in a frame.
 func (r *Log) LocatePath(path string, at event.Moment, t event.ThreadID, frame int) (Location, replay.Value, error) {
 	p, err := replay.ParsePath(path)
 	if err != nil {
@@ -468,7 +465,7 @@ func (r *Log) LocatePath(path string, at event.Moment, t event.ThreadID, frame i
 	return l, v, err
 }
 
-// near says which names there are instead of one that there is not.
+// near lists names that exist, for an error about one that does not.
 func (s Scope) near(name string) string {
 	var names []string
 	for _, v := range s.R.T.FunctionOf(s.Call).Variables {

@@ -1,5 +1,5 @@
-// Package state puts together what a timeline says of one moment: threads, stacks,
-// variables, memory, and where a path leads.
+// Package state reconstructs a moment of a timeline: threads, stacks, variables, memory, and the
+// locations of paths.
 package state
 
 import (
@@ -16,15 +16,15 @@ import (
 	"wraithology/core/timeline"
 )
 
-// Log is a timeline seen moment by moment. It is safe for concurrent use.
+// Log is a timeline for access by moment. It is safe for concurrent use.
 type Log struct {
 	T     *timeline.Timeline
 	info  func() replay.Info
 	names func() map[string]bool // of all variables of all functions
 }
 
-// New returns the states of a timeline. describe adds to its description how the program
-// ended and what is missing.
+// New returns the states of a timeline. describe adds the end of the program and the gaps to its
+// description.
 func New(t *timeline.Timeline, describe func(*Log, *replay.Info)) *Log {
 	r := &Log{T: t}
 	r.info = sync.OnceValue(func() replay.Info {
@@ -125,8 +125,8 @@ func (r *Log) ThreadName(th event.Thread) string {
 	return name
 }
 
-// CallAt returns the innermost call of a thread at a moment. A call that is
-// left at that very moment is still on the stack.
+// CallAt returns the innermost call of a thread at a moment. A call that ends at that moment is
+// still on the stack.
 func (r *Log) CallAt(t event.ThreadID, at event.Moment) event.CallID {
 	m := r.T.OnThread(t, at)
 	if m == event.NoMoment {

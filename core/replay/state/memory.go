@@ -8,9 +8,9 @@ import (
 	"wraithology/core/timeline"
 )
 
-// Memory is the memory of one process at a moment, put together from what the
-// log says of it since an earlier one. What an event refers to is written right
-// after it, so the moments up to until count too as far as they say that.
+// Memory is the memory of one process at a moment, reconstructed from the log since an earlier
+// moment. Memory that an event refers to is recorded right after it, so such events up to until
+// count too.
 type Memory struct {
 	t                *timeline.Timeline
 	process          uint16
@@ -18,11 +18,11 @@ type Memory struct {
 	moves            int          // how often what is looked for has been copied
 }
 
-// MaxMoves limits how often memory is followed to if it was copied from.
+// MaxMoves limits how often the source of copied memory is followed.
 const MaxMoves = 64
 
-// Moved says where the bytes at an address were before a copy, whether the copy covers all of them,
-// and whether it is known if they were.
+// Moved returns the address, before a copy, of the bytes at an address. whole is set if the copy
+// covers all of them; known is set if the source is known.
 func (m Memory) Moved(at event.Moment, address, size uint64) (from uint64, whole, known bool) {
 	e := m.t.Event(at)
 	source, n := event.DecodeMove(e.Data)
@@ -30,12 +30,12 @@ func (m Memory) Moved(at event.Moment, address, size uint64) (from uint64, whole
 	return source + (address - e.Address), whole, source != 0
 }
 
-// MemoryAt returns the memory of a process at a moment, from what the log says since another.
+// MemoryAt returns the memory of a process at a moment, from the log since another moment.
 func (r *Log) MemoryAt(process uint16, at, since event.Moment) replay.Memory {
 	return Memory{r.T, process, since, at, event.NoMoment, 0}
 }
 
-// MemoryUntil returns the memory of a process at a moment, from what the log says up to then.
+// MemoryUntil returns the memory of a process at a moment.
 func (r *Log) MemoryUntil(process uint16, at event.Moment) Memory {
 	return Memory{r.T, process, 0, at, at, 0}
 }
@@ -62,16 +62,16 @@ func (m Memory) reach() event.Moment {
 	return until
 }
 
-// maxTrailing limits how far behind an event what it refers to is looked for.
+// maxTrailing limits the moments after an event that are searched for the memory that it refers to.
 const maxTrailing = 256
 
 // Type implements replay.Memory.
 func (m Memory) Type(id event.TypeID) *event.Type { return m.t.Types(m.process)(id) }
 
-// maxSearched limits how many memory events are looked at for one value.
+// maxSearched limits the memory events that are examined for one value.
 const maxSearched = 20000
 
-// bytesKnown marks the bytes of a value of which something is known already.
+// bytesKnown marks the known bytes of a value.
 type bytesKnown []uint64
 
 func (b bytesKnown) all(from, to uint64) bool {
@@ -99,16 +99,15 @@ func (b *bytesKnown) add(size, from, to uint64) {
 	}
 }
 
-// stretch is what one memory event says: that from address on are values of one type, size bytes
-// each.
+// stretch is the content of one memory event: consecutive values of one type at an address.
 type stretch struct {
 	Address uint64
 	Of      *event.Type
 	Items   []event.Value
 }
 
-// Load implements replay.Memory. It goes back from the moment until an event tells of
-// the whole value, and then lays what later events say over it.
+// Load implements replay.Memory. It goes back in time to an event that covers the whole value, and
+// then applies the later events that cover parts of it.
 func (m Memory) Load(address uint64, t *event.Type) event.Value {
 	v := event.Value{Type: t, State: event.Unrecorded}
 	var later []stretch
@@ -170,8 +169,8 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 	return v
 }
 
-// wraps reports whether a value of a type is nothing but one of another: a struct with one
-// field, an array with one element.
+// wraps reports whether a type consists of one value of another: a struct with one field, an array
+// with one element.
 func (m Memory) wraps(t, only *event.Type, depth int) bool {
 	switch {
 	case t == nil || t.Size != only.Size || depth > 32:
@@ -210,7 +209,7 @@ func (m Memory) StretchAt(at event.Moment) (stretch, bool) {
 	return stretch{e.Address, values[0].Type, values}, true
 }
 
-// Part finds the value of a type at an address inside a stretch that covers it.
+// Part returns the value of a type at an address inside a stretch that covers it.
 func (s stretch) Part(address uint64, t *event.Type, types func(event.TypeID) *event.Type) (event.Value, bool) {
 	if s.Of.Size == 0 {
 		return s.Items[0], s.Of == t
@@ -246,8 +245,7 @@ func partOf(v event.Value, offset uint64, t *event.Type, types func(event.TypeID
 	return event.Value{}, false
 }
 
-// lay puts a value into v at an offset. Parts of v that nothing tells of are
-// unrecorded.
+// lay writes a value into v at an offset. Parts of v without an event are unrecorded.
 func (m Memory) lay(v *event.Value, offset uint64, x event.Value, depth int) {
 	if v.Type == nil || x.Type == nil || depth > 32 {
 		return
@@ -277,7 +275,7 @@ func (m Memory) lay(v *event.Value, offset uint64, x event.Value, depth int) {
 	}
 }
 
-// skeleton gives v n items of its own, unrecorded where it had none.
+// skeleton gives v its own n items; missing ones are unrecorded.
 func (m Memory) skeleton(v *event.Value, n int, typeOf func(int) event.TypeID) {
 	items := make([]event.Value, n)
 	copy(items, v.Items)
@@ -287,8 +285,8 @@ func (m Memory) skeleton(v *event.Value, n int, typeOf func(int) event.TypeID) {
 	v.Items, v.State = items, event.Known
 }
 
-// mapEvents lists what the log says of a map up to the moment, oldest first,
-// from the last time that all its entries were said.
+// mapEvents lists the events of a map up to the moment, oldest first, from the last one with all
+// entries.
 func (m Memory) mapEvents(address uint64) []event.Moment {
 	var list []event.Moment
 	for at := range m.t.MapEvents(m.process, address, nil, m.at) {
@@ -301,7 +299,7 @@ func (m Memory) mapEvents(address uint64) []event.Moment {
 	return list
 }
 
-// maxEntriesKept limits the entries that are put together for one map.
+// maxEntriesKept limits the entries of one map.
 const maxEntriesKept = 1 << 16
 
 // Entries implements replay.Memory.

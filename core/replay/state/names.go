@@ -12,7 +12,7 @@ func PlainName(s string) string {
 	return strings.NewReplacer("(*", "", ")", "").Replace(s)
 }
 
-// CommonPrefix counts the letters that two names begin with alike.
+// CommonPrefix counts the leading letters that two names have in common.
 func CommonPrefix(a, b string) int {
 	n := 0
 	for n < len(a) && n < len(b) && a[n]|0x20 == b[n]|0x20 {
@@ -21,7 +21,7 @@ func CommonPrefix(a, b string) int {
 	return n
 }
 
-// OuterText returns a text that holds for all calls of a function.
+// OuterText returns a text value that holds for all calls of a function.
 func (r *Log) OuterText(f *event.Function, name string) string {
 	for _, x := range f.Outer {
 		if x.Name == name {

@@ -18,8 +18,8 @@ func hasSite(k event.Kind) bool {
 	return k == event.Line || k == event.Fields || k == event.Message || k == event.Error
 }
 
-// Outer lists the values that hold for all calls of a function, and for all that a
-// process does, as globals.
+// Outer lists the values that hold for all calls of a function, and those of its process, as
+// globals.
 func (r *Log) Outer(c event.CallID, at event.Moment) []replay.Variable {
 	process := r.T.Call(c).Process
 	var out []replay.Variable
@@ -52,7 +52,7 @@ func (r *Log) process(id uint16) *event.Process {
 	return nil
 }
 
-// reportedThread adds a thread that does something at a moment.
+// reportedThread adds a thread that is active at a moment.
 func (r *Log) reportedThread(out []replay.Thread, th event.Thread, at event.Moment) []replay.Thread {
 	c := r.CallAt(th.ID, at)
 	if c == event.NoCall {
@@ -69,12 +69,12 @@ func (r *Log) reportedThread(out []replay.Thread, th event.Thread, at event.Mome
 	return append(out, t)
 }
 
-// threadKind says what the threads of the evidence are.
+// threadKind returns the kind of the evidence's threads.
 func (r *Log) threadKind() string {
 	return cmp.Or(r.T.Header.ThreadKind, "service")
 }
 
-// ReportedName names a thread: by its own name, or by its process and its number there.
+// ReportedName returns the name of a thread: its own, or that of its process with its number.
 func (r *Log) ReportedName(th event.Thread) string {
 	if th.Name != "" {
 		return th.Name
@@ -101,8 +101,7 @@ func (r *Log) sameName(program string) int {
 	return n
 }
 
-// noteFrames says of frames of other threads if they are, and of the outermost one whether there
-// should be one further out.
+// noteFrames marks frames on other threads, and the outermost frame if its caller is missing.
 func (r *Log) noteFrames(frames []replay.Frame, t event.ThreadID) {
 	for i := range frames {
 		if on := r.T.Call(frames[i].Call).Thread; on != t {
@@ -118,8 +117,8 @@ func (r *Log) noteFrames(frames []replay.Frame, t event.ThreadID) {
 	}
 }
 
-// Thrown lists the frames of the traceback that an error moment reports. They are within the call,
-// and see what it sees.
+// Thrown lists the frames of the traceback at an error moment. They are inside the call and have
+// its variables.
 func (r *Log) Thrown(at event.Moment, t event.ThreadID) []replay.Frame {
 	if r.Recorded() || r.T.Kind(at) != event.Error || r.T.Thread(at) != t {
 		return nil
@@ -158,7 +157,7 @@ func (r *Log) Thrown(at event.Moment, t event.ThreadID) []replay.Frame {
 	return nil
 }
 
-// TextOf returns a text that is known from a call's beginning on.
+// TextOf returns a text that is known from the beginning of a call.
 func (r *Log) TextOf(c event.CallID, name string) string {
 	f := r.T.FunctionOf(c)
 	for i, p := range f.Parameters {

@@ -31,7 +31,7 @@ func (r *Log) Text(at event.Moment) string {
 	return ""
 }
 
-// ErrorAt says which error a moment is: type and message.
+// ErrorAt returns the type and message of an error moment.
 func (r *Log) ErrorAt(m event.Moment) string {
 	switch r.T.Kind(m) {
 	case event.Leave:
@@ -79,9 +79,8 @@ func (r *Log) ReturnedError(m event.Moment) replay.Value {
 	return replay.Value{Value: values[len(values)-1], Memory: r.MemoryAt(r.T.Process(m), m, 0)}
 }
 
-// ErrorText finds an error's message without running anything: in the fields of
-// the standard library's errors, or in what a recorded call of its Error method
-// returned.
+// ErrorText finds the message of an error without calling methods: in the fields of the standard
+// library's errors, or in the result of a recorded call of its Error method.
 func (r *Log) ErrorText(v replay.Value) string {
 	if v.Form() == event.Interface && len(v.Items) == 1 {
 		v = v.With(v.Items[0])
@@ -127,10 +126,10 @@ func (r *Log) errorMethodResult(v replay.Value) string {
 	return ""
 }
 
-// maxErrorCalls limits the calls of an Error method that are looked at.
+// maxErrorCalls limits the calls of an Error method that are examined.
 const maxErrorCalls = 10000
 
-// Causes lists an error's message and those of the errors that it wraps.
+// Causes lists the messages of an error and of the errors that it wraps.
 func (r *Log) Causes(v replay.Value) []string {
 	var out []string
 	for range 16 {
@@ -160,7 +159,7 @@ func (r *Log) Causes(v replay.Value) []string {
 	return out
 }
 
-// ReportedError says what an error moment reports: its type, if it has one, and its message.
+// ReportedError returns the type, if any, and the message of an error moment.
 func (r *Log) ReportedError(m event.Moment) string {
 	cause := r.CauseAt(m)
 	switch {

@@ -43,8 +43,8 @@ func (r *Log) Variable(_ context.Context, at event.Moment, t event.ThreadID, fra
 	return r.CallVariable(c, at, name)
 }
 
-// CallVariable returns the variable that a name means in a call at a moment. Of what
-// no recorder made, a name that the function has and the call does not means null.
+// CallVariable returns the variable with a name in a call at a moment. In evidence without a
+// recorder, a name of the function without a value in the call is null.
 func (r *Log) CallVariable(c event.CallID, at event.Moment, name string) (replay.Variable, bool, error) {
 	f := r.T.FunctionOf(c)
 	for i := len(f.Variables) - 1; i >= 0; i-- {
@@ -107,8 +107,8 @@ func (r *Log) FrameCall(at event.Moment, t event.ThreadID, frame int) (event.Cal
 	return 0, fmt.Errorf("frame %d of thread %d at moment %d: %w; no own code runs there at that moment", frame, t, at, fault.NoFrame)
 }
 
-// hideShadowed leaves, of the names that mean several variables here, the one
-// that was declared last.
+// hideShadowed removes shadowed variables: among those with the same name, the last declared one
+// remains.
 func hideShadowed(list []replay.Variable) []replay.Variable {
 	last := map[string]int{}
 	for i, v := range list {
@@ -125,8 +125,8 @@ func hideShadowed(list []replay.Variable) []replay.Variable {
 	return out
 }
 
-// Visible reports whether a variable can be named on the line that the call has
-// reached. Results without a name are there once the call has returned.
+// Visible reports whether a variable can be named on the call's current line. Unnamed results can
+// be named after the return.
 func (r *Log) Visible(v event.Variable, c event.CallID, at event.Moment) bool {
 	switch {
 	case v.Scope == event.Parameter || v.Scope == event.Global:
@@ -169,12 +169,11 @@ func (r *Log) VariableOf(v event.Variable, id event.VariableID, f *event.Functio
 	return out
 }
 
-// maxStaleLines limits how far back a scope's beginning is looked for.
+// maxStaleLines limits how far back the beginning of a scope is searched.
 const maxStaleLines = 4096
 
-// stale reports whether a local's value is left from an earlier pass through its
-// scope: on the line that declares it, the value counts only if it was written
-// after the scope was entered.
+// stale reports whether a local's value is from an earlier pass through its scope: on the line of
+// its declaration, the value counts only if it was written after the scope was entered.
 func (r *Log) stale(v event.Variable, c event.CallID, written, at event.Moment) bool {
 	if r.lineOf(c, at) != v.Line {
 		return false
@@ -194,7 +193,7 @@ func (r *Log) stale(v event.Variable, c event.CallID, written, at event.Moment) 
 	return false
 }
 
-// ValueWritten returns a variable's value from the event that gave it.
+// ValueWritten returns the value of a variable in the event that wrote it.
 func (r *Log) ValueWritten(m event.Moment, id event.VariableID, f *event.Function, since, at event.Moment) (event.Value, error) {
 	e := r.T.Event(m)
 	types := r.T.Types(r.T.Process(m))
@@ -218,8 +217,8 @@ func (r *Log) ValueWritten(m event.Moment, id event.VariableID, f *event.Functio
 	return event.DecodeNth(e.Data, e.Args, i, types)
 }
 
-// Scalar returns the value of a variable of the innermost frame if it is a number, a text or a
-// truth value that nothing else can refer to. It is Variable for conditions, which ask very often.
+// Scalar returns the value of a variable of the innermost frame, if it is a number, text or boolean
+// that nothing else can refer to. It is a fast Variable for conditions.
 func (r *Log) Scalar(at event.Moment, name string) (event.Value, bool) {
 	if at < 0 || at >= r.T.Len() {
 		return event.Value{}, false

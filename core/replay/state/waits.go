@@ -6,7 +6,7 @@ import (
 	"wraithology/core/event"
 )
 
-// waits says what a thread is doing at a moment: its state, or what it waits for.
+// waits describes the state of a thread at a moment, and what it waits for.
 func (r *Log) waits(t event.ThreadID, at event.Moment, state string) string {
 	m := r.T.OnThread(t, at)
 	if m == event.NoMoment {
@@ -40,8 +40,8 @@ func (r *Log) waits(t event.ThreadID, at event.Moment, state string) string {
 	return text
 }
 
-// waitEnd says what ended a wait: what another thread did with the same thing last before this
-// thread continued.
+// waitEnd describes the end of a wait: the last operation of another thread on the same object
+// before this thread continued.
 func (r *Log) waitEnd(t event.ThreadID, wait event.Moment) string {
 	next := r.T.Next(t, wait)
 	e := r.T.Event(wait)

@@ -86,8 +86,8 @@ func (r Stepper) CallLines(_ context.Context, at event.Moment, t event.ThreadID,
 	return hits, nil
 }
 
-// Activity implements replay.Stepper. It looks at no more than sampled moments of each
-// span, so that its cost does not grow with the recording.
+// Activity implements replay.Stepper. It samples the moments of each interval, so that its cost
+// does not grow with the recording.
 func (r Stepper) Activity(ctx context.Context, from, to event.Moment, spans int) ([]replay.Lane, error) {
 	n := r.T.Len()
 	from, to = max(from, 0), min(to, n)

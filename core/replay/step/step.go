@@ -1,4 +1,4 @@
-// Package step decides where a step through a timeline ends.
+// Package step finds the end of a step through a timeline.
 package step
 
 import (
@@ -15,8 +15,8 @@ import (
 // Stepper steps through a timeline.
 type Stepper struct{ find.Finder }
 
-// Step implements replay.Stepper. Every step ends at a line, a panic, a recovery, a test
-// failure, or at the end of what the thread did.
+// Step implements replay.Stepper. A step ends at a line, a panic, a recovery, a test failure, or
+// the end of the thread.
 func (r Stepper) Step(ctx context.Context, at event.Moment, t event.ThreadID, s replay.Step) (event.Moment, replay.Reason, error) {
 	if err := r.Check(at); err != nil {
 		return at, "", err
@@ -63,7 +63,7 @@ type walker struct {
 	s replay.Step
 }
 
-// halts reports whether a step ends at a moment, and why.
+// halts reports whether a step ends at a moment, with the reason.
 func (w walker) halts(m event.Moment) (replay.Reason, bool) {
 	switch w.r.T.Kind(m) {
 	case event.Line:
@@ -89,7 +89,7 @@ func (w walker) halts(m event.Moment) (replay.Reason, bool) {
 	return "", false
 }
 
-// into goes to the next or previous halt on the thread, whatever call it is in.
+// into goes to the next or previous halt on the thread, in any call.
 func (w walker) into(at event.Moment) (event.Moment, replay.Reason) {
 	from := w.r.CallAt(w.t, at)
 	for m := range w.r.T.Walk(w.t, at, w.s.Back) {
@@ -151,7 +151,7 @@ func (w walker) movedBack(why replay.Reason, from, to event.CallID) replay.Reaso
 // own reports whether steps end in a call.
 func (w walker) own(c event.CallID) bool { return w.s.Everything || w.r.T.FunctionOf(c).Own }
 
-// nextIn returns the next halt of a call itself after a moment, or NoMoment.
+// nextIn returns the next halt in a call after a moment, or NoMoment.
 func (w walker) nextIn(c event.CallID, after event.Moment) event.Moment {
 	if !w.own(c) {
 		return event.NoMoment
@@ -176,7 +176,7 @@ func (w walker) nextIn(c event.CallID, after event.Moment) event.Moment {
 	return next
 }
 
-// forward goes over the next call, or out of the current one.
+// forward steps over the next call, or out of the current one.
 func (w walker) forward(c event.CallID, at event.Moment) (event.Moment, replay.Reason) {
 	if w.s.Way != replay.Out {
 		if m := w.nextIn(c, at); m != event.NoMoment {
@@ -193,7 +193,7 @@ func (w walker) forward(c event.CallID, at event.Moment) (event.Moment, replay.R
 		}
 		unwound = unwound || w.r.Unwound(c)
 		if unwound {
-			// A function that was deferred may have recovered.
+			// A deferred function may have recovered.
 			if m := w.recovery(after, call.Parent); m != event.NoMoment {
 				return m, replay.Recovered
 			}
@@ -211,7 +211,7 @@ func (w walker) forward(c event.CallID, at event.Moment) (event.Moment, replay.R
 		}
 	}
 	if unwound && c == event.NoCall {
-		// Nothing of this stack continues: what there is to see is the panic.
+		// Nothing of this stack continues: the step ends at the panic.
 		panics := w.r.T.Notable(event.Panic)
 		for i := panics.After(at); i < panics.Len(); i++ {
 			if m := panics.At(i); w.r.T.Thread(m) == w.t {
@@ -220,14 +220,14 @@ func (w walker) forward(c event.CallID, at event.Moment) (event.Moment, replay.R
 		}
 	}
 	if c == event.NoCall {
-		// The thread may come back from foreign code into own code.
+		// The thread may return from foreign code to own code.
 		return w.into(after)
 	}
 	return w.end()
 }
 
-// recovery returns where the thread recovered from a panic, after a moment and
-// while the given call was still open, or NoMoment.
+// recovery returns the moment at which the thread recovered from a panic, after a moment and while
+// a call was open, or NoMoment.
 func (w walker) recovery(after event.Moment, within event.CallID) event.Moment {
 	list := w.r.T.Notable(event.Recover)
 	until := w.r.T.Len()
@@ -244,7 +244,7 @@ func (w walker) recovery(after event.Moment, within event.CallID) event.Moment {
 	return event.NoMoment
 }
 
-// back goes to the previous line of the call, or to its entry, or to the call of it.
+// back goes to the previous line of the call, or to its entry, or to the call in the caller.
 func (w walker) back(c event.CallID, at event.Moment) (event.Moment, replay.Reason) {
 	call := w.r.T.Call(c)
 	if w.s.Way != replay.Out && w.own(c) {
@@ -268,8 +268,7 @@ func (w walker) back(c event.CallID, at event.Moment) (event.Moment, replay.Reas
 	return w.into(call.Enter)
 }
 
-// head goes to the first line of a call, or of one further out, with the
-// arguments that it had.
+// head goes to the first line of a call, or of an outer one, with its arguments.
 func (w walker) head(c event.CallID, at event.Moment) (event.Moment, replay.Reason) {
 	if c == event.NoCall {
 		return at, replay.AtBeginning

@@ -70,7 +70,7 @@ func (r Reader) MomentOfTrace(_ context.Context, trace string, t time.Time) (eve
 	return first, true
 }
 
-// threadOfTrace finds the thread that the lines of a trace are in a log.
+// threadOfTrace finds the thread with the lines of a trace in a log.
 func (r Reader) threadOfTrace(trace string) (event.ThreadID, bool) {
 	for id := event.ThreadID(1); int(id) <= r.T.Threads(); id++ {
 		if _, name, ok := strings.Cut(r.T.ThreadInfo(id).Name, " "); ok && strings.EqualFold(name, trace) {

@@ -11,7 +11,7 @@ import (
 	"wraithology/core/timeline"
 )
 
-// whose returns what tells whether a moment's message is meant.
+// whose returns a function that reports whether a moment's message is selected.
 func (r Reader) whose(of replay.Whose) (func(event.Moment) bool, error) {
 	thread := of.Thread
 	switch {

@@ -1,5 +1,4 @@
-// Package trace reads what services reported: traces and their spans, messages, and the
-// time of day.
+// Package trace finds traces with their spans, messages, and times of day in a timeline.
 package trace
 
 import (
@@ -68,7 +67,7 @@ func (r Reader) trace(i int) replay.Trace {
 	return t
 }
 
-// pieceOfTraces is how many traces a condition is evaluated for in one go.
+// pieceOfTraces is the number of traces of one unit of work.
 const pieceOfTraces = 4096
 
 // Traces implements replay.Tracer.
@@ -130,8 +129,7 @@ func (r Reader) Traces(ctx context.Context, when replay.Condition, page replay.P
 	return out, nil
 }
 
-// noSuchName asks a condition once, and returns an error where it names what no
-// span has.
+// noSuchName evaluates a condition once and returns an error if it uses a name that no span has.
 func (r Reader) noSuchName(ctx context.Context, when replay.Condition) error {
 	s := &traceScope{Reader: r}
 	_, _ = r.traceHolds(ctx, s, 0, when) // only what it looked for counts
@@ -149,8 +147,8 @@ func (r Reader) traceHolds(ctx context.Context, s *traceScope, i int, when repla
 	return when.Holds(ctx, s, s.info.First, r.T.Call(s.info.Root).Thread)
 }
 
-// traceScope is where the names of a condition over traces are looked up: what is
-// said of the trace itself, then the values of its root, then those of its other spans.
+// traceScope resolves the names in a condition on traces: names of the trace, then values of its
+// root, then values of its other spans.
 type traceScope struct {
 	Reader
 	i      int
@@ -164,7 +162,7 @@ var plainDuration = &event.Type{ID: 8, Name: event.DurationType, Form: event.Int
 
 var plainTime = &event.Type{ID: 9, Name: event.TimestampType, Form: event.Int, Size: 8}
 
-// traceNames are the names of what is said of a trace itself.
+// traceNames are the names of a trace's own values.
 var traceNames = []string{"traceID", "service", "operation", "status", "duration", "spans", "errors", "started"}
 
 func (s *traceScope) own(name string) (v event.Value, ok bool) {
@@ -199,7 +197,7 @@ func (s *traceScope) Scalar(_ event.Moment, name string) (event.Value, bool) {
 	return v.Value, ok && !v.Nil
 }
 
-// attribute finds the first value of a name among the spans.
+// attribute finds the first value with a name among the spans.
 func (s *traceScope) attribute(name string) (replay.Value, bool) {
 	v, ok, err := s.CallVariable(s.info.Root, s.info.Last, name)
 	if err == nil && ok && !v.Value.Nil {
@@ -252,7 +250,7 @@ func (r Reader) TraceOf(id string) (replay.Trace, error) {
 	return r.trace(i), nil
 }
 
-// findTrace finds a trace by its ID or the beginning of it.
+// findTrace finds a trace by its ID or a prefix of it.
 func (r Reader) findTrace(id string) (int, error) {
 	id = strings.ToLower(strings.TrimSpace(id))
 	whole, err := hex.DecodeString(id)
@@ -295,7 +293,7 @@ func (r Reader) TraceAt(_ context.Context, at event.Moment, thread event.ThreadI
 	return replay.Trace{}, fmt.Errorf("moment %d: %w: thread %d is in no span there", at, fault.NoTrace, thread)
 }
 
-// maxTraceSpans limits the spans that are listed of one trace.
+// maxTraceSpans limits the listed spans of one trace.
 const maxTraceSpans = 100_000
 
 // Spans implements replay.Tracer.
@@ -372,8 +370,8 @@ func (r Reader) links(c event.CallID) (out []replay.Link) {
 	return out
 }
 
-// critical finds the critical path of a trace: from the end of the root back, the
-// time until the child that ended last is the parent's own, then it is that child's.
+// critical computes the critical path of a trace: from the end of the root backward, the time after
+// the last child's end belongs to the parent, the time before it to that child.
 func critical(list []replay.Span, children [][]int, roots []int) {
 	end := func(k int) time.Duration { return list[k].Start + list[k].Duration }
 	root := roots[0]

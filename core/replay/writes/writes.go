@@ -14,14 +14,14 @@ import (
 // Reader finds writes in a timeline.
 type Reader struct{ *state.Log }
 
-// Given is a moment that says what a location holds. Sure says that the program
-// stored there, so that it is a write even where the value stays the same.
-type Given struct {
-	At    event.Moment
-	value replay.Value
-	known bool // value is the location's whole value
-	sure  bool
-	Moved uint64 // where it lay then, if its memory has been copied since
+// Record is a moment with the value of a location. isStore is set if the program stored there, so
+// that it is a write even if the value stays the same.
+type Record struct {
+	At      event.Moment
+	value   replay.Value
+	known   bool // value is the location's whole value
+	isStore bool
+	Moved   uint64 // the location at that time, if its memory has been copied since
 }
 
 // Writes implements replay.History.
@@ -51,8 +51,8 @@ func (r Reader) Writes(ctx context.Context, path string, at event.Moment, t even
 	return out, nil
 }
 
-// Whole returns the value that a location holds once it was written.
-func (r Reader) Whole(l state.Location, g Given) replay.Value {
+// Whole returns the value of a location after it was written.
+func (r Reader) Whole(l state.Location, g Record) replay.Value {
 	if g.known {
 		return g.value
 	}
@@ -81,7 +81,7 @@ func (r Reader) LastWrite(ctx context.Context, path string, at event.Moment, t e
 	return w, true, nil
 }
 
-// WriteMoments lists the moments at which what a path leads to was written.
+// WriteMoments lists the moments of the writes of a path.
 func (r Reader) WriteMoments(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) ([]event.Moment, error) {
 	l, _, err := r.LocatePath(path, at, t, frame)
 	if err != nil {
@@ -95,11 +95,11 @@ func (r Reader) WriteMoments(ctx context.Context, path string, at event.Moment, 
 	return out, err
 }
 
-// WritesOf lists all writes of a location, oldest first: stores of the program,
-// and moments at which it was found to hold something else than before.
-func (r Reader) WritesOf(ctx context.Context, l state.Location, at event.Moment) ([]Given, error) {
-	var list []Given
-	for g := range r.givenAt(l, r.T.Len()-1, at) {
+// WritesOf lists all writes of a location, oldest first: stores of the program, and moments at
+// which its value was found to differ.
+func (r Reader) WritesOf(ctx context.Context, l state.Location, at event.Moment) ([]Record, error) {
+	var list []Record
+	for g := range r.recordsAt(l, r.T.Len()-1, at) {
 		if len(list)%1024 == 0 && ctx.Err() != nil {
 			return nil, fmt.Errorf("list the writes: %w", ctx.Err())
 		}
@@ -111,7 +111,7 @@ func (r Reader) WritesOf(ctx context.Context, l state.Location, at event.Moment)
 		if len(out) == 0 && g.known && g.value.State == event.Unassigned {
 			continue // the map was made, and had no such entry yet
 		}
-		if i > 0 && !g.sure && g.known && len(out) > 0 && out[len(out)-1].known && replay.Identity(out[len(out)-1].value.Value) == replay.Identity(g.value.Value) {
+		if i > 0 && !g.isStore && g.known && len(out) > 0 && out[len(out)-1].known && replay.Identity(out[len(out)-1].value.Value) == replay.Identity(g.value.Value) {
 			continue
 		}
 		out = append(out, g)
@@ -119,15 +119,15 @@ func (r Reader) WritesOf(ctx context.Context, l state.Location, at event.Moment)
 	return out, nil
 }
 
-// LastWriteOf finds the write that gave a location the value that it has at a moment.
-func (r Reader) LastWriteOf(ctx context.Context, l state.Location, at event.Moment) (Given, bool) {
+// LastWriteOf finds the write that gave a location its value at a moment.
+func (r Reader) LastWriteOf(ctx context.Context, l state.Location, at event.Moment) (Record, bool) {
 	if at < 0 {
-		return Given{}, false
+		return Record{}, false
 	}
-	var found Given
+	var found Record
 	ok := false
 	n := 0
-	for g := range r.givenAt(l, at, at) {
+	for g := range r.recordsAt(l, at, at) {
 		if n++; n%1024 == 0 && ctx.Err() != nil {
 			return found, false
 		}
@@ -135,27 +135,27 @@ func (r Reader) LastWriteOf(ctx context.Context, l state.Location, at event.Mome
 			return found, true
 		}
 		found, ok = g, true
-		if g.sure || !g.known {
+		if g.isStore || !g.known {
 			return found, true
 		}
 	}
 	return found, ok
 }
 
-// givenAt gives the moments, at most at from and latest first, that say what a
-// location holds, as long as the memory is what it is at a moment.
-func (r Reader) givenAt(l state.Location, from, at event.Moment) func(yield func(Given) bool) {
+// recordsAt yields the records of a location, latest first, at most at from, as long as its memory
+// is the same as at a moment.
+func (r Reader) recordsAt(l state.Location, from, at event.Moment) func(yield func(Record) bool) {
 	switch {
 	case l.Entry != nil:
-		return r.givenEntry(l, from)
+		return r.entryRecords(l, from)
 	case l.Call == event.NoCall:
-		return r.givenMemory(l, from, at)
+		return r.memoryRecords(l, from, at)
 	}
-	return r.givenVariable(l, from)
+	return r.variableRecords(l, from)
 }
 
-func (r Reader) givenVariable(l state.Location, from event.Moment) func(yield func(Given) bool) {
-	return func(yield func(Given) bool) {
+func (r Reader) variableRecords(l state.Location, from event.Moment) func(yield func(Record) bool) {
+	return func(yield func(Record) bool) {
 		f := r.T.FunctionOf(l.Call)
 		for m := r.T.LastWrite(l.Call, l.Variable, from); m != event.NoMoment; m = r.T.LastWrite(l.Call, l.Variable, m-1) {
 			v, err := r.ValueWritten(m, l.Variable, f, 0, m)
@@ -163,7 +163,7 @@ func (r Reader) givenVariable(l state.Location, from event.Moment) func(yield fu
 				return
 			}
 			value := l.Part(replay.Value{Value: v, Memory: r.MemoryAt(l.Process, m, 0)})
-			if !yield(Given{At: m, value: value, known: true, sure: len(l.Within) == 0}) {
+			if !yield(Record{At: m, value: value, known: true, isStore: len(l.Within) == 0}) {
 				return
 			}
 			if m == 0 {
@@ -173,13 +173,13 @@ func (r Reader) givenVariable(l state.Location, from event.Moment) func(yield fu
 	}
 }
 
-func (r Reader) givenMemory(l state.Location, from, at event.Moment) func(yield func(Given) bool) {
-	return func(yield func(Given) bool) { r.eachGiven(l, from, at, 0, yield) }
+func (r Reader) memoryRecords(l state.Location, from, at event.Moment) func(yield func(Record) bool) {
+	return func(yield func(Record) bool) { r.eachRecord(l, from, at, 0, yield) }
 }
 
-// eachGiven calls yield for what the log says of a location in memory, and of where its bytes were
-// copied from, latest first. It reports whether to continue.
-func (r Reader) eachGiven(l state.Location, from, at event.Moment, moves int, yield func(Given) bool) bool {
+// eachRecord calls yield for the records of a location in memory, and of the places from which its
+// bytes were copied, latest first. It returns false if yield did.
+func (r Reader) eachRecord(l state.Location, from, at event.Moment, moves int, yield func(Record) bool) bool {
 	m := r.MemoryUntil(l.Process, from)
 	for c := range r.T.Covering(l.Process, l.Address, l.Of.Size, from) {
 		e := c.At
@@ -188,10 +188,10 @@ func (r Reader) eachGiven(l state.Location, from, at event.Moment, moves int, yi
 			source, whole, known := m.Moved(e, l.Address, l.Of.Size)
 			if whole && known && moves < state.MaxMoves {
 				l.Address = source
-				return r.eachGiven(l, e-1, min(at, e-1), moves+1, yield)
+				return r.eachRecord(l, e-1, min(at, e-1), moves+1, yield)
 			}
 			if whole {
-				return yield(Given{At: e, value: replay.Value{Value: event.Value{Type: l.Of, State: event.Unrecorded}}, known: true})
+				return yield(Record{At: e, value: replay.Value{Value: event.Value{Type: l.Of, State: event.Unrecorded}}, known: true})
 			}
 			continue
 		}
@@ -199,12 +199,12 @@ func (r Reader) eachGiven(l state.Location, from, at event.Moment, moves int, yi
 		if !ok || !s.Overlaps(l.Address, l.Of.Size) {
 			continue
 		}
-		g := Given{At: e}
+		g := Record{At: e}
 		if moves > 0 {
 			g.Moved = l.Address
 		}
 		if !s.Covers(l.Address, l.Of.Size) {
-			g.sure = true
+			g.isStore = true
 			if (k == event.Store || k == event.Cell) && !yield(g) { // of a part of it
 				return false
 			}
@@ -221,7 +221,7 @@ func (r Reader) eachGiven(l state.Location, from, at event.Moment, moves int, yi
 			continue
 		}
 		g.known = true
-		g.sure = k == event.Store && s.Address == l.Address && s.Of == l.Of && len(l.Within) == 0
+		g.isStore = k == event.Store && s.Address == l.Address && s.Of == l.Of && len(l.Within) == 0
 		g.value = l.Part(replay.Value{Value: part, Memory: r.MemoryAt(l.Process, e, 0)})
 		if !yield(g) {
 			return false
@@ -230,13 +230,13 @@ func (r Reader) eachGiven(l state.Location, from, at event.Moment, moves int, yi
 	return true
 }
 
-func (r Reader) givenEntry(l state.Location, from event.Moment) func(yield func(Given) bool) {
-	return func(yield func(Given) bool) {
+func (r Reader) entryRecords(l state.Location, from event.Moment) func(yield func(Record) bool) {
+	return func(yield func(Record) bool) {
 		types := r.T.Types(l.Process)
 		wanted := replay.Identity(*l.Entry)
 		for m := range r.T.MapEvents(l.Process, l.Address, state.EncodedKey(*l.Entry), from) {
 			e := r.T.Event(m)
-			g := Given{At: m, known: true, value: replay.Value{Value: event.Value{State: event.Unassigned}, Memory: r.MemoryAt(l.Process, m, 0)}}
+			g := Record{At: m, known: true, value: replay.Value{Value: event.Value{State: event.Unassigned}, Memory: r.MemoryAt(l.Process, m, 0)}}
 			if e.Kind == event.Entries {
 				whole, err := event.DecodeEntries(e.Data, types)
 				if err != nil || whole.Type != l.Of {
@@ -255,7 +255,7 @@ func (r Reader) givenEntry(l state.Location, from event.Moment) func(yield func(
 				if err != nil || replay.Identity(values[0]) != wanted {
 					continue
 				}
-				g.sure = true
+				g.isStore = true
 				if e.Kind == event.Element {
 					g.value.Value = values[1]
 				}

@@ -1,4 +1,4 @@
-// Package steptest tests that steps lead back to where they came from.
+// Package steptest tests that steps are reversible.
 package steptest
 
 import (
@@ -70,7 +70,7 @@ func LeadBack(t testing.TB, r replay.Stepper, tl *timeline.Timeline, n int) (che
 	return checked
 }
 
-// reasonAt is the reason of a step that ends at a moment of the same call.
+// reasonAt returns the reason of a step that ends at a moment of the same call.
 func reasonAt(tl *timeline.Timeline, m event.Moment) replay.Reason {
 	switch tl.Kind(m) {
 	case event.Panic:
