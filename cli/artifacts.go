@@ -13,12 +13,12 @@ import (
 func (a *app) artifactCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "artifact CASE", Short: "List a case's binaries, debug files and source text, or upload some", Args: args(1, 1, "CASE"),
-		RunE: func(c *cobra.Command, given []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
-			list, err := s.ListArtifacts(c.Context(), given[0])
+			list, err := s.ListArtifacts(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -34,25 +34,25 @@ func (a *app) artifactCommand() *cobra.Command {
 	var name string
 	add := &cobra.Command{
 		Use: "add CASE FILE", Short: "Upload a binary, a debug file, or a .zip or .tar.gz of source text", Args: args(2, 2, "CASE FILE --name NAME"),
-		RunE: func(c *cobra.Command, given []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
-			f, err := os.Open(given[1])
+			f, err := os.Open(args[1])
 			if err != nil {
 				return usage("check the path", "%w", err)
 			}
 			defer f.Close()
 			if name == "" {
-				name = filepath.Base(given[1])
+				name = filepath.Base(args[1])
 			}
-			x, err := s.AddArtifact(c.Context(), given[0], name, f)
+			x, err := s.AddArtifact(c.Context(), args[0], name, f)
 			if err != nil {
 				return err
 			}
 			return a.print(x, func(w io.Writer) {
-				fmt.Fprintf(w, "%s  a %s of %s, %d bytes, build ID %s\n  the case's core dumps are read again with it\n", x.Name, x.Kind, given[0], x.Bytes, orNone(x.BuildID))
+				fmt.Fprintf(w, "%s  a %s of %s, %d bytes, build ID %s\n  the case's core dumps are read again with it\n", x.Name, x.Kind, args[0], x.Bytes, orNone(x.BuildID))
 			})
 		},
 	}

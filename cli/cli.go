@@ -85,15 +85,15 @@ func (a *app) root() *cobra.Command {
 		SilenceErrors: true, SilenceUsage: true, TraverseChildren: true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 		Args:              cobra.ArbitraryArgs,
-		RunE: func(c *cobra.Command, given []string) error {
-			if len(given) == 0 {
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
 				return c.Help()
 			}
 			remedy := "wraith help lists the commands"
-			if near := c.SuggestionsFor(given[0]); len(near) > 0 {
+			if near := c.SuggestionsFor(args[0]); len(near) > 0 {
 				remedy = "did you mean wraith " + strings.Join(near, ", or wraith ") + "?"
 			}
-			return usage(remedy, "unknown command %q", given[0])
+			return usage(remedy, "unknown command %q", args[0])
 		},
 	}
 	// These two flags can also are before the command.
@@ -155,9 +155,9 @@ func foundSome(n int) error {
 
 // args checks the number of a command's arguments.
 func args(least, most int, wanted string) cobra.PositionalArgs {
-	return func(c *cobra.Command, given []string) error {
-		if len(given) < least || len(given) > most {
-			return usage("use: "+c.CommandPath()+" "+wanted, "%s takes another number of arguments than %d", c.CommandPath(), len(given))
+	return func(c *cobra.Command, args []string) error {
+		if len(args) < least || len(args) > most {
+			return usage("use: "+c.CommandPath()+" "+wanted, "%s takes another number of arguments than %d", c.CommandPath(), len(args))
 		}
 		return nil
 	}

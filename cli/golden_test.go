@@ -77,13 +77,13 @@ func TestGolden(t *testing.T) {
 	for name, list := range lines {
 		var got strings.Builder
 		for _, line := range list {
-			given := strings.Fields(line)
-			for i, w := range given {
+			args := strings.Fields(line)
+			for i, w := range args {
 				if w == "E" || strings.HasPrefix(w, "E@") || strings.HasPrefix(w, "E#") {
-					given[i] = name + w[1:]
+					args[i] = name + w[1:]
 				}
 			}
-			got.WriteString(wraith(strings.Join(given, " ")))
+			got.WriteString(wraith(strings.Join(args, " ")))
 		}
 		path := name + ".golden"
 		if *update {

@@ -87,19 +87,19 @@ func printInstant(w io.Writer, o printing, _ ask.InstantRequest, x ask.Instant) 
 func (a *app) offset() *cobra.Command {
 	return &cobra.Command{
 		Use: "offset CASE/NAME DURATION", Short: "Say how far the clock of evidence is behind the case's", Args: args(2, 2, "CASE/NAME DURATION, for example 1.5s or -200ms"),
-		RunE: func(c *cobra.Command, given []string) error {
-			d, err := time.ParseDuration(given[1])
+		RunE: func(c *cobra.Command, args []string) error {
+			d, err := time.ParseDuration(args[1])
 			if err != nil {
-				return usage("for example 1.5s, or -- -200ms", "invalid duration %q", given[1])
+				return usage("for example 1.5s, or -- -200ms", "invalid duration %q", args[1])
 			}
-			s, err := a.inCase(given[0])
+			s, err := a.inCase(args[0])
 			if err != nil {
 				return err
 			}
 			if err := s.SetOffset(c.Context(), d); err != nil {
 				return err
 			}
-			return a.print(map[string]int64{"offsetNs": int64(d)}, func(w io.Writer) { fmt.Fprintf(w, "the clock of %s counts as %s behind\n", given[0], d) })
+			return a.print(map[string]int64{"offsetNs": int64(d)}, func(w io.Writer) { fmt.Fprintf(w, "the clock of %s counts as %s behind\n", args[0], d) })
 		},
 	}
 }

@@ -77,12 +77,12 @@ func command[Q ask.Request[A], A any](a *app, x question[Q, A]) *cobra.Command {
 	}
 	a.evidenceFlags(c)
 	a.outputFlags(c)
-	c.RunE = func(c *cobra.Command, given []string) error {
-		l, err := locator.Parse(given[0])
+	c.RunE = func(c *cobra.Command, args []string) error {
+		l, err := locator.Parse(args[0])
 		if err != nil {
 			return err
 		}
-		rest, err := takeArguments(v, fields, given[1:])
+		rest, err := takeArguments(v, fields, args[1:])
 		if err != nil {
 			return err
 		}
@@ -138,23 +138,23 @@ func setPlace(q reflect.Value, l locator.Locator) {
 }
 
 // takeArguments sets the fields that arguments represent and returns the remaining arguments.
-func takeArguments(request reflect.Value, fields []ask.Field, given []string) (rest []string, err error) {
-	taken := map[int]bool{}
+func takeArguments(request reflect.Value, fields []ask.Field, args []string) (rest []string, err error) {
+	isTaken := map[int]bool{}
 	for _, f := range fields {
 		n, err := strconv.Atoi(f.Tag.Get("arg"))
-		if err != nil || n > len(given) {
+		if err != nil || n > len(args) {
 			continue
 		}
-		taken[n-1] = true
-		if err := ask.SetField(request, f, given[n-1:n]); err != nil {
+		isTaken[n-1] = true
+		if err := ask.SetField(request, f, args[n-1:n]); err != nil {
 			if k, _ := fault.Of(err); k != fault.Internal {
 				return nil, err
 			}
-			return nil, usage("", "invalid %s %q: %w", f.Name, given[n-1], err)
+			return nil, usage("", "invalid %s %q: %w", f.Name, args[n-1], err)
 		}
 	}
-	for i, x := range given {
-		if !taken[i] {
+	for i, x := range args {
+		if !isTaken[i] {
 			rest = append(rest, x)
 		}
 	}

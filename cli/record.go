@@ -17,21 +17,21 @@ func (a *app) record() *cobra.Command {
 	c := &cobra.Command{
 		Use: "record -o FILE -- COMMAND", Short: "Run a Go program or its tests and record what they do",
 		Long: "Run go run, go test or go build, or a program that wraith record -- go build made,\nand write an execution log. The program's files stay untouched; its output, exit code\nand signals pass through. A program that was built this way writes its log when it runs.",
-		Args: func(c *cobra.Command, given []string) error {
-			if len(given) == 0 || c.ArgsLenAtDash() != 0 {
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 || c.ArgsLenAtDash() != 0 {
 				return usage("use: wraith record -o FILE -- go run|test|build …", "no command to record was given")
 			}
 			return nil
 		},
-		RunE: func(c *cobra.Command, given []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			if output == "" {
-				return usage("use: wraith record -o FILE -- "+given[0]+" …", "no output was named")
+				return usage("use: wraith record -o FILE -- "+args[0]+" …", "no output was named")
 			}
 			if ring < 0 {
 				return usage("use a number of megabytes from 1 on, or leave --ring off to keep everything", "invalid --ring %d", ring)
 			}
 			detail.Level = recorder.Level(level)
-			r, err := recorder.Record(c.Context(), recorder.Options{Output: output, Command: given, Detail: detail, Ring: ring << 20, Stdin: a.in, Stdout: a.out, Stderr: a.err})
+			r, err := recorder.Record(c.Context(), recorder.Options{Output: output, Command: args, Detail: detail, Ring: ring << 20, Stdin: a.in, Stdout: a.out, Stderr: a.err})
 			switch {
 			case err != nil && (r.ExitCode == 0 || !errors.Is(err, fault.Nothing)):
 				return err

@@ -76,30 +76,30 @@ func (a *app) signIn() *cobra.Command {
 	c := &cobra.Command{
 		Use: "sign-in URL --name NAME", Short: "Sign in to a service; the password is read from standard input",
 		Args: args(1, 1, "URL --name NAME"),
-		RunE: func(c *cobra.Command, given []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			if name == "" {
-				return usage("use: wraith sign-in "+given[0]+" --name NAME", "no name was given")
+				return usage("use: wraith sign-in "+args[0]+" --name NAME", "no name was given")
 			}
 			password, err := a.password()
 			if err != nil {
 				return err
 			}
 			host, _ := os.Hostname()
-			token, err := client.New(given[0], "").SignIn(c.Context(), api.Credentials{Name: name, Password: password}, "command line on "+host)
+			token, err := client.New(args[0], "").SignIn(c.Context(), api.Credentials{Name: name, Password: password}, "command line on "+host)
 			if err != nil {
 				return err
 			}
 			if err := os.MkdirAll(filepath.Dir(a.config), 0o700); err != nil {
 				return fmt.Errorf("keep the sign-in: %w", err)
 			}
-			kept, err := json.Marshal(signedIn{given[0], token.Secret, name})
+			kept, err := json.Marshal(signedIn{args[0], token.Secret, name})
 			if err != nil {
 				return fmt.Errorf("keep the sign-in: %w", err)
 			}
 			if err := os.WriteFile(a.config, kept, 0o600); err != nil {
 				return fmt.Errorf("keep the sign-in: %w", err)
 			}
-			return a.print(map[string]string{"url": given[0], "name": name}, func(w io.Writer) { fmt.Fprintf(w, "signed in to %s as %s\n", given[0], name) })
+			return a.print(map[string]string{"url": args[0], "name": name}, func(w io.Writer) { fmt.Fprintf(w, "signed in to %s as %s\n", args[0], name) })
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "who signs in")
@@ -156,15 +156,15 @@ func (a *app) caseCommand() *cobra.Command {
 	var title, role string
 	open := &cobra.Command{
 		Use: "open CASE", Short: "Open a case, which you then lead", Args: args(1, 1, "CASE --title TITLE"),
-		RunE: func(c *cobra.Command, given []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
 			if title == "" {
-				title = given[0]
+				title = args[0]
 			}
-			x, err := s.NewCase(c.Context(), api.NewCase{Name: given[0], Title: title})
+			x, err := s.NewCase(c.Context(), api.NewCase{Name: args[0], Title: title})
 			if err != nil {
 				return err
 			}
@@ -174,16 +174,16 @@ func (a *app) caseCommand() *cobra.Command {
 	open.Flags().StringVar(&title, "title", "", "what the case is about")
 	add := &cobra.Command{
 		Use: "add CASE PERSON", Short: "Add a person to a case, or change the role", Args: args(2, 2, "CASE PERSON --role lead|member|viewer"),
-		RunE: func(c *cobra.Command, given []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
-			m := api.Member{Name: given[1], Role: role}
-			if err := s.SetMember(c.Context(), given[0], m); err != nil {
+			m := api.Member{Name: args[1], Role: role}
+			if err := s.SetMember(c.Context(), args[0], m); err != nil {
 				return err
 			}
-			return a.print(m, func(w io.Writer) { fmt.Fprintf(w, "%s is now %s of %s\n", m.Name, m.Role, given[0]) })
+			return a.print(m, func(w io.Writer) { fmt.Fprintf(w, "%s is now %s of %s\n", m.Name, m.Role, args[0]) })
 		},
 	}
 	add.Flags().StringVar(&role, "role", api.RoleMember, "lead, member or viewer")
@@ -194,12 +194,12 @@ func (a *app) caseCommand() *cobra.Command {
 func (a *app) evidenceCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "evidence CASE", Short: "List a case's evidence, newest first, or upload some", Args: args(1, 1, "CASE"),
-		RunE: func(c *cobra.Command, given []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
-			list, err := s.ListEvidence(c.Context(), given[0])
+			list, err := s.ListEvidence(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -210,7 +210,7 @@ func (a *app) evidenceCommand() *cobra.Command {
 					if e.State == api.StateIndexing {
 						state = fmt.Sprintf("indexing, %d %%", int(100*e.Progress))
 					}
-					t.AppendRow(table.Row{given[0] + "/" + e.Name, plain(e.Program), state, e.Moments, e.Bytes, e.Started.Format("2006-01-02 15:04"), plain(e.Host), plain(e.Outcome)})
+					t.AppendRow(table.Row{args[0] + "/" + e.Name, plain(e.Program), state, e.Moments, e.Bytes, e.Started.Format("2006-01-02 15:04"), plain(e.Host), plain(e.Outcome)})
 				}
 				t.Render()
 			})
@@ -219,7 +219,7 @@ func (a *app) evidenceCommand() *cobra.Command {
 	var name string
 	add := &cobra.Command{
 		Use: "add CASE FILE", Short: "Upload evidence; - reads standard input", Args: args(2, 2, "CASE FILE --name NAME"),
-		RunE: func(c *cobra.Command, given []string) error { return a.upload(c.Context(), given[0], given[1], name) },
+		RunE: func(c *cobra.Command, args []string) error { return a.upload(c.Context(), args[0], args[1], name) },
 	}
 	add.Flags().StringVar(&name, "name", "", "its name in the case (default the file's name without its ending)")
 	a.readingFlags(add)
@@ -274,12 +274,12 @@ func (a *app) terminal() bool {
 func (a *app) checkpointCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "checkpoint CASE", Short: "List a case's checkpoints, set, switch and delete them", Args: args(1, 1, "CASE"),
-		RunE: func(c *cobra.Command, given []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
-			list, err := s.Checkpoints(c.Context(), given[0])
+			list, err := s.Checkpoints(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -295,12 +295,12 @@ func (a *app) checkpointCommand() *cobra.Command {
 	c.AddCommand(a.setCheckpoint(), a.checkpointSwitch("enable", "Enable a checkpoint", true), a.checkpointSwitch("disable", "Disable a checkpoint", false))
 	c.AddCommand(&cobra.Command{
 		Use: "delete CASE NUMBER", Short: "Delete a checkpoint", Args: args(2, 2, "CASE NUMBER"),
-		RunE: func(c *cobra.Command, given []string) error {
-			s, id, err := a.numbered(given[1])
+		RunE: func(c *cobra.Command, args []string) error {
+			s, id, err := a.numbered(args[1])
 			if err != nil {
 				return err
 			}
-			if err := s.DeleteCheckpoint(c.Context(), given[0], id); err != nil {
+			if err := s.DeleteCheckpoint(c.Context(), args[0], id); err != nil {
 				return err
 			}
 			return a.print(map[string]int64{"deleted": id}, func(w io.Writer) { fmt.Fprintf(w, "deleted checkpoint %d\n", id) })
@@ -316,8 +316,8 @@ func (a *app) setCheckpoint() *cobra.Command {
 	on := reflect.ValueOf(&ask.CheckpointOn{}).Elem()
 	c := &cobra.Command{
 		Use: "set CASE " + checkpointUsage(), Short: "Set a checkpoint", Args: args(1, 2, "CASE --line FILE:N [--when EXPRESSION] [--in EVIDENCE]"),
-		RunE: func(c *cobra.Command, given []string) error {
-			text, err := f.on(given[1:])
+		RunE: func(c *cobra.Command, args []string) error {
+			text, err := f.on(args[1:])
 			if err != nil {
 				return err
 			}
@@ -334,7 +334,7 @@ func (a *app) setCheckpoint() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			x, err := s.SetCheckpoint(c.Context(), given[0], n)
+			x, err := s.SetCheckpoint(c.Context(), args[0], n)
 			if err != nil {
 				return err
 			}
@@ -361,12 +361,12 @@ func (a *app) setCheckpoint() *cobra.Command {
 func (a *app) checkpointSwitch(use, short string, enabled bool) *cobra.Command {
 	return &cobra.Command{
 		Use: use + " CASE NUMBER", Short: short, Args: args(2, 2, "CASE NUMBER"),
-		RunE: func(c *cobra.Command, given []string) error {
-			s, id, err := a.numbered(given[1])
+		RunE: func(c *cobra.Command, args []string) error {
+			s, id, err := a.numbered(args[1])
 			if err != nil {
 				return err
 			}
-			x, err := s.ChangeCheckpoint(c.Context(), given[0], id, api.CheckpointChange{Enabled: &enabled})
+			x, err := s.ChangeCheckpoint(c.Context(), args[0], id, api.CheckpointChange{Enabled: &enabled})
 			if err != nil {
 				return err
 			}
@@ -395,8 +395,8 @@ func (a *app) sittingCommand() *cobra.Command {
 	var states int
 	follow := &cobra.Command{
 		Use: "follow CASE/NAME", Short: "Print where the sitting is, each time it moves", Args: args(1, 1, "CASE/NAME"),
-		RunE: func(c *cobra.Command, given []string) error {
-			s, caseName, l, err := a.shared(given[0])
+		RunE: func(c *cobra.Command, args []string) error {
+			s, caseName, l, err := a.shared(args[0])
 			if err != nil {
 				return err
 			}
@@ -406,8 +406,8 @@ func (a *app) sittingCommand() *cobra.Command {
 	follow.Flags().IntVar(&states, "states", 0, "end after this many; 0 goes on until interrupted")
 	lead := &cobra.Command{
 		Use: "lead CASE/NAME@MOMENT", Short: "Take the lead of the sitting and go to a moment", Args: args(1, 1, "CASE/NAME@MOMENT#THREAD.FRAME"),
-		RunE: func(c *cobra.Command, given []string) error {
-			s, caseName, l, err := a.shared(given[0])
+		RunE: func(c *cobra.Command, args []string) error {
+			s, caseName, l, err := a.shared(args[0])
 			if err != nil {
 				return err
 			}

@@ -32,15 +32,15 @@ func (a *app) sender() *cobra.Command {
 		Use: "sender CASE|--inbox [--label LABEL]", Short: "Make a token with which programs send spans and logs into a case",
 		Long: "Make a token with which programs send spans and logs by the OpenTelemetry protocol into a case, or\ninto your inbox. It can do nothing else. It is shown once; an SDK takes it from its environment:\n\n  OTEL_EXPORTER_OTLP_ENDPOINT=URL OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20TOKEN",
 		Args: args(0, 1, "CASE|--inbox"),
-		RunE: func(c *cobra.Command, given []string) error {
-			if inbox == (len(given) == 1) {
+		RunE: func(c *cobra.Command, args []string) error {
+			if inbox == (len(args) == 1) {
 				return usage("wraith sender CASE, or wraith sender --inbox", "a sender is for a case, or for the inbox")
 			}
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
-			x, err := s.NewSender(c.Context(), strings.Join(given, ""), label)
+			x, err := s.NewSender(c.Context(), strings.Join(args, ""), label)
 			if err != nil {
 				return err
 			}
@@ -54,12 +54,12 @@ func (a *app) sender() *cobra.Command {
 	c.Flags().BoolVar(&inbox, "inbox", false, "for what belongs to no case yet")
 	c.AddCommand(&cobra.Command{
 		Use: "list CASE", Short: "List the tokens that may send into a case", Args: args(1, 1, "CASE"),
-		RunE: func(c *cobra.Command, given []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
-			list, err := s.Senders(c.Context(), given[0])
+			list, err := s.Senders(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -73,16 +73,16 @@ func (a *app) sender() *cobra.Command {
 		},
 	}, &cobra.Command{
 		Use: "delete CASE NUMBER", Short: "Take a token away", Args: args(2, 2, "CASE NUMBER"),
-		RunE: func(c *cobra.Command, given []string) error {
-			id, err := strconv.ParseInt(given[1], 10, 64)
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[1], 10, 64)
 			if err != nil {
-				return usage("wraith sender list CASE lists them", "invalid number %q", given[1])
+				return usage("wraith sender list CASE lists them", "invalid number %q", args[1])
 			}
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
-			if err := s.DeleteSender(c.Context(), given[0], id); err != nil {
+			if err := s.DeleteSender(c.Context(), args[0], id); err != nil {
 				return err
 			}
 			return a.print(map[string]int64{"deleted": id}, func(w io.Writer) { fmt.Fprintf(w, "sender %d may send no more\n", id) })
@@ -94,16 +94,16 @@ func (a *app) sender() *cobra.Command {
 func (a *app) move() *cobra.Command {
 	return &cobra.Command{
 		Use: "move CASE/NAME CASE", Short: "Move evidence to another case, as from the inbox", Args: args(2, 2, "CASE/NAME CASE"),
-		RunE: func(c *cobra.Command, given []string) error {
-			s, err := a.inCase(given[0])
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.inCase(args[0])
 			if err != nil {
 				return err
 			}
-			e, err := s.Move(c.Context(), given[1])
+			e, err := s.Move(c.Context(), args[1])
 			if err != nil {
 				return err
 			}
-			return a.print(e, func(w io.Writer) { fmt.Fprintf(w, "%s is now %s/%s\n", given[0], given[1], e.Name) })
+			return a.print(e, func(w io.Writer) { fmt.Fprintf(w, "%s is now %s/%s\n", args[0], args[1], e.Name) })
 		},
 	}
 }
@@ -111,8 +111,8 @@ func (a *app) move() *cobra.Command {
 func (a *app) alike() *cobra.Command {
 	return &cobra.Command{
 		Use: "alike CASE/NAME", Short: "List the evidence with the same failure, in all your cases", Args: args(1, 1, "CASE/NAME"),
-		RunE: func(c *cobra.Command, given []string) error {
-			s, err := a.inCase(given[0])
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.inCase(args[0])
 			if err != nil {
 				return err
 			}

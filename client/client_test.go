@@ -129,13 +129,13 @@ func TestEvidenceAndArtifacts(t *testing.T) {
 	assert.Equal(t, "indexing", sent.State)
 	assert.EqualValues(t, len(crash), sent.Bytes)
 	assert.Equal(t, "Ines", sent.By)
-	var told []string
-	e, err := ines.Await(ctx, "fog", "crash", func(e api.EvidenceInfo) { told = append(told, e.State) })
+	var states []string
+	e, err := ines.Await(ctx, "fog", "crash", func(e api.EvidenceInfo) { states = append(states, e.State) })
 	require.NoError(t, err)
 	assert.Equal(t, "crash-text", e.Kind)
 	assert.Equal(t, "panic: fog", e.Outcome)
 	assert.Equal(t, sent.SHA256, e.SHA256)
-	assert.Equal(t, "ready", told[len(told)-1])
+	assert.Equal(t, "ready", states[len(states)-1])
 	_, err = ines.Upload(ctx, "fog", "crash", strings.NewReader(crash), api.Reading{})
 	require.ErrorIs(t, err, fault.Exists)
 	_, err = ines.Upload(ctx, "fog", "-", strings.NewReader(crash), api.Reading{})

@@ -158,13 +158,13 @@ func TestOneCaseManyKinds(t *testing.T) {
 	require.Len(t, at.Places, 1)
 	assert.Equal(t, trace.TraceID, at.TraceID)
 	assert.Equal(t, "trace", at.Places[0].By)
-	said := parsed[ask.Messages](t, ines.fine(t, "--json", "messages", fmt.Sprintf("no-berth/%s@%d", e.Name, trace.Moment), "--of", "trace"))
-	require.Len(t, said.Messages, 5, "the log's lines join their trace")
-	for i, m := range said.Messages {
+	label := parsed[ask.Messages](t, ines.fine(t, "--json", "messages", fmt.Sprintf("no-berth/%s@%d", e.Name, trace.Moment), "--of", "trace"))
+	require.Len(t, label.Messages, 5, "the log's lines join their trace")
+	for i, m := range label.Messages {
 		assert.Equal(t, "crane: crane moved", m.Evidence+": "+m.Text)
 		assert.Equal(t, time.Duration(2*i-5)*time.Second, time.Duration(m.TimeNs))
 	}
-	assert.Equal(t, 2, said.Here)
+	assert.Equal(t, 2, label.Here)
 	assert.Equal(t, "crane moved", at.Places[0].Text)
 	assert.LessOrEqual(t, time.Duration(at.Places[0].DifferenceNs).Abs(), 2*time.Second, "its clock was set right")
 	back := parsed[ask.Instant](t, ines.fine(t, "--json", "instant", fmt.Sprintf("no-berth/crane@%d", at.Places[0].Moment)))
@@ -247,8 +247,8 @@ func TestKindsOnTheCommandLine(t *testing.T) {
 	refused := ines.wraith(t, "", "peek", letter)
 	assert.Equal(t, 3, refused.code)
 	assert.Contains(t, refused.err, "--as KIND")
-	said := parsed[ask.Hits](t, ines.fine(t, "--json", "hits", letter, "--output", "--as", "structured-log"))
-	assert.Equal(t, 2, said.Total, "as a log it has two lines")
+	label := parsed[ask.Hits](t, ines.fine(t, "--json", "hits", letter, "--output", "--as", "structured-log"))
+	assert.Equal(t, 2, label.Total, "as a log it has two lines")
 	assert.Equal(t, 2, ines.wraith(t, "", "peek", letter, "--as", "letter").code)
 	assert.Equal(t, 3, ines.wraith(t, "", "peek", letter, "--as", "runtime-trace").code)
 	none := ines.wraith(t, "", "traces", file("more.jsonl", `{"time":"2026-11-25T10:00:00Z","msg":"a"}`+"\n"))

@@ -260,11 +260,11 @@ func TestWrongInputOfCommands(t *testing.T) {
 						return r
 					}
 					here, shared := command(e.path), command("shallow-berth/"+e.name)
-					said := fmt.Sprintf("%s %.150q on %s", q.Name, given, e.name)
-					assert.Equal(t, here, shared, said)
-					assert.Less(t, here.code, fault.ExitInternal, "%s: %s", said, here.err)
+					label := fmt.Sprintf("%s %.150q on %s", q.Name, given, e.name)
+					assert.Equal(t, here, shared, label)
+					assert.Less(t, here.code, fault.ExitInternal, "%s: %s", label, here.err)
 					if here.err != "" {
-						assert.Len(t, strings.Split(strings.TrimSuffix(here.err, "\n"), "\n"), 2, "%s: one line what, one line what to do: %s", said, here.err)
+						assert.Len(t, strings.Split(strings.TrimSuffix(here.err, "\n"), "\n"), 2, "%s: one line what, one line what to do: %s", label, here.err)
 					}
 				}
 			}

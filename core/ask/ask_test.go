@@ -26,7 +26,7 @@ import (
 )
 
 // said is one line of a generated log. Its moment is its number from 1 on.
-type said struct {
+type logLine struct {
 	Time  time.Time `json:"time"`
 	Level string    `json:"level"`
 	Msg   string    `json:"msg"`
@@ -36,13 +36,13 @@ type said struct {
 }
 
 // aLog is a generated log and its recording.
-func aLog(t *testing.T, random *rand.Rand, n int) ([]said, ask.Subject) {
-	var lines []said
+func aLog(t *testing.T, random *rand.Rand, n int) ([]logLine, ask.Subject) {
+	var lines []logLine
 	var text bytes.Buffer
 	at := time.Date(2026, 11, 25, 10, 0, 0, 0, time.UTC)
 	for i := range n {
 		at = at.Add(time.Duration(1+random.IntN(1000)) * time.Millisecond)
-		x := said{at, []string{"INFO", "WARN", "ERROR"}[random.IntN(3)], []string{"berth free", "gate opens", "gate shuts"}[random.IntN(3)],
+		x := logLine{at, []string{"INFO", "WARN", "ERROR"}[random.IntN(3)], []string{"berth free", "gate opens", "gate shuts"}[random.IntN(3)],
 			float64(random.IntN(8)) + 0.25, fmt.Sprintf("Kelp Quay %d", random.IntN(2)), i}
 		lines = append(lines, x)
 		require.NoError(t, json.NewEncoder(&text).Encode(x))
@@ -57,16 +57,16 @@ func aLog(t *testing.T, random *rand.Rand, n int) ([]said, ask.Subject) {
 // condition is a condition on a line, and what it means.
 type condition struct {
 	text  string
-	holds func(said) bool
+	holds func(logLine) bool
 }
 
 func someCondition(random *rand.Rand) condition {
 	depth, quay := float64(random.IntN(8)), fmt.Sprintf("Kelp Quay %d", random.IntN(3))
 	return []condition{
-		{"", func(said) bool { return true }},
-		{fmt.Sprintf("depth > %.1f", depth), func(x said) bool { return x.Depth > depth }},
-		{fmt.Sprintf("quay == %q && depth <= %.1f", quay, depth), func(x said) bool { return x.Quay == quay && x.Depth <= depth }},
-		{`level in ["WARN", "ERROR"] || order % 7 == 3`, func(x said) bool { return x.Level != "INFO" || x.Order%7 == 3 }},
+		{"", func(logLine) bool { return true }},
+		{fmt.Sprintf("depth > %.1f", depth), func(x logLine) bool { return x.Depth > depth }},
+		{fmt.Sprintf("quay == %q && depth <= %.1f", quay, depth), func(x logLine) bool { return x.Quay == quay && x.Depth <= depth }},
+		{`level in ["WARN", "ERROR"] || order % 7 == 3`, func(x logLine) bool { return x.Level != "INFO" || x.Order%7 == 3 }},
 	}[random.IntN(4)]
 }
 

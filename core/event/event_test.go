@@ -17,9 +17,9 @@ import (
 )
 
 // same compares two values where NaN equals NaN and no items equal none.
-func same(t *testing.T, want, got Value, said string) {
+func same(t *testing.T, want, got Value, label string) {
 	t.Helper()
-	require.Equal(t, fmt.Sprintf("%#v", plain(want)), fmt.Sprintf("%#v", plain(got)), said)
+	require.Equal(t, fmt.Sprintf("%#v", plain(want)), fmt.Sprintf("%#v", plain(got)), label)
 }
 
 // plain replaces types by their numbers.
@@ -53,15 +53,15 @@ func TestDecodeValues(t *testing.T) {
 			starts = append(starts, len(data))
 			values, data = append(values, v), append(data, b...)
 		}
-		said := fmt.Sprintf("seed %d", seed)
+		label := fmt.Sprintf("seed %d", seed)
 		got, err := DecodeValues(data, n, g.lookup)
-		require.NoError(t, err, said)
+		require.NoError(t, err, label)
 		require.Len(t, got, n)
 		for i := range n {
-			same(t, values[i], got[i], said)
+			same(t, values[i], got[i], label)
 			one, err := DecodeNth(data, n, i, g.lookup)
 			require.NoError(t, err)
-			same(t, values[i], one, said)
+			same(t, values[i], one, label)
 		}
 		for _, i := range []int{-1, n} {
 			none, err := DecodeNth(data, n, i, g.lookup)
@@ -69,20 +69,20 @@ func TestDecodeValues(t *testing.T) {
 			assert.Equal(t, Value{State: Unrecorded}, none)
 		}
 		last, isNil := LastValue(data, n)
-		require.Equal(t, data[starts[n-1]:], last, said)
+		require.Equal(t, data[starts[n-1]:], last, label)
 		// Without the type, a value that is not known cannot be told from one that is nothing.
-		require.Equal(t, values[n-1].Nil || values[n-1].State == Unrecorded && values[n-1].Whole == 0 && isMissing(last), isNil, said)
+		require.Equal(t, values[n-1].Nil || values[n-1].State == Unrecorded && values[n-1].Whole == 0 && isMissing(last), isNil, label)
 		_, size := binary.Uvarint(data)
 		end := len(data)
 		if n > 1 {
 			end = starts[1]
 		}
-		require.Equal(t, data[size:end], FirstItem(data), said)
+		require.Equal(t, data[size:end], FirstItem(data), label)
 
 		// Cut short anywhere, the values are an error, never other values.
 		cut := g.IntN(len(data))
 		_, err = DecodeValues(data[:cut], n, g.lookup)
-		require.ErrorIs(t, err, errItem, "%s, cut to %d of %d bytes", said, cut, len(data))
+		require.ErrorIs(t, err, errItem, "%s, cut to %d of %d bytes", label, cut, len(data))
 	}
 }
 
@@ -302,20 +302,20 @@ func TestWalk(t *testing.T) {
 			want, payload = append(want, e), append(payload, b...)
 			starts = append(starts, len(payload))
 		}
-		said := fmt.Sprintf("seed %d", seed)
+		label := fmt.Sprintf("seed %d", seed)
 		n := 0
 		w := NewWalk(payload, base)
 		for ; w.Next(); n++ {
-			require.Equal(t, want[n], w.Event(), "%s, event %d", said, n)
-			require.Equal(t, starts[n], w.Start(), said)
-			require.Equal(t, payload[starts[n]:starts[n+1]], w.Raw(payload), said)
+			require.Equal(t, want[n], w.Event(), "%s, event %d", label, n)
+			require.Equal(t, starts[n], w.Start(), label)
+			require.Equal(t, payload[starts[n]:starts[n+1]], w.Raw(payload), label)
 			e, size, err := EventAt(payload[starts[n]:])
 			require.NoError(t, err)
 			require.Equal(t, starts[n+1]-starts[n], size)
 			e.Time = want[n].Time
 			require.Equal(t, want[n], e)
 		}
-		require.NoError(t, w.Err(), said)
+		require.NoError(t, w.Err(), label)
 		require.Len(t, want, n)
 
 		// Cut short, the events before the cut are as they were.
@@ -331,8 +331,8 @@ func TestWalk(t *testing.T) {
 		for n = 0; w.Next(); n++ {
 			require.Equal(t, want[n], w.Event())
 		}
-		require.Equal(t, whole, n, "%s, cut to %d bytes", said, cut)
-		require.Equal(t, cut != starts[whole], w.Err() != nil, said)
+		require.Equal(t, whole, n, "%s, cut to %d bytes", label, cut)
+		require.Equal(t, cut != starts[whole], w.Err() != nil, label)
 	}
 	for _, kind := range []byte{0, 29, 255} {
 		w := NewWalk([]byte{kind, 0, 0, 0, 0, 0}, 0)

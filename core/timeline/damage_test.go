@@ -103,7 +103,7 @@ func TestDamageIsNoticed(t *testing.T) {
 			open, err := timeline.Open(dir, log.Reader(), log.Size())
 			require.NoError(t, err)
 			at, path := random.IntN(len(b)), filepath.Join(dir, name)
-			said := fmt.Sprintf("%s, byte %d of %d, try %d", name, at, len(b), try)
+			label := fmt.Sprintf("%s, byte %d of %d, try %d", name, at, len(b), try)
 			if try%3 == 2 {
 				require.NoError(t, os.Truncate(path, int64(at)))
 			} else {
@@ -116,21 +116,21 @@ func TestDamageIsNoticed(t *testing.T) {
 			check := func(tl *timeline.Timeline) {
 				got, err := read(tl)
 				if err == nil {
-					assert.Equal(t, want, got, said)
+					assert.Equal(t, want, got, label)
 					return
 				}
 				noticed++
-				require.ErrorIs(t, err, fault.Damaged, said)
+				require.ErrorIs(t, err, fault.Damaged, label)
 				if try%3 != 2 {
 					_, err = timeline.Open(dir, log.Reader(), log.Size())
-					assert.True(t, timeline.Stale(err), "%s: it would be used again", said)
+					assert.True(t, timeline.Stale(err), "%s: it would be used again", label)
 				}
 			}
 			if try%2 == 0 {
 				check(open)
 			} else if tl, err := timeline.Open(dir, log.Reader(), log.Size()); err != nil {
 				noticed++
-				assert.True(t, timeline.Stale(err), "%s: %v", said, err)
+				assert.True(t, timeline.Stale(err), "%s: %v", label, err)
 			} else {
 				check(tl)
 			}

@@ -240,23 +240,23 @@ func bare(list []Frame) (out []string) {
 }
 
 // check compares a crash that was read with what was written.
-func (c writtenCrash) check(t *testing.T, got *Crash, said string) {
+func (c writtenCrash) check(t *testing.T, got *Crash, label string) {
 	t.Helper()
-	require.Equal(t, c.language, got.Language, said)
+	require.Equal(t, c.language, got.Language, label)
 	var causes []Cause
 	for _, f := range c.chain {
 		causes = append(causes, f.Cause)
 	}
-	require.Equal(t, causes, got.Causes, said)
-	require.GreaterOrEqual(t, len(got.Threads), len(c.chain), said)
+	require.Equal(t, causes, got.Causes, label)
+	require.GreaterOrEqual(t, len(got.Threads), len(c.chain), label)
 	for i, f := range c.chain {
-		require.Equal(t, bare(f.frames), bare(got.Threads[i].Frames), "%s: frames of error %d", said, i)
+		require.Equal(t, bare(f.frames), bare(got.Threads[i].Frames), "%s: frames of error %d", label, i)
 	}
 	rest := got.Threads[len(c.chain):]
-	require.Len(t, rest, len(c.threads), said)
+	require.Len(t, rest, len(c.threads), label)
 	for i, th := range c.threads {
-		require.Equal(t, []string{th.Name, th.Kind, th.State, th.Creator}, []string{rest[i].Name, rest[i].Kind, rest[i].State, rest[i].Creator}, said)
-		require.Equal(t, bare(th.Frames), bare(rest[i].Frames), said)
+		require.Equal(t, []string{th.Name, th.Kind, th.State, th.Creator}, []string{rest[i].Name, rest[i].Kind, rest[i].State, rest[i].Creator}, label)
+		require.Equal(t, bare(th.Frames), bare(rest[i].Frames), label)
 	}
 }
 
@@ -266,17 +266,17 @@ func TestGeneratedCrashes(t *testing.T) {
 		for seed := range uint64(300) {
 			m := crashMaker{rand.New(rand.NewPCG(seed, 15))}
 			c := make(m)
-			said := fmt.Sprintf("%s, seed %d:\n%s", language, seed, c.text)
+			label := fmt.Sprintf("%s, seed %d:\n%s", language, seed, c.text)
 			got, ok := Parse(c.text)
-			require.True(t, ok, said)
-			c.check(t, got, said)
-			require.True(t, Is([]byte(c.text)), said)
+			require.True(t, ok, label)
+			c.check(t, got, label)
+			require.True(t, Is([]byte(c.text)), label)
 			require.Equal(t, c.chain[0].Cause, Outermost(c.text))
-			require.Greater(t, Share([]byte(c.text)), 0.5, said)
+			require.Greater(t, Share([]byte(c.text)), 0.5, label)
 
 			got, ok = Parse(strings.ReplaceAll(c.text, "\n", "\r\n"))
-			require.True(t, ok, said)
-			c.check(t, got, "with carriage returns, "+said)
+			require.True(t, ok, label)
+			c.check(t, got, "with carriage returns, "+label)
 
 			prefix := []string{"2026-03-01T06:00:00Z ", "[ERROR] ", "2026-03-01 06:00:00,123 ERROR ", "harbour-1  | ", "E 12:30:05.123 ", "harbour[4711]: "}[m.IntN(6)]
 			logged := "the harbour opens\n" + prefix + strings.ReplaceAll(strings.TrimSuffix(c.text, "\n"), "\n", "\n"+prefix) + "\nthe harbour closes\n"

@@ -16,19 +16,19 @@ import (
 
 // told is what a crashing program says that its traceback has to say: its frames,
 // innermost first, and its errors, outermost first.
-type told struct {
+type account struct {
 	frames []Frame
 	causes []Cause
 }
 
 // crashed runs a program until it crashes and returns what it told and printed.
-func crashed(t *testing.T, name string, args ...string) (told, string) {
+func crashed(t *testing.T, name string, args ...string) (account, string) {
 	var out, text bytes.Buffer
 	cmd := exec.Command(name, args...)
 	cmd.Stdout, cmd.Stderr = &out, &text
 	cmd.Env = append(os.Environ(), "GOTRACEBACK=all", "RUST_BACKTRACE=1")
 	require.Error(t, cmd.Run(), "it is to crash")
-	var x told
+	var x account
 	var outer []Frame
 	for line := range strings.Lines(out.String()) {
 		part := strings.Split(strings.TrimSpace(line), "\t")
@@ -68,8 +68,8 @@ func built(t *testing.T, name string, args ...string) {
 
 // programs are crashing programs by language, each with the types of its errors as
 // its traceback writes them, where those differ from what the program itself knows.
-var programs = map[string]func(t *testing.T) (told, string){
-	"Go": func(t *testing.T) (told, string) {
+var programs = map[string]func(t *testing.T) (account, string){
+	"Go": func(t *testing.T) (account, string) {
 		program := filepath.Join(t.TempDir(), "gosluice")
 		built(t, "go", "build", "-o", program, "./testdata/programs/gosluice")
 		x, text := crashed(t, program)
@@ -77,30 +77,30 @@ var programs = map[string]func(t *testing.T) (told, string){
 		x.causes = []Cause{{"panic", "gate 7 does not answer: runtime error: index out of range [7] with length 2"}, {"panic", "runtime error: index out of range [7] with length 2"}}
 		return x, text
 	},
-	"Java": func(t *testing.T) (told, string) {
+	"Java": func(t *testing.T) (account, string) {
 		need(t, "java")
 		dir := t.TempDir()
 		built(t, need(t, "javac"), "-d", dir, "testdata/programs/Sluice.java")
 		return crashed(t, "java", "-cp", dir, "Sluice")
 	},
-	"Python": func(t *testing.T) (told, string) {
+	"Python": func(t *testing.T) (account, string) {
 		x, text := crashed(t, need(t, "python3"), "testdata/programs/sluice.py")
 		for i := range x.causes {
 			x.causes[i].Type = strings.TrimPrefix(x.causes[i].Type, "__main__.")
 		}
 		return x, text
 	},
-	"JavaScript": func(t *testing.T) (told, string) {
+	"JavaScript": func(t *testing.T) (account, string) {
 		x, text := crashed(t, need(t, "node"), "testdata/programs/sluice.js")
 		x.causes[0].Type = "GateStuck [GateStuckError]" // its class and its name
 		return x, text
 	},
-	"Rust": func(t *testing.T) (told, string) {
+	"Rust": func(t *testing.T) (account, string) {
 		program := filepath.Join(t.TempDir(), "sluice")
 		built(t, need(t, "rustc"), "-g", "-o", program, "testdata/programs/sluice.rs")
 		return crashed(t, program)
 	},
-	"native": func(t *testing.T) (told, string) {
+	"native": func(t *testing.T) (account, string) {
 		program := filepath.Join(t.TempDir(), "sluice")
 		built(t, need(t, "gcc"), "-g", "-O0", "-rdynamic", "-o", program, "testdata/programs/sluice.c")
 		x, text := crashed(t, program)

@@ -51,7 +51,7 @@ func TestOneLeads(t *testing.T) {
 		}
 		for step := range 60 {
 			name := people[random.IntN(len(people))]
-			said := fmt.Sprintf("seed %d, step %d, %s", seed, step, name)
+			label := fmt.Sprintf("seed %d, step %d, %s", seed, step, name)
 			var got api.Sitting
 			switch random.IntN(3) {
 			case 0:
@@ -72,10 +72,10 @@ func TestOneLeads(t *testing.T) {
 				var err error
 				got, err = hub.Change(ctx, x, name, api.SittingChange{Mode: mode})
 				if want[name] == "" {
-					require.ErrorIs(t, err, fault.NotInSitting, said)
+					require.ErrorIs(t, err, fault.NotInSitting, label)
 					continue
 				}
-				require.NoError(t, err, said)
+				require.NoError(t, err, label)
 				take(name, mode)
 			case 2: // whoever follows and moves looks around alone
 				if want[name] != api.ModeFollow && want[name] != api.ModeRoam {
@@ -83,13 +83,13 @@ func TestOneLeads(t *testing.T) {
 				}
 				var err error
 				got, err = hub.Change(ctx, x, name, api.SittingChange{Place: &api.Place{Moment: 42}})
-				require.NoError(t, err, said)
+				require.NoError(t, err, label)
 				want[name] = api.ModeRoam
 				i := slices.IndexFunc(got.Here, func(a api.Attendee) bool { return a.Name == name })
-				require.EqualValues(t, 42, got.Here[i].Place.Moment, said)
-				require.EqualValues(t, 1, got.Version, "%s moved the sitting", said)
+				require.EqualValues(t, 42, got.Here[i].Place.Moment, label)
+				require.EqualValues(t, 1, got.Version, "%s moved the sitting", label)
 			}
-			require.Equal(t, want, modes(got), said)
+			require.Equal(t, want, modes(got), label)
 		}
 	}
 }

@@ -73,14 +73,14 @@ func frameNamed(t testing.TB, d *Dump, thread event.ThreadID, function string) r
 }
 
 // told is what a program said about itself.
-type told struct {
+type account struct {
 	values  [][3]string // function, expression, text
 	returns map[string]string
 	address string
 }
 
-func truth(printed string) told {
-	out := told{returns: map[string]string{}}
+func truth(printed string) account {
+	out := account{returns: map[string]string{}}
 	for line := range strings.Lines(printed) {
 		f := strings.SplitN(strings.TrimSpace(line), " ", 4)
 		switch {
@@ -97,9 +97,9 @@ func truth(printed string) told {
 
 // agree compares what a dump says with what the program said. A value that was
 // optimised away may be missing, but never wrong; it returns how many were known.
-func agree(t testing.TB, d *Dump, said told) (known int) {
+func agree(t testing.TB, d *Dump, want account) (known int) {
 	require.NotNil(t, d.failure)
-	for _, v := range said.values {
+	for _, v := range want.values {
 		f := frameNamed(t, d, d.failure.Thread, v[0])
 		q, err := question.Parse(v[1])
 		require.NoError(t, err)
@@ -117,7 +117,7 @@ func agree(t testing.TB, d *Dump, said told) (known int) {
 	}
 	frames, err := d.Frames(context.Background(), 0, d.failure.Thread)
 	require.NoError(t, err)
-	for function, address := range said.returns {
+	for function, address := range want.returns {
 		i := frameNamed(t, d, d.failure.Thread, function).Index
 		for frames[i].Inlined { // it returns where the function returns that it was inlined into
 			i++

@@ -55,7 +55,7 @@ func (d *Dump) uncaught(ctx context.Context, f *failure) (replay.Cause, bool) {
 			mark = object - objectAfterMark
 		}
 		if info, ok := d.core.Memory.Pointer(mark - typeBeforeMark); ok {
-			if c := d.thrown(info, mark+objectAfterMark); c.Type != "" {
+			if c := d.exceptionAt(info, mark+objectAfterMark); c.Type != "" {
 				return c, true
 			}
 		}
@@ -63,9 +63,9 @@ func (d *Dump) uncaught(ctx context.Context, f *failure) (replay.Cause, bool) {
 	return replay.Cause{}, false
 }
 
-// thrown reads an exception's type from its type information, and its message if the type, or a
+// exceptionAt reads an exception's type from its type information, and its message if the type, or a
 // base class, stores one (Itanium C++ ABI, section 2.9.5).
-func (d *Dump) thrown(info, object uint64) (c replay.Cause) {
+func (d *Dump) exceptionAt(info, object uint64) (c replay.Cause) {
 	name := d.typeinfoName(info)
 	if name == "" {
 		return c

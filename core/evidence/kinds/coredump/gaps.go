@@ -80,8 +80,8 @@ func (d *Dump) moduleGaps(l *loaded, used bool, add func(what, remedy string)) {
 		add(fmt.Sprintf("the debug information of %s: %s", name, l.trouble), "build it again, or fetch it again: it is damaged")
 	}
 	if l.debug != nil {
-		if lacking := l.debug.Lacking(); len(lacking) > 0 {
-			add(fmt.Sprintf("debug information of %s was split into files that were not found: %s", name, lacking[0]), "give the folder that has them with --debug, or the files as artifacts of the case")
+		if missing := l.debug.Missing(); len(missing) > 0 {
+			add(fmt.Sprintf("debug information of %s was split into files that were not found: %s", name, missing[0]), "give the folder that has them with --debug, or the files as artifacts of the case")
 		}
 	}
 	if l.Debug != nil && l.Supplement == nil {

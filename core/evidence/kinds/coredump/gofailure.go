@@ -34,7 +34,7 @@ func (d *Dump) explainGo(ctx context.Context, f *failure) bool {
 			if text, ok := d.lastWords(ctx, id, list, i); ok {
 				f.Summary = "fatal error: " + text
 			}
-			f.Thread, f.Frame = d.whose(ctx, id, i)
+			f.Thread, f.Frame = d.reporter(ctx, id, i)
 			return true
 		}
 	}
@@ -94,9 +94,9 @@ func (d *Dump) passedText(s *step) (string, bool) {
 	return string(b), ok
 }
 
-// whose returns the goroutine of a fatal error and its first own frame: on the thread that reported
+// reporter returns the goroutine of a fatal error and its first own frame: on the thread that reported
 // it, or if that ran no own code, on the first goroutine that did.
-func (d *Dump) whose(ctx context.Context, id event.ThreadID, frame int) (event.ThreadID, int) {
+func (d *Dump) reporter(ctx context.Context, id event.ThreadID, frame int) (event.ThreadID, int) {
 	ids := append(d.crashStacks(), id)
 	for i := range d.threads {
 		if d.threads[i].goroutine != nil && len(ids) < maxLooked {
@@ -129,7 +129,7 @@ func (d *Dump) crashStacks() []event.ThreadID {
 	return out
 }
 
-// panicking returns the goroutine whose panic ended the program. Another thread may have ended the
+// panicking returns the goroutine reporter panic ended the program. Another thread may have ended the
 // process after the panicking thread had printed its stacks; then the runtime's stack of the latter
 // shows it.
 func (d *Dump) panicking() *goroutine {

@@ -129,11 +129,11 @@ func TestOlderGo(t *testing.T) {
 		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
 		assert.Equal(t, version, d.build.Go)
 		checkBlocks(t, d, printed)
-		said := truth(printed)
+		want := truth(printed)
 		if version < "go1.23" { // its debug information does not say what closures take along
-			said.values = slices.DeleteFunc(said.values, func(v [3]string) bool { return strings.HasPrefix(v[1], "q.Later.") })
+			want.values = slices.DeleteFunc(want.values, func(v [3]string) bool { return strings.HasPrefix(v[1], "q.Later.") })
 		}
-		assert.Equal(t, len(said.values), agree(t, d, said), version)
+		assert.Equal(t, len(want.values), agree(t, d, want), version)
 	}
 }
 

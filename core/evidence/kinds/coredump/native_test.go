@@ -48,14 +48,14 @@ func TestNativeTruth(t *testing.T) {
 				compile(t, "objcopy", "--add-gnu-debuglink="+filepath.Join(dir, "sluice.debug"), binary)
 			}
 			core, printed := crash(t, binary)
-			said := truth(printed)
-			require.NotEmpty(t, said.values)
+			want := truth(printed)
+			require.NotEmpty(t, want.values)
 			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
-			known := agree(t, d, said)
-			assert.GreaterOrEqual(t, known, b.least, "of %d values", len(said.values))
+			known := agree(t, d, want)
+			assert.GreaterOrEqual(t, known, b.least, "of %d values", len(want.values))
 			f := d.Info().Failure
 			assert.Equal(t, "SIGSEGV", f.Signal)
-			assert.Equal(t, said.address, f.Address)
+			assert.Equal(t, want.address, f.Address)
 			assert.Contains(t, f.Summary, "a read from address")
 			assert.Contains(t, f.Summary, "g.sensor is null in level_of")
 			assert.Equal(t, "g.sensor", f.Suspect)
@@ -126,10 +126,10 @@ func TestARM64Truth(t *testing.T) {
 			compile(t, compiler, append(strings.Fields(b.flags+" -static -pthread -o"), binary, "testdata/native/sluice.c")...)
 			core, printed := emulated(t, emulator, binary)
 			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
-			said := truth(printed)
-			assert.GreaterOrEqual(t, agree(t, d, said), b.least, "of %d values", len(said.values))
+			want := truth(printed)
+			assert.GreaterOrEqual(t, agree(t, d, want), b.least, "of %d values", len(want.values))
 			f := d.Info().Failure
-			assert.Equal(t, said.address, f.Address)
+			assert.Equal(t, want.address, f.Address)
 			assert.Equal(t, "g.sensor", f.Suspect)
 		})
 	}
@@ -161,8 +161,8 @@ func TestCPlusPlusTruth(t *testing.T) {
 			compile(t, "g++", append(strings.Fields(b.flags+" -std=c++17 -o"), binary, "testdata/native/quay.cc")...)
 			core, printed := crash(t, binary)
 			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
-			said := truth(printed)
-			assert.GreaterOrEqual(t, agree(t, d, said), b.least, "of %d values", len(said.values))
+			want := truth(printed)
+			assert.GreaterOrEqual(t, agree(t, d, want), b.least, "of %d values", len(want.values))
 			f := d.Info().Failure
 			assert.Contains(t, f.Summary, "missing is null in harbour::Keeper::look")
 		})
@@ -178,9 +178,9 @@ func TestClosuresOfCPlusPlus(t *testing.T) {
 		compile(t, "g++", append(strings.Fields("-g -std=c++17 -w "+flags+" -o"), binary, "testdata/native/closure.cc")...)
 		core, printed := crash(t, binary)
 		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
-		said := truth(printed)
-		require.Len(t, said.values, 6)
-		assert.GreaterOrEqual(t, agree(t, d, said), least, flags)
+		want := truth(printed)
+		require.Len(t, want.values, 6)
+		assert.GreaterOrEqual(t, agree(t, d, want), least, flags)
 		assert.Contains(t, d.Info().Failure.Summary, "of is null in harbour::look::Keeper::level", flags)
 	}
 }
@@ -196,10 +196,10 @@ func TestRustTruth(t *testing.T) {
 		compile(t, "rustc", "-g", "-C", "opt-level="+level, "--edition", "2021", "-o", binary, "testdata/native/pier.rs")
 		core, printed := crash(t, binary)
 		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
-		said := truth(printed)
-		known := agree(t, d, said)
+		want := truth(printed)
+		known := agree(t, d, want)
 		if level == "0" {
-			assert.Equal(t, len(said.values), known)
+			assert.Equal(t, len(want.values), known)
 		}
 		assert.Equal(t, "0x18", d.Info().Failure.Address)
 	}

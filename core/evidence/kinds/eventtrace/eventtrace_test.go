@@ -363,13 +363,13 @@ func TestWhatLiesBetween(t *testing.T) {
 	ctx := context.Background()
 	hits, err := r.Hits(ctx, replay.Checkpoint{Kind: "output"}, replay.Page{Count: 10})
 	require.NoError(t, err)
-	var said []string
+	var label []string
 	for _, m := range hits.Page {
 		p, err := r.Place(m)
 		require.NoError(t, err)
-		said = append(said, p.Function+": "+r.Text(m))
+		label = append(label, p.Function+": "+r.Text(m))
 	}
-	assert.Equal(t, []string{"berths/log: outside of all spans", "berths/reading: slow", "berths/assign: retry", "berths/reading: gannet.NoStation: Skerry Gut", "berths/assign: after its span"}, said)
+	assert.Equal(t, []string{"berths/log: outside of all spans", "berths/reading: slow", "berths/assign: retry", "berths/reading: gannet.NoStation: Skerry Gut", "berths/assign: after its span"}, label)
 	value := func(m event.Moment, name string) string {
 		th, err := r.ThreadOf(m)
 		require.NoError(t, err)

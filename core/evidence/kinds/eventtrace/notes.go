@@ -155,8 +155,8 @@ func (i *importer) logSlots(f *intake.Function, b []byte, scope uint32) (event.K
 	if body.Kind == 0 {
 		message = string(l.EventName)
 	}
-	_, thrown := find(l.Attributes, "exception.type")
-	if l.Severity >= severityError || thrown {
+	_, isException := find(l.Attributes, "exception.type")
+	if l.Severity >= severityError || isException {
 		k = event.Error
 	}
 	i.put(f, nameMessage, func(b []byte) []byte { return intake.AppendString(b, message) })

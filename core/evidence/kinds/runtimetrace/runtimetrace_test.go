@@ -24,13 +24,13 @@ import (
 )
 
 // told is what the traced code knows of itself.
-type told struct {
+type account struct {
 	mu      sync.Mutex
 	numbers []string // of the goroutines, as the runtime names them
 	sent    int      // line on which they send
 }
 
-func (x *told) note(line int) {
+func (x *account) note(line int) {
 	b := make([]byte, 64)
 	name, _, _ := strings.Cut(string(b[:runtime.Stack(b, false)]), " [")
 	x.mu.Lock()
@@ -38,7 +38,7 @@ func (x *told) note(line int) {
 	x.numbers, x.sent = append(x.numbers, name), line
 }
 
-func (x *told) noted() int {
+func (x *account) noted() int {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	return len(x.numbers)
@@ -46,7 +46,7 @@ func (x *told) noted() int {
 
 // moor is what the traced goroutines do: wait for a lock in a region, and for somebody
 // to take a value.
-func moor(ctx context.Context, x *told, quay *sync.Mutex, out chan<- int) {
+func moor(ctx context.Context, x *account, quay *sync.Mutex, out chan<- int) {
 	defer trace.StartRegion(ctx, "moor").End()
 	quay.Lock()
 	time.Sleep(2 * time.Millisecond)
@@ -57,7 +57,7 @@ func moor(ctx context.Context, x *told, quay *sync.Mutex, out chan<- int) {
 	out <- 1
 }
 
-func traced(x *told) {
+func traced(x *account) {
 	ctx, task := trace.NewTask(context.Background(), "arrival")
 	out := make(chan int)
 	var quay sync.Mutex
@@ -114,7 +114,7 @@ func TestTraces(t *testing.T) {
 		},
 	} {
 		t.Run(how, func(t *testing.T) {
-			x := &told{}
+			x := &account{}
 			before := time.Now()
 			b := record(t, func() { traced(x) })
 			after := time.Now()
@@ -135,7 +135,7 @@ func TestTraces(t *testing.T) {
 	}
 }
 
-func check(t *testing.T, r history.Replay, x *told) {
+func check(t *testing.T, r history.Replay, x *account) {
 	ctx := context.Background()
 	regions := hits(t, r, replay.Checkpoint{Kind: "enter", About: "region moor"})
 	require.Len(t, regions, 4)
@@ -151,8 +151,8 @@ func check(t *testing.T, r history.Replay, x *told) {
 	for _, n := range x.numbers {
 		assert.True(t, names[n], "%s of %v", n, names)
 	}
-	said := hits(t, r, replay.Checkpoint{Kind: "output", About: "kelp quay"})
-	require.Len(t, said, 4)
+	want := hits(t, r, replay.Checkpoint{Kind: "output", About: "kelp quay"})
+	require.Len(t, want, 4)
 	sends, locks := 0, 0
 	for m := range event.Moment(r.Info().Moments) {
 		p, err := r.Place(m)

@@ -189,7 +189,7 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 		r.message = string(line[:min(len(line), intake.MaxText)])
 	}
 	for n := range u.fields {
-		if _, told := r.get(u.fields[n].name); !told {
+		if _, ok := r.get(u.fields[n].name); !ok {
 			r.fields = append(r.fields, u.fields[n])
 		}
 	}
@@ -395,7 +395,7 @@ func (i *importer) message(r *record, names found) error {
 	}
 	if c, ok := i.crash(r, whole); ok {
 		k = event.Error
-		if _, told := r.get("exception.type"); !told && c.Type != "" {
+		if _, ok := r.get("exception.type"); !ok && c.Type != "" {
 			i.put("exception.type", func(b []byte) []byte { return intake.AppendString(b, c.Type) })
 			i.put("exception.message", func(b []byte) []byte { return intake.AppendString(b, c.Message) })
 		}

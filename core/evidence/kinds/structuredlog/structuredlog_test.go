@@ -99,14 +99,14 @@ func TestJSONAgainstAnOracle(t *testing.T) {
 	}
 	r := open(t, b.String(), map[string]string{"thread": "order"})
 	slices.SortStableFunc(all, func(a, b entry) int { return a.Time.Compare(b.Time) })
-	said, moments := lines(t, r, "output")
-	require.Len(t, said, len(all))
+	label, moments := lines(t, r, "output")
+	require.Len(t, label, len(all))
 	load := map[string]string{}
 	writes := map[string]int{}
 	last := map[string]event.Moment{}
 	for i, e := range all {
 		m := moments[i]
-		assert.Equal(t, line{e.Msg, "order " + e.Order}, said[i])
+		assert.Equal(t, line{e.Msg, "order " + e.Order}, label[i])
 		place, err := r.Place(m)
 		require.NoError(t, err)
 		assert.Equal(t, e.Time.Sub(all[0].Time), place.Time)
@@ -140,7 +140,7 @@ func TestNotations(t *testing.T) {
 	t.Parallel()
 	for name, x := range map[string]struct {
 		text   string
-		said   []line
+		label  []line
 		errors int
 		values map[string]string // at the last message
 	}{
@@ -164,8 +164,8 @@ func TestNotations(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			r := open(t, x.text, nil)
-			said, moments := lines(t, r, "output")
-			assert.Equal(t, x.said, said)
+			label, moments := lines(t, r, "output")
+			assert.Equal(t, x.label, label)
 			_, wrong := lines(t, r, "error")
 			assert.Len(t, wrong, x.errors)
 			for field, want := range x.values {
@@ -203,10 +203,10 @@ func TestBadLines(t *testing.T) {
 	}
 	good := `{"time":"2026-11-25T10:00:00Z","msg":"good"}` + "\n"
 	r := open(t, good+good+"{\"msg\":\"bad\xff\xfe\",\"time\":\"9999-01-01T00:00:00Z\"}\n{\"msg\": oops}\n{\"a\":1}x\n"+good, nil)
-	said, _ := lines(t, r, "output")
-	require.Len(t, said, 6)
-	assert.Equal(t, "bad\ufffd\ufffd", said[2].text)
-	assert.Equal(t, `{"msg": oops}`, said[3].text)
+	label, _ := lines(t, r, "output")
+	require.Len(t, label, 6)
+	assert.Equal(t, "bad\ufffd\ufffd", label[2].text)
+	assert.Equal(t, `{"msg": oops}`, label[3].text)
 	gap(r, "not written as they seem to be")
 	gap(r, "line 4")
 	gap(r, "lines without a time")
@@ -218,8 +218,8 @@ func TestBadLines(t *testing.T) {
 	}
 	long := strings.Repeat("x", 100<<20)
 	r = open(t, good+deep+"\n{"+strings.Join(many, ",")+"}\n"+`{"msg":"`+long+`"}`+"\n"+good, nil)
-	said, _ = lines(t, r, "output")
-	assert.Len(t, said, 5)
+	label, _ = lines(t, r, "output")
+	assert.Len(t, label, 5)
 	gap(r, "bytes long")
 	gap(r, "names that a log can have")
 	_, err := structuredlog.ParseRules(map[string]string{"tide": "x"})

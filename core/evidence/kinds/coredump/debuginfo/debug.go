@@ -45,7 +45,7 @@ type Debug struct {
 	names *names
 
 	mu      sync.Mutex
-	lacking []string
+	missing []string
 }
 
 type unitRange struct {

@@ -29,7 +29,7 @@ func (u *Unit) full() *Unit {
 		name, ok := u.entry.Val(attrSplitName).(string)
 		if !ok {
 			if name, ok = u.entry.Val(attrGNUSplitName).(string); ok {
-				u.Debug.lack(name + ", which is in the form that compilers used before DWARF 5")
+				u.Debug.addMissing(name + ", which is in the form that compilers used before DWARF 5")
 			}
 			return
 		}
@@ -46,7 +46,7 @@ func (u *Unit) full() *Unit {
 				return
 			}
 		}
-		u.Debug.lack(name)
+		u.Debug.addMissing(name)
 	})
 	return u.parted
 }
@@ -151,16 +151,16 @@ func (u *Unit) openSplit(f *module.File) (x *Unit) {
 	return nil
 }
 
-// lack records a file that was not found.
-func (d *Debug) lack(name string) {
+// addMissing records a file that was not found.
+func (d *Debug) addMissing(name string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.lacking = append(d.lacking, name)
+	d.missing = append(d.missing, name)
 }
 
-// Lacking lists the split files that were looked for and not found so far.
-func (d *Debug) Lacking() []string {
+// Missing lists the split files that were looked for and not found so far.
+func (d *Debug) Missing() []string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return append([]string(nil), d.lacking...)
+	return append([]string(nil), d.missing...)
 }

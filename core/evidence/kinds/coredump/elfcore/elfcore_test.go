@@ -265,8 +265,8 @@ func TestMemory(t *testing.T) {
 		c, m, err := aMemory(r)
 		require.NoError(t, err)
 		require.Zero(t, c.Missing)
-		said := fmt.Sprint("seed ", seed)
-		require.Len(t, c.Memory.Mappings(), len(m.parts), said)
+		label := fmt.Sprint("seed ", seed)
+		require.Len(t, c.Memory.Mappings(), len(m.parts), label)
 		for range 60 {
 			address, n := uint64(0xf00+r.IntN(6000)), uint64(r.IntN(700))
 			var want []byte
@@ -278,11 +278,11 @@ func TestMemory(t *testing.T) {
 				want = append(want, b)
 			}
 			got, ok := c.Memory.Read(address, n)
-			require.Equal(t, uint64(len(want)) == n, ok, "%s: %d bytes at %#x", said, n, address)
+			require.Equal(t, uint64(len(want)) == n, ok, "%s: %d bytes at %#x", label, n, address)
 			if ok {
-				require.True(t, bytes.Equal(want, got), said)
+				require.True(t, bytes.Equal(want, got), label)
 			}
-			require.True(t, bytes.Equal(want, c.Memory.Known(address, n)), "%s: %d bytes at %#x", said, n, address)
+			require.True(t, bytes.Equal(want, c.Memory.Known(address, n)), "%s: %d bytes at %#x", label, n, address)
 			for _, size := range []int{1, 2, 4, 8} {
 				number, ok := c.Memory.Uint(address, size)
 				expected := uint64(0)
@@ -292,21 +292,21 @@ func TestMemory(t *testing.T) {
 					whole = whole && known
 					expected = expected<<8 | uint64(b)
 				}
-				require.Equal(t, whole, ok, said)
+				require.Equal(t, whole, ok, label)
 				if whole {
-					require.Equal(t, expected, number, said)
+					require.Equal(t, expected, number, label)
 				}
 			}
 			text, whole, ok := c.Memory.Text(address, n)
 			end := bytes.IndexByte(want, 0)
 			switch {
 			case end >= 0:
-				require.Equal(t, string(want[:end]), string(text), said)
-				require.True(t, whole && ok, said)
+				require.Equal(t, string(want[:end]), string(text), label)
+				require.True(t, whole && ok, label)
 			default:
-				require.Equal(t, string(want), string(text), said)
-				require.False(t, whole, said)
-				require.Equal(t, len(want) > 0 || n == 0, ok, said)
+				require.Equal(t, string(want), string(text), label)
+				require.False(t, whole, label)
+				require.Equal(t, len(want) > 0 || n == 0, ok, label)
 			}
 			m.checkMapping(t, c, address)
 		}
@@ -322,7 +322,7 @@ func TestMemory(t *testing.T) {
 		for _, p := range m.parts {
 			all = append(all, p.data...)
 		}
-		require.True(t, bytes.Equal(all, kept), said)
+		require.True(t, bytes.Equal(all, kept), label)
 	}
 }
 

@@ -69,14 +69,14 @@ func (s Sources) List(c *elfcore.Core) ([]*Module, error) {
 		}
 		left = append(left, f)
 	}
-	given := append(append([]*File{}, left...), offered...)
+	candidates := append(append([]*File{}, left...), offered...)
 	if len(c.Files) == 0 {
-		if m := placed(c, given); m != nil {
+		if m := placed(c, candidates); m != nil {
 			list = append([]*Module{m}, list...)
 		}
 	}
 	for _, m := range list {
-		m.find(c, s, given)
+		m.find(c, s, candidates)
 		if m.Binary != nil {
 			if m.BuildID == "" {
 				m.BuildID = m.Binary.BuildID
@@ -88,8 +88,8 @@ func (s Sources) List(c *elfcore.Core) ([]*Module, error) {
 }
 
 // unused returns an error for a given binary that fits no module.
-func unused(given []*File, list []*Module) error {
-	for _, f := range given {
+func unused(candidates []*File, list []*Module) error {
+	for _, f := range candidates {
 		used := false
 		for _, m := range list {
 			used = used || m.Binary == f || m.Debug == f
@@ -225,11 +225,11 @@ func (m *Module) fits(c *elfcore.Core, f *File) bool {
 	return len(f.Data) >= len(head) && bytes.Equal(head, f.Data[:len(head)])
 }
 
-func (m *Module) find(c *elfcore.Core, s Sources, given []*File) {
+func (m *Module) find(c *elfcore.Core, s Sources, candidates []*File) {
 	if m.Kernel {
 		return
 	}
-	for _, f := range given {
+	for _, f := range candidates {
 		switch {
 		case m.BuildID != "" && f.BuildID != "":
 			if m.BuildID == f.BuildID {

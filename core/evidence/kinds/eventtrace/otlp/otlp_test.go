@@ -192,9 +192,9 @@ func fromAttributes(t *testing.T, list [][]byte) (out []*commonpb.KeyValue) {
 	return out
 }
 
-func equal(t *testing.T, want, got proto.Message, said string) {
+func equal(t *testing.T, want, got proto.Message, label string) {
 	t.Helper()
-	require.True(t, proto.Equal(want, got), "%s:\nwant %v\ngot  %v", said, want, got)
+	require.True(t, proto.Equal(want, got), "%s:\nwant %v\ngot  %v", label, want, got)
 }
 
 // Spans are read in place as the published types read them.
@@ -218,28 +218,28 @@ func TestSpans(t *testing.T) {
 			want := d.ResourceSpans[at[0]].ScopeSpans[at[1]].Spans[at[2]]
 			at[2]++
 			n++
-			said := fmt.Sprintf("seed %d, span %d", seed, n)
-			require.Equal(t, marshal(t, want), r.Message, said)
-			require.Equal(t, r.Message, data[r.At-base:][:len(r.Message)], said)
+			label := fmt.Sprintf("seed %d, span %d", seed, n)
+			require.Equal(t, marshal(t, want), r.Message, label)
+			require.Equal(t, r.Message, data[r.At-base:][:len(r.Message)], label)
 			if len(r.Message) > 0 && (len(want.TraceId) > 0 || len(want.SpanId) > 0 || want.StartTimeUnixNano > 0) {
-				require.Equal(t, SpanRecord, r.Kind, said)
+				require.Equal(t, SpanRecord, r.Kind, label)
 			}
 			attributes, err := ParseResource(r.Resource)
 			require.NoError(t, err)
 			if resource != nil {
-				equal(t, resource, &resourcepb.Resource{Attributes: fromAttributes(t, attributes)}, said)
+				equal(t, resource, &resourcepb.Resource{Attributes: fromAttributes(t, attributes)}, label)
 			} else {
 				require.Empty(t, attributes)
 			}
 			x, err := ParseScope(r.Scope)
 			require.NoError(t, err)
 			if scope != nil {
-				equal(t, scope, &commonpb.InstrumentationScope{Name: string(x.Name), Version: string(x.Version), Attributes: fromAttributes(t, x.Attributes)}, said)
+				equal(t, scope, &commonpb.InstrumentationScope{Name: string(x.Name), Version: string(x.Version), Attributes: fromAttributes(t, x.Attributes)}, label)
 			}
 			require.NoError(t, s.Parse(r.Message))
 			got := &tracepb.Span{TraceId: s.TraceID, SpanId: s.SpanID, ParentSpanId: s.ParentID, TraceState: string(s.State), Name: string(s.Name), Kind: tracepb.Span_SpanKind(s.Kind), StartTimeUnixNano: s.Start, EndTimeUnixNano: s.End,
 				Attributes: fromAttributes(t, s.Attributes)}
-			require.EqualValues(t, uint64(want.DroppedAttributesCount)+uint64(want.DroppedEventsCount)+uint64(want.DroppedLinksCount), s.Dropped, said)
+			require.EqualValues(t, uint64(want.DroppedAttributesCount)+uint64(want.DroppedEventsCount)+uint64(want.DroppedLinksCount), s.Dropped, label)
 			if want.Status != nil {
 				got.Status = &tracepb.Status{Code: tracepb.Status_StatusCode(s.Status), Message: string(s.StatusMessage)}
 			} else {
@@ -256,7 +256,7 @@ func TestSpans(t *testing.T) {
 				got.Links = append(got.Links, &tracepb.Span_Link{TraceId: trace, SpanId: span, TraceState: want.Links[i].TraceState, Attributes: want.Links[i].Attributes})
 			}
 			got.Flags, got.DroppedAttributesCount, got.DroppedEventsCount, got.DroppedLinksCount = want.Flags, want.DroppedAttributesCount, want.DroppedEventsCount, want.DroppedLinksCount
-			equal(t, want, got, said)
+			equal(t, want, got, label)
 			if len(want.TraceId) != 16 || len(want.SpanId) != 8 || bytes.Count(want.TraceId, []byte{0}) == 16 || bytes.Count(want.SpanId, []byte{0}) == 8 {
 				bad++
 			}
@@ -289,11 +289,11 @@ func TestLogs(t *testing.T) {
 		err := Walk(data, 0, func(r *Record) error {
 			w := want[n]
 			n++
-			said := fmt.Sprintf("seed %d, record %d", seed, n)
-			require.Equal(t, LogRecord, r.Kind, said)
+			label := fmt.Sprintf("seed %d, record %d", seed, n)
+			require.Equal(t, LogRecord, r.Kind, label)
 			require.NoError(t, l.Parse(r.Message))
 			equal(t, w, &logspb.LogRecord{TimeUnixNano: l.Time, ObservedTimeUnixNano: l.Observed, SeverityNumber: logspb.SeverityNumber(l.Severity), SeverityText: string(l.SeverityText), Body: fromValue(t, l.Body), EventName: string(l.EventName),
-				Attributes: fromAttributes(t, l.Attributes), TraceId: l.TraceID, SpanId: l.SpanID, DroppedAttributesCount: uint32(l.Dropped), Flags: w.Flags}, said)
+				Attributes: fromAttributes(t, l.Attributes), TraceId: l.TraceID, SpanId: l.SpanID, DroppedAttributesCount: uint32(l.Dropped), Flags: w.Flags}, label)
 			return nil
 		}, func(_ int64, err error) error { return err })
 		require.NoError(t, err)
@@ -320,26 +320,26 @@ func TestSplit(t *testing.T) {
 		m := newMaker(seed)
 		data := append(marshal(t, m.traces()), marshal(t, m.logs())...)
 		apart := func(id []byte) bool { return id[15]%2 == 0 }
-		rest, taken, err := Split(data, apart)
+		rest, other, err := Split(data, apart)
 		require.NoError(t, err)
-		var wantRest, wantTaken []string
+		var wantRest, wantOther []string
 		require.NoError(t, Walk(data, 0, func(r *Record) error {
 			id, err := r.TraceID()
 			require.NoError(t, err)
 			x := fmt.Sprintf("%x %x %x", r.Resource, r.Scope, r.Message)
 			if len(id) == 16 && bytes.Count(id, []byte{0}) < 16 && apart(id) {
-				wantTaken = append(wantTaken, x)
+				wantOther = append(wantOther, x)
 			} else {
 				wantRest = append(wantRest, x)
 			}
 			return nil
 		}, func(_ int64, err error) error { return err }))
 		require.Equal(t, wantRest, list(rest), "seed %d", seed)
-		require.Equal(t, wantTaken, list(taken), "seed %d", seed)
+		require.Equal(t, wantOther, list(other), "seed %d", seed)
 		all, none, err := Split(data, func([]byte) bool { return false })
 		require.NoError(t, err)
 		require.Empty(t, none)
-		require.Len(t, list(all), len(wantRest)+len(wantTaken))
+		require.Len(t, list(all), len(wantRest)+len(wantOther))
 		_, _, err = Split(data[:len(data)-1], apart)
 		if err != nil {
 			require.ErrorIs(t, err, ErrMalformed)

@@ -9,7 +9,7 @@ var wayToRecords = [3]protowire.Number{1, 2, 2}
 // Split splits an export request into two: rest, and the records of the traces for which apart
 // returns true. Both contain the resources and scopes of their records; a part without records is
 // empty. Records without a trace belong to rest.
-func Split(request []byte, apart func(traceID []byte) bool) (rest, taken []byte, err error) {
+func Split(request []byte, apart func(traceID []byte) bool) (rest, other []byte, err error) {
 	s := splitter{apart}
 	both, err := s.split(request, 0)
 	return both[0].whole(), both[1].whole(), err
