@@ -28,9 +28,9 @@ import (
 //go:embed inject/ask.go inject/encode.go inject/frame.go inject/goroutine.go inject/item.go inject/memory.go inject/output.go inject/plan.go inject/spool.go inject/sync.go inject/testing.go
 var runtimeFiles embed.FS
 
-// runtimePackage is the last part of the import path at which the runtime is inside the recorded
-// module. No such folder is ever made. Patterns like ./... leave out what is below a folder named
-// testdata, so they do not find it.
+// runtimePackage is the last part of the runtime's import path inside the recorded module. The
+// folder is never created. Patterns such as ./... ignore folders named testdata, so they do not
+// find it.
 const runtimePackage = "testdata/wraith_runtime"
 
 // goCommand is a go run, go test or go build that is to be recorded.
@@ -126,14 +126,12 @@ type listed struct {
 	}
 }
 
-// rewrittenLanguage is the version of Go that rewritten files need. Between older
-// versions and this one no program changes its meaning, so that an older module
-// is built as one of this version.
+// rewrittenLanguage is the Go version that rewritten files need. Programs of older versions keep
+// their meaning up to this one, so older modules can be built with it.
 const rewrittenLanguage = "go1.21"
 
-// raised returns the compiler flags that raise the language version of the main
-// modules that are older than what rewritten files need, together with the
-// compiler flags that the command gives itself.
+// raised returns the compiler flags that raise the language version of older main modules, together
+// with the compiler flags of the command.
 func (c *goCommand) raised(list []listed) []string {
 	given := ""
 	for i, f := range c.flags {
@@ -183,8 +181,8 @@ func goList(ctx context.Context, args ...string) ([]listed, error) {
 	return list, nil
 }
 
-// overlay rewrites the main module's packages that the command builds and writes
-// the overlay's description into dir. It returns the path of that description.
+// overlay rewrites the packages of the main module that the command builds, writes the overlay's
+// description into dir, and returns its path.
 func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header, defaultLog string) (string, error) {
 	args := append([]string{"-deps"}, c.loadFlags()...)
 	if c.verb == "test" {
@@ -252,11 +250,11 @@ type overlayWriter struct {
 }
 
 func (w *overlayWriter) rewrite(loaded []*packages.Package) error {
-	// A package's test variant has its files and the tests', so it comes first.
+	// A package's test variant includes the package's files, so it comes first.
 	slices.SortStableFunc(loaded, func(a, b *packages.Package) int { return len(b.CompiledGoFiles) - len(a.CompiledGoFiles) })
 	for _, p := range loaded {
 		if len(p.Errors) > 0 || p.Types == nil {
-			continue // the build reports what is wrong; the package stays as it is
+			continue // the build reports the error; the package stays as it is
 		}
 		if !named(w.detail.Packages, strings.TrimSuffix(p.PkgPath, "_test")) {
 			continue
@@ -342,7 +340,7 @@ func (w *overlayWriter) finish(header event.Header, defaultLog string, own []str
 	return path, nil
 }
 
-// header says what is recorded; the rest comes from the processes themselves.
+// header describes the recording; the rest comes from the processes.
 func newHeader(ctx context.Context, command []string) event.Header {
 	host, err := os.Hostname()
 	if err != nil {
@@ -355,11 +353,11 @@ func newHeader(ctx context.Context, command []string) event.Header {
 	return h
 }
 
-// traceParent is a traceparent (W3C Trace Context, section 3.2), as programs are given
-// it in their environment.
+// traceParent matches a traceparent (W3C Trace Context, section 3.2), which programs get in their
+// environment.
 var traceParent = regexp.MustCompile(`^[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[0-9a-f]{2}`)
 
-// traceID returns the ID of the trace that a traceparent names; nothing if it names none.
+// traceID returns the trace ID in a traceparent, or "".
 func traceID(parent string) string {
 	if m := traceParent.FindStringSubmatch(parent); m != nil && strings.Trim(m[1], "0") != "" {
 		return m[1]

@@ -16,8 +16,7 @@ const (
 	maxFlowText = 80
 )
 
-// flowsOf says where the values go that a statement stores, passes, returns and
-// sends, and what they are computed from.
+// flowsOf returns the flows of the values that a statement stores, passes, returns and sends.
 func (f *function) flowsOf(n ast.Node) []event.Flow {
 	var out []event.Flow
 	into := func(kind event.FlowKind, target string, e ast.Expr, result int) {
@@ -93,7 +92,7 @@ func (f *function) short(e ast.Expr) string {
 	return text
 }
 
-// rangeFlows says what the variables of a range loop come from.
+// rangeFlows returns the flows into the variables of a range loop.
 func (f *function) rangeFlows(s *ast.RangeStmt) []event.Flow {
 	var out []event.Flow
 	name := func(e ast.Expr) (string, bool) {
@@ -149,8 +148,8 @@ func merge(a, b []string) []string {
 	return out
 }
 
-// sources says what an expression's value is computed from. Where the expression
-// yields several values, result is the number of the one that is meant.
+// sources adds the sources of an expression's value. If the expression has several values, result
+// is the number of the wanted one.
 func (f *function) sources(e ast.Expr, result int) event.Flow {
 	flow := event.Flow{Text: f.short(e)}
 	f.addSources(&flow, e, result)
@@ -262,9 +261,8 @@ func (f *function) addCall(flow *event.Flow, c *ast.CallExpr, result int) {
 	}
 }
 
-// callee names the function that a call goes to as the log's table does: a method
-// of an interface by a dot and its name, a function value by nothing. own says
-// that the function may be recorded.
+// callee returns the function of a call as in the log's table: for a method of an interface a dot
+// and its name, for a function value "". own reports whether the function can be recorded.
 func (f *function) callee(c *ast.CallExpr) (name string, own bool) {
 	fun := ast.Unparen(c.Fun)
 	switch x := fun.(type) {
@@ -317,8 +315,8 @@ func (f *function) callee(c *ast.CallExpr) (name string, own bool) {
 	return of + "." + named.Obj().Name() + "." + o.Name(), true
 }
 
-// passed lists what the calls in a node pass to functions that may be recorded,
-// and what the literals in it are made of.
+// passed returns the flows of arguments to functions that can be recorded, and of parts of
+// literals.
 func (f *function) passed(n ast.Node) []event.Flow {
 	if n == nil {
 		return nil
@@ -347,7 +345,7 @@ func (f *function) passed(n ast.Node) []event.Flow {
 	return out
 }
 
-// given says what a call gives to code that is not recorded.
+// given returns the flows of arguments to code that is not recorded.
 func (f *function) given(c *ast.CallExpr) event.Flow {
 	flow := event.Flow{Kind: event.FlowForeign, Text: f.short(c)}
 	if selector, ok := c.Fun.(*ast.SelectorExpr); ok && f.r.pkg.TypesInfo.Selections[selector] != nil {

@@ -18,7 +18,7 @@ type function struct {
 	vars     map[types.Object]event.VariableID
 	shared   map[types.Object]bool // variables that others may hold a reference to
 	results  []result
-	tester   string // the name of a parameter that is a test's T, B or F
+	tester   string // the name of a parameter of type *testing.T, B or F
 	literals int
 	end      token.Pos
 }
@@ -29,7 +29,7 @@ type result struct {
 	of     string       // its type
 }
 
-// function rewrites one function. The text that it gives the user's function is
+// function rewrites one function. It adds
 //
 //	func f(a int) (wraith__r0 error) { wraith__f := wraith__.Enter(7); wraith__.P(wraith__f, &a); wraith__f.On();
 //	        defer func() { if wraith__f.Back() { wraith__.R(wraith__f, &wraith__r0) }; wraith__f.Off() }(); …
@@ -109,7 +109,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 	r.tables.functions[f.table.ID] = f.table
 }
 
-// asks reports whether an error that the function returns asks for the ring.
+// asks reports whether an error of the function triggers writing the ring.
 func (f *function) asks(of *ast.FuncType) bool {
 	if len(f.r.askOn) == 0 || len(f.results) == 0 || !named(f.r.askOn, f.table.Name) {
 		return false
@@ -118,8 +118,7 @@ func (f *function) asks(of *ast.FuncType) bool {
 	return typeOf(f, list[len(list)-1].Type).String() == "error"
 }
 
-// nameResults gives names to results that have none, so that they can be read
-// when the function returns.
+// nameResults names unnamed results, so that they can be read when the function returns.
 func (f *function) nameResults(of *ast.FuncType) {
 	if of.Results == nil {
 		return
@@ -178,7 +177,7 @@ func (f *function) variable(o types.Object) event.VariableID {
 		entry.EndLine = f.r.line(s.End())
 	}
 	if !f.declares(o) {
-		entry.Line = f.table.Line // a captured variable is there from the beginning
+		entry.Line = f.table.Line // a captured variable exists from the beginning
 		entry.EndLine = f.table.EndLine
 	}
 	f.table.Variables = append(f.table.Variables, entry)
@@ -202,9 +201,9 @@ func isGlobal(o types.Object) bool {
 	return o.Pkg() != nil && o.Parent() == o.Pkg().Scope()
 }
 
-// findShared finds the variables that something else may come to refer to: their
-// address is taken, a function literal captures them, a method with a pointer
-// receiver is called on them, or an array among them is sliced.
+// findShared finds the variables that something else can refer to: their address is taken, a
+// function literal captures them, a method with a pointer receiver is called on them, or an array
+// among them is sliced.
 func (f *function) findShared(body *ast.BlockStmt) {
 	if f.outer != nil {
 		for o := range f.outer.shared {
@@ -247,7 +246,7 @@ func isPointer(t types.Type) bool {
 	return ok
 }
 
-// share marks the variable that an addressable expression is in.
+// share marks the variable of an addressable expression.
 func (f *function) share(e ast.Expr) {
 	for {
 		switch x := e.(type) {
@@ -308,8 +307,8 @@ func (f *function) captured(body *ast.BlockStmt) []types.Object {
 	return list
 }
 
-// globalsUsed enters the global variables that a body names into the function's
-// table, so that they are shown in its frames.
+// globalsUsed adds the global variables that a body names to the function's table, so that frames
+// show them.
 func (f *function) globalsUsed(body *ast.BlockStmt) {
 	ast.Inspect(body, func(n ast.Node) bool {
 		switch n := n.(type) {
@@ -324,7 +323,7 @@ func (f *function) globalsUsed(body *ast.BlockStmt) {
 	})
 }
 
-// knows reports whether a variable belongs to the function or to one around it.
+// knows reports whether a variable belongs to the function or an enclosing one.
 func (f *function) knows(o types.Object) bool {
 	for ; f != nil; f = f.outer {
 		if _, ok := f.vars[o]; ok {
@@ -334,7 +333,7 @@ func (f *function) knows(o types.Object) bool {
 	return false
 }
 
-// shadowedAt reports whether at a position the object's name means another one.
+// shadowedAt reports whether another object has the name at a position.
 func (f *function) shadowedAt(o types.Object, at token.Pos) bool {
 	scope := f.r.pkg.Types.Scope().Innermost(at)
 	if scope == nil {

@@ -6,7 +6,7 @@ import (
 	"go/types"
 )
 
-// grows lets a call of append say when it has moved the elements that there were.
+// grows rewrites a call of append to record that it moved the existing elements.
 func (f *function) grows(c *ast.CallExpr) {
 	if !f.r.values || len(c.Args) < 2 || !pure(c.Args[0]) || f.calls(c.Args[1:]) && !f.steady(c.Args[0]) {
 		return
@@ -26,8 +26,8 @@ func (f *function) grows(c *ast.CallExpr) {
 	f.r.insert(c.End(), ")")
 }
 
-// builtins returns the statements that record what calls of the builtins copy and clear in
-// a statement have changed.
+// builtins returns the statements that record the changes of calls of the builtins copy and clear
+// in a statement.
 func (f *function) builtins(s ast.Stmt) string {
 	if s == nil || !f.r.values {
 		return ""
@@ -51,8 +51,8 @@ func (f *function) builtins(s ast.Stmt) string {
 	return text
 }
 
-// builtin returns the statement that records what a call of a builtin has changed, in a
-// statement that assigns to some expressions.
+// builtin returns the statement that records the changes of a call of a builtin, in a statement
+// that assigns to some expressions.
 func (f *function) builtin(name string, c *ast.CallExpr, assigned []ast.Expr) string {
 	same := func(e ast.Expr) bool { return isPlace(e) && !f.assigns(e, assigned) } // it still names the same
 	switch name {
@@ -72,8 +72,8 @@ func (f *function) builtin(name string, c *ast.CallExpr, assigned []ast.Expr) st
 	return ""
 }
 
-// changed returns the statement that records again the elements that an expression names, or
-// of what it is a part, as long as one of them is the same as before.
+// changed returns the statement that records the elements of an expression again, or those of the
+// list that it is a part of, if one of them is the same as before.
 func (f *function) changed(e ast.Expr, same func(ast.Expr) bool) string {
 	for {
 		part, ok := ast.Unparen(e).(*ast.SliceExpr)
@@ -103,7 +103,7 @@ func isArray(t types.Type) bool {
 	return ok
 }
 
-// isPlace reports whether an expression is pure, or a part of a list between pure bounds.
+// isPlace reports whether an expression is pure, or a slice expression with pure bounds.
 func isPlace(e ast.Expr) bool {
 	x, ok := ast.Unparen(e).(*ast.SliceExpr)
 	if !ok {
@@ -117,12 +117,11 @@ func isPlace(e ast.Expr) bool {
 	return isPlace(x.X)
 }
 
-// readsOnly are packages whose functions do not change the elements of a slice
-// that they are given.
+// readsOnly are packages whose functions do not change the elements of a slice argument.
 var readsOnly = map[string]bool{"fmt": true, "strings": true, "strconv": true, "errors": true, "math": true, "path": true, "path/filepath": true, "log": true,
 	"log/slog": true, "testing": true, "unicode/utf8": true, "os": true, "time": true, "regexp": true, "encoding/hex": true, "encoding/base64": true}
 
-// changes reports whether a call may change the elements of a slice that it is given.
+// changes reports whether a call can change the elements of a slice argument.
 func (f *function) changes(c *ast.CallExpr) bool {
 	var id *ast.Ident
 	switch x := ast.Unparen(c.Fun).(type) {

@@ -10,7 +10,7 @@ import (
 // maxNames limits the names that a site carries.
 const maxNames = 32
 
-// namesOf lists the names that a statement or expression reads and writes, as they are in the
+// namesOf lists the names that a statement or expression reads and writes, as written in the
 // source: variables, fields, elements.
 func (f *function) namesOf(n ast.Node) (reads, writes []string) {
 	if n == nil {

@@ -20,8 +20,8 @@ type PackSummary struct {
 	Bytes     int64
 }
 
-// Pack merges the live logs that processes left in the folder spool into one
-// log at output, each block compressed. end is how the command itself ended.
+// Pack merges the live logs of all processes in the folder spool into one log at output and
+// compresses each block. end is the end of the command itself.
 func Pack(spool, output string, header event.Header, end event.End) (summary PackSummary, err error) {
 	paths, err := filepath.Glob(filepath.Join(spool, "*.wraith"))
 	if err != nil {
@@ -37,7 +37,7 @@ func Pack(spool, output string, header event.Header, end event.End) (summary Pac
 	for _, p := range paths {
 		l, err := execlog.OpenFile(p)
 		if err != nil || len(l.Processes) == 0 {
-			continue // a process that ended before it had written anything
+			continue // a process that ended before it wrote anything
 		}
 		logs = append(logs, l)
 		if text, err := os.ReadFile(p + ".crash"); err == nil {
@@ -100,7 +100,7 @@ func Pack(spool, output string, header event.Header, end event.End) (summary Pac
 	return summary, os.Rename(temporary, output)
 }
 
-// packTables writes the tables that all processes share: they come from one rewriting.
+// packTables writes the tables that all processes share.
 func packTables(w *execlog.Writer, l *execlog.Log) error {
 	for id := event.FileID(0); int(id) < len(l.Files); id++ {
 		if err := w.File(l.Files[id]); err != nil {
@@ -146,11 +146,11 @@ func packProcess(w *execlog.Writer, l *execlog.Log, process uint16, shift int64)
 	return blocks, nil
 }
 
-// packedBlock is about how many bytes of events one packed block holds: few
-// enough that a log that is cut off loses little.
+// packedBlock is the approximate size of the events in one packed block. A log that is cut off
+// loses at most one.
 const packedBlock = 64 << 10
 
-// packBlock writes a payload as blocks that are cut between events.
+// packBlock writes a payload as blocks, cut between events.
 func packBlock(w *execlog.Writer, process uint16, thread event.ThreadID, base int64, payload []byte) (blocks int, err error) {
 	from, at := 0, base
 	walk := event.NewWalk(payload, base)

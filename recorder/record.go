@@ -1,7 +1,6 @@
-// Package recorder records Go programs without editing them: it rewrites the
-// main module's packages through the go command's overlay, so that the user's
-// files stay untouched, puts the runtime of package inject into the build, runs
-// the command, and packs what the processes left into one .wraith log.
+// Package recorder records Go programs without changing their files. It rewrites the main module's
+// packages through the go command's overlay, adds the runtime of package inject to the build, runs
+// the command, and packs the logs of the processes into one .wraith log.
 package recorder
 
 import (
@@ -22,8 +21,8 @@ import (
 	"wraithology/core/fault"
 )
 
-// Options say what to record and where to put the log. The command's standard
-// streams are passed through as they are.
+// Options say what to record and where to write the log. The command's standard streams are passed
+// through.
 type Options struct {
 	Output  string
 	Command []string
@@ -31,19 +30,19 @@ type Options struct {
 	Stdout  io.Writer
 	Stderr  io.Writer
 	Detail  Detail
-	// Ring keeps only the last so many bytes of events, and writes them only when
-	// the program fails or somebody asks; 0 keeps and writes everything.
+	// Ring keeps only the last bytes of events, and writes them only if the program fails or on
+	// request; 0 keeps and writes everything.
 	Ring int64
 }
 
-// Detail says how much is recorded. The zero Detail is everything.
+// Detail limits what is recorded. The zero Detail is everything.
 type Detail struct {
 	Level     Level
-	Packages  []string // paths, or path/...; none for all of the main module
+	Packages  []string // paths, or path/...; all of the main module if empty
 	Functions []string // names, or their ends; none for all
-	Depth     int      // steps that are followed along references; 0 for 3, or 1 with calls alone
-	Length    int      // bytes of a text and four times the elements of a list; 0 for 256
-	AskOn     []string // functions whose returned error asks for the ring
+	Depth     int      // depth along references; 0 for 3, or 1 with calls alone
+	Length    int      // bytes of a text, and four times the elements of a list; 0 for 256
+	AskOn     []string // functions whose returned errors trigger writing the ring
 }
 
 // Level is how fine a recording is.
@@ -69,7 +68,7 @@ func (d *Detail) check() error {
 	if d.Depth == 0 {
 		d.Depth = 3
 		if d.Level == Calls {
-			d.Depth = 1 // what calls alone are recorded for is to be cheap
+			d.Depth = 1 // recording calls alone must be cheap
 		}
 	}
 	if d.Length == 0 {
@@ -96,7 +95,7 @@ func (d *Detail) String() string {
 	return "lines and values"
 }
 
-// named reports whether a name is one of a list, or ends in one.
+// named reports whether a name is in a list, or ends in a name of it.
 func named(list []string, name string) bool {
 	if len(list) == 0 {
 		return true
@@ -113,20 +112,19 @@ func named(list []string, name string) bool {
 	return false
 }
 
-// Result says how the command ended and what was recorded. Signal is 0 if the command ended by
-// itself.
+// Result is the end of the command and the recording. Signal is 0 if the command ended by itself.
 type Result struct {
 	ExitCode int
 	Signal   syscall.Signal
 	Summary  PackSummary
-	// Later is set if the command only built a program: its log is written when that program runs.
+	// Later is set if the command only built a program: the program writes its log when it runs.
 	Later bool
-	// Unwritten is set if a ring was kept and nothing went wrong.
+	// Unwritten is set if there was a ring and no failure.
 	Unwritten bool
 }
 
-// Record runs the command and writes its log. The result is valid also with an
-// error: then the command has run and its log could not be written whole.
+// Record runs the command and writes its log. The result is valid also with an error: then the
+// command has run and its log could not be written completely.
 func Record(ctx context.Context, o Options) (Result, error) {
 	if len(o.Command) == 0 {
 		return Result{}, fmt.Errorf("%w: no command after --", fault.NotRecordable)
@@ -182,7 +180,7 @@ func Record(ctx context.Context, o Options) (Result, error) {
 	}
 	header.Program = programName(o.Command, command)
 	result, err := run(ctx, o, command, spool, func(n int) {
-		// The program runs on: what it has recorded so far is written beside it.
+		// The program continues: what it has recorded so far is written beside it.
 		path := numbered(output, n)
 		if _, err := Pack(spool, path, header, event.End{ExitCode: -1}); err != nil {
 			fmt.Fprintf(o.Stderr, "wraith: the ring could not be written: %v\n", err)
@@ -202,13 +200,13 @@ func Record(ctx context.Context, o Options) (Result, error) {
 	return result, err
 }
 
-// numbered names the nth log that is written while the program runs.
+// numbered returns the name of the nth log that is written while the program runs.
 func numbered(output string, n int) string {
 	ending := filepath.Ext(output)
 	return fmt.Sprintf("%s-%d%s", strings.TrimSuffix(output, ending), n, ending)
 }
 
-// removeEmpty removes the output that was tried out and then not needed.
+// removeEmpty removes the output file that was created for a test.
 func removeEmpty(output string) error {
 	info, err := os.Stat(output)
 	if err != nil || info.Size() > 0 {
@@ -234,7 +232,7 @@ func programName(asked, ran []string) string {
 	return filepath.Base(ran[0])
 }
 
-// writable finds out before anything runs whether the log can be written.
+// writable tests whether the log can be written, before anything runs.
 func writable(path string) error {
 	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
 		return fmt.Errorf("%s is not a file: name another output", path)
@@ -246,15 +244,13 @@ func writable(path string) error {
 	return f.Close()
 }
 
-// buildFailed says that the user's program does not build; the go command has
-// said why already.
+// buildFailed means that the user's program does not build; the go command has printed the reason.
 type buildFailed struct{ code int }
 
 func (e *buildFailed) Error() string { return "the build failed with code " + strconv.Itoa(e.code) }
 
-// instrumented returns the command to run in place of the user's. For go run the
-// program is built here and then run by itself, so that its exit code and the
-// signals it gets are its own.
+// instrumented returns the command to run instead of the user's. For go run it builds the program
+// first, so that the exit code and the signals are those of the program.
 func (c *goCommand) instrumented(ctx context.Context, o Options, work, overlay string) ([]string, error) {
 	command := append([]string{"go", c.verb, "-overlay", overlay}, c.flags...)
 	switch c.verb {
@@ -285,9 +281,8 @@ func (c *goCommand) instrumented(ctx context.Context, o Options, work, overlay s
 	return append([]string{filepath.Join(dir, built[0].Name())}, c.args...), nil
 }
 
-// run runs the command with its signals passed on, and waits for it.
-// With a ring, snapshot is called when somebody asks for it: by SIGUSR1, or by
-// the file that WRAITH_ASK names.
+// run runs the command, passes signals on, and waits for its end. With a ring it calls snapshot on
+// request: by SIGUSR1, or by the file that WRAITH_ASK names.
 func run(ctx context.Context, o Options, command []string, spool string, snapshot func(n int)) (Result, error) {
 	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
 	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
@@ -322,7 +317,7 @@ func run(ctx context.Context, o Options, command []string, spool string, snapsho
 					snapshot(asked)
 					continue
 				}
-				// From a terminal the whole group has the interrupt already.
+				// From a terminal the whole group gets the interrupt.
 				if s != syscall.SIGINT || !sameGroup(cmd.Process.Pid) {
 					_ = cmd.Process.Signal(s)
 				}
@@ -345,7 +340,7 @@ func run(ctx context.Context, o Options, command []string, spool string, snapsho
 	return r, nil
 }
 
-// lookForAsk is how often a ring is looked after.
+// lookForAsk is the interval at which the request file is checked.
 const lookForAsk = 100 * time.Millisecond
 
 func sameGroup(pid int) bool {

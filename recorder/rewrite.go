@@ -14,23 +14,22 @@ import (
 	"wraithology/core/event"
 )
 
-// Names that the rewriting puts into a user's files. They are chosen so that no
-// program has them already.
+// Names that the rewriting adds to a user's files. They are unlikely in any program.
 const (
 	runtimeName = "wraith__"
 	frameName   = "wraith__f"
 	resultName  = "wraith__r"
 )
 
-// tables gathers the functions, sites and files of everything that is rewritten.
+// tables collects the functions, sites and files of all rewritten code.
 type tables struct {
 	functions []event.Function
 	sites     []event.Site
 	files     []event.File
 }
 
-// edit inserts text at an offset, in place of the bytes up to end. No edit
-// contains a line break, so that every position stays on its line.
+// edit inserts text at an offset, replacing the bytes up to end. No edit contains a line break, so
+// that all positions stay on their lines.
 type edit struct {
 	at, end int
 	text    string
@@ -40,7 +39,7 @@ type edit struct {
 type fileRewriter struct {
 	lines  bool     // say which lines are reached
 	values bool     // say what is written
-	askOn  []string // functions whose returned error asks for the ring
+	askOn  []string // functions whose returned errors trigger writing the ring
 	pkg    *packages.Package
 	own    func(*types.Package) bool
 	tables *tables
@@ -88,8 +87,8 @@ func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []by
 	return r.apply()
 }
 
-// hasDirective reports whether a function must stay as it is: the compiler holds
-// it to rules that a call inside it would break.
+// hasDirective reports whether a function must stay as it is, because a compiler directive forbids
+// calls in it.
 func hasDirective(doc *ast.CommentGroup) bool {
 	if doc == nil {
 		return false
@@ -140,7 +139,7 @@ func (r *fileRewriter) packageName() string {
 	return r.pkg.PkgPath
 }
 
-// declaredName names a function as the Go runtime does.
+// declaredName returns a function's name in the notation of Go's runtime.
 func (r *fileRewriter) declaredName(d *ast.FuncDecl) string {
 	name := d.Name.Name
 	if d.Recv != nil && len(d.Recv.List) > 0 {
@@ -163,8 +162,8 @@ func (r *fileRewriter) declaredName(d *ast.FuncDecl) string {
 	return r.packageName() + "." + name
 }
 
-// globals returns a function, and where to put it, that says what the package's variables hold when
-// the program begins. It is empty if there are none.
+// globals returns a function that records the package's variables at the beginning of the program,
+// and its position. It is empty if there are none.
 func (r *fileRewriter) globals(file *ast.File) (at token.Pos, text string) {
 	f := &function{r: r, vars: map[types.Object]event.VariableID{}, shared: map[types.Object]bool{}}
 	f.table = event.Function{ID: event.FunctionID(len(r.tables.functions)), Name: r.packageName() + ".init", File: r.file,
@@ -192,7 +191,7 @@ func (r *fileRewriter) globals(file *ast.File) (at token.Pos, text string) {
 		return token.NoPos, ""
 	}
 	r.tables.functions = append(r.tables.functions, f.table)
-	// It is before the program's own init functions, which run in their order.
+	// It is before the program's own init functions, which run in order.
 	at = file.Name.End()
 	for _, d := range file.Decls {
 		if g, ok := d.(*ast.GenDecl); ok && g.Tok == token.IMPORT {

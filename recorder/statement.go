@@ -100,9 +100,8 @@ func exprs(list ...ast.Expr) []ast.Expr {
 	return out
 }
 
-// labelled rewrites a statement with a label. What says that the line is reached is before the
-// label where the label belongs to a loop or a choice, and behind it otherwise, so that a goto says
-// so too.
+// labelled rewrites a statement with a label. The record of the line is before the label of a loop
+// or choice, and after any other label, so that a goto records it too.
 func (f *function) labelled(s *ast.LabeledStmt) {
 	switch s.Stmt.(type) {
 	case *ast.ForStmt, *ast.RangeStmt, *ast.SwitchStmt, *ast.TypeSwitchStmt, *ast.SelectStmt:
@@ -157,7 +156,7 @@ func (f *function) forStatement(s *ast.ForStmt, site event.SiteID) {
 	}
 }
 
-// again says that a loop's line is reached once more.
+// again records that a loop's line is reached again.
 func (f *function) again(site event.SiteID) string {
 	if !f.r.lines {
 		return " "
@@ -214,8 +213,8 @@ func hasDefault(s *ast.SelectStmt) bool {
 	return false
 }
 
-// communication rewrites the operands of a select's case; its send or receive
-// itself must stay as it is.
+// communication rewrites the operands of a select's case. The send or receive itself must stay as
+// it is.
 func (f *function) communication(s ast.Stmt) {
 	var receive ast.Expr
 	switch s := s.(type) {
@@ -255,8 +254,8 @@ func (f *function) selectStatement(s *ast.SelectStmt) {
 	}
 }
 
-// returnStatement turns "return a, b" into "r0, r1 = a, b; Ret(); return", so that a panic while
-// the results are computed is distinguished from a return.
+// returnStatement rewrites "return a, b" to "r0, r1 = a, b; Ret(); return", to distinguish a panic
+// while the results are computed from a return.
 func (f *function) returnStatement(s *ast.ReturnStmt) {
 	f.reach(s.Pos(), f.site(s.Pos(), s))
 	for _, e := range s.Results {
@@ -269,7 +268,7 @@ func (f *function) returnStatement(s *ast.ReturnStmt) {
 	var names []string
 	for _, res := range f.results {
 		if res.object != nil && res.object.Name() != "_" && f.shadowedAt(res.object, s.Pos()) {
-			return // the result can't be named here; the end of the call sorts it out
+			return // the result cannot be named here; the end of the call handles it
 		}
 		names = append(names, res.name)
 	}
@@ -295,7 +294,7 @@ func (f *function) declaration(s *ast.DeclStmt) {
 	f.after(s, text.String())
 }
 
-// simple rewrites a statement that has no statements inside.
+// simple rewrites a statement without inner statements.
 func (f *function) simple(s ast.Stmt) {
 	f.reach(s.Pos(), f.site(s.Pos(), s))
 	switch s := s.(type) {
@@ -352,8 +351,8 @@ func (f *function) mentions(n ast.Node, name string) bool {
 	return found
 }
 
-// expressions rewrites the function literals in a node, and the calls that end
-// a function, a panic or the program.
+// expressions rewrites function literals in a node, and calls that end a function, a panic or the
+// program.
 func (f *function) expressions(n ast.Node) {
 	if n == nil {
 		return
@@ -399,7 +398,7 @@ func (f *function) expressions(n ast.Node) {
 	})
 }
 
-// inside rewrites the parts of a map's literal or of a call of make.
+// inside rewrites the parts of a map literal or of a call of make.
 func (f *function) inside(n ast.Node) {
 	switch n := n.(type) {
 	case *ast.CompositeLit:
@@ -441,11 +440,11 @@ func (f *function) call(c *ast.CallExpr, deferred bool) {
 	}
 }
 
-// failing are the methods of a test that say why it fails.
+// failing are the methods of a test that report a failure.
 var failing = map[string]bool{"Error": true, "Errorf": true, "Fatal": true, "Fatalf": true}
 
-// wrap passes an expression through one of the frame's methods. The end comes
-// into the list of edits now, before those of anything that follows.
+// wrap passes an expression through one of the frame's methods. Its end is added to the edits
+// before those of everything that follows.
 func (f *function) wrap(e ast.Expr, method string) {
 	f.r.insert(e.Pos(), frameName+"."+method+"(")
 	f.r.insert(e.End(), ")")

@@ -9,8 +9,8 @@ import (
 	"wraithology/core/event"
 )
 
-// received turns a receive from a channel into a call that records it. Two says
-// that the statement also asks whether there was a value.
+// received rewrites a receive from a channel to a call that records it. two means that the receive
+// has two results.
 func (f *function) received(x *ast.UnaryExpr, two bool) bool {
 	if _, ok := coreOf(typeOf(f, x.X)).(*types.Chan); !ok {
 		return false // a type parameter: its channel cannot be named
@@ -25,7 +25,7 @@ func (f *function) received(x *ast.UnaryExpr, two bool) bool {
 	return true
 }
 
-// commaOk returns the receive of a statement that also asks whether there was a value.
+// commaOk returns the receive of a statement with two results.
 func commaOk(n ast.Node) *ast.UnaryExpr {
 	var values []ast.Expr
 	names := 0
@@ -49,7 +49,7 @@ func commaOk(n ast.Node) *ast.UnaryExpr {
 	return x
 }
 
-// send records a send: that the goroutine is about to wait, and with what.
+// send records a send: the wait, and the value.
 func (f *function) send(s *ast.SendStmt) {
 	c, ok := coreOf(typeOf(f, s.Chan)).(*types.Chan)
 	if !ok {
@@ -79,7 +79,7 @@ func (f *function) send(s *ast.SendStmt) {
 	f.after(s, frameName+".Passed()")
 }
 
-// chosen returns the statement that records what a case of a select did.
+// chosen returns the statement that records the effect of a select's case.
 func (f *function) chosen(s ast.Stmt) string {
 	var channel, place ast.Expr
 	call := "Had"
@@ -98,8 +98,8 @@ func (f *function) chosen(s ast.Stmt) string {
 	return f.exchanged(call, channel, place)
 }
 
-// exchanged returns the statement that records a value that has gone through a
-// channel, where channel and value can be named again.
+// exchanged returns the statement that records a value that went through a channel, if channel and
+// value can be named again.
 func (f *function) exchanged(call string, channel, place ast.Expr) string {
 	c, ok := coreOf(typeOf(f, channel)).(*types.Chan)
 	if !ok || !f.r.lines || !pure(channel) || !pure(place) {
@@ -119,7 +119,7 @@ func (f *function) exchanged(call string, channel, place ast.Expr) string {
 	return fmt.Sprintf("%s.%s(%s, %s, %s); ", runtimeName, call, frameName, f.r.text(channel), f.r.text(place))
 }
 
-// syncOps are the methods of package sync by which goroutines wait for each other.
+// syncOps are the methods of package sync that wait or unblock.
 var syncOps = map[string]struct {
 	op    event.Op
 	waits bool
@@ -131,8 +131,8 @@ var syncOps = map[string]struct {
 	"(*sync.Cond).Wait": {event.OpCondition, true}, "(*sync.Cond).Signal": {event.OpSignal, false}, "(*sync.Cond).Broadcast": {event.OpSignal, false},
 }
 
-// syncCall returns the call that records what a call of package sync, or of
-// close, is about to do, and whether it waits. It is empty for other calls.
+// syncCall returns the call that records the effect of a call of package sync, or of close, and
+// whether it waits. It is empty for other calls.
 func (f *function) syncCall(e ast.Expr) (text string, waits bool) {
 	c, ok := e.(*ast.CallExpr)
 	if !ok || !f.r.lines {
@@ -178,14 +178,14 @@ func (f *function) syncCall(e ast.Expr) (text string, waits bool) {
 	return fmt.Sprintf("%s.%s(%s, %d, %s)", runtimeName, call, frameName, op.op, place), op.waits
 }
 
-// prints are the functions that write to standard output, and those that write
-// to what they are given.
+// prints are the functions that write to standard output, and those that write to their first
+// argument.
 var prints = map[string]string{"fmt.Print": "Fprint", "fmt.Printf": "Fprintf", "fmt.Println": "Fprintln"}
 
 var writers = map[string]bool{"fmt.Fprint": true, "fmt.Fprintf": true, "fmt.Fprintln": true, "log.New": true, "log.SetOutput": true,
 	"log/slog.NewTextHandler": true, "log/slog.NewJSONHandler": true}
 
-// output lets a call that prints or logs go through a writer that records the text.
+// output rewrites a call that prints or logs to use a writer that records the text.
 func (r *fileRewriter) output(c *ast.CallExpr) {
 	selector, ok := c.Fun.(*ast.SelectorExpr)
 	if !ok {
@@ -217,7 +217,7 @@ func (r *fileRewriter) output(c *ast.CallExpr) {
 	r.insert(c.Args[0].End(), ")")
 }
 
-// isWriter reports whether a type is one of those that standard output may have.
+// isWriter reports whether a type can be that of standard output.
 func isWriter(t types.Type) bool {
 	return t != nil && (t.String() == "io.Writer" || t.String() == "*os.File")
 }

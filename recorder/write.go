@@ -8,8 +8,8 @@ import (
 	"strings"
 )
 
-// say returns the statement that records a variable's new value. fresh says that
-// the value was made by this very statement and is in nobody else's hands.
+// say returns the statement that records a variable's new value. fresh means that the statement
+// created the value and nothing else refers to it.
 func (f *function) say(o types.Object, fresh bool) string {
 	v, ok := o.(*types.Var)
 	if !ok || o.Name() == "_" || !f.r.values {
@@ -28,8 +28,8 @@ func (f *function) say(o types.Object, fresh bool) string {
 	return fmt.Sprintf("%s.%s(%s, %d, &%s); ", runtimeName, call, frameName, f.variable(o), o.Name())
 }
 
-// coreOf returns the type under a type; for a type parameter the one that all the types which it
-// represents have under them, where there is one (Go specification, "Core types" of version 1.18).
+// coreOf returns the underlying type; for a type parameter the common underlying type of its type
+// set, if there is one (Go specification, "Core types" of version 1.18).
 func coreOf(t types.Type) types.Type {
 	p, ok := types.Unalias(t).(*types.TypeParam)
 	if !ok {
@@ -76,10 +76,10 @@ func isMap(t types.Type) bool {
 	return ok
 }
 
-// written returns the statements that record what a statement has written.
+// written returns the statements that record the writes of a statement.
 func (f *function) written(s ast.Stmt) string { return f.assigned(s) + f.builtins(s) }
 
-// assigned returns the statements that record what a statement has assigned or deleted.
+// assigned returns the statements that record the assignments and deletions of a statement.
 func (f *function) assigned(s ast.Stmt) string {
 	if !f.r.values {
 		return ""
@@ -112,14 +112,14 @@ func (f *function) isBuiltin(id *ast.Ident) bool {
 	return ok
 }
 
-// makes reports whether an expression calls foreign code, which as a rule keeps
-// no hold on what it returns.
+// makes reports whether an expression calls foreign code. Such code usually keeps no reference to
+// its result.
 func (f *function) makes(e ast.Expr) bool {
 	c, ok := e.(*ast.CallExpr)
 	return ok && f.foreign(c)
 }
 
-// foreign reports whether a call goes into code that is not recorded.
+// foreign reports whether a call calls code that is not recorded.
 func (f *function) foreign(c *ast.CallExpr) bool {
 	fun := c.Fun
 	for {
@@ -149,10 +149,9 @@ func (f *function) foreign(c *ast.CallExpr) bool {
 	return ok && o.Pkg() != nil && !f.r.own(o.Pkg())
 }
 
-// target returns the statement that records what an assignment has stored. An expression is
-// evaluated a second time only if that can neither fail nor change anything: it calls nothing, and
-// nothing that the statement did can have moved what it names. Otherwise the place is remembered as
-// it is assigned to.
+// target returns the statement that records an assignment. An expression is evaluated again only if
+// that cannot fail or change anything: it contains no calls, and the statement cannot have changed
+// what it refers to. Otherwise the place is remembered when it is assigned to.
 func (f *function) target(l ast.Expr, all, rhs []ast.Expr, fresh bool) string {
 	for {
 		p, ok := l.(*ast.ParenExpr)
@@ -179,7 +178,7 @@ func (f *function) target(l ast.Expr, all, rhs []ast.Expr, fresh bool) string {
 	}
 	root, indirect := f.rootOf(l)
 	if !indirect && root != nil && !f.shared[root] && !isGlobal(root) {
-		return f.say(root, false) // a part of a variable that nothing else refers to
+		return f.say(root, false) // a part of a variable without references to it
 	}
 	switch {
 	case !pure(l) || f.assigns(l, all):
@@ -192,8 +191,8 @@ func (f *function) target(l ast.Expr, all, rhs []ast.Expr, fresh bool) string {
 	return fmt.Sprintf("%s.S(%s, &%s); ", runtimeName, frameName, f.r.text(l))
 }
 
-// entry returns the statement that records an entry of a map. Where map or key
-// cannot be named again, they are remembered as the statement evaluates them.
+// entry returns the statement that records an entry of a map. If map or key cannot be evaluated
+// again, they are remembered when the statement evaluates them.
 func (f *function) entry(x *ast.IndexExpr, all, rhs []ast.Expr) string {
 	if pure(x) && !f.assigns(x, all) && (!f.calls(rhs) || f.steady(x)) {
 		return fmt.Sprintf("%s.M(%s, %s, %s); ", runtimeName, frameName, f.r.text(x.X), f.r.text(x.Index))
@@ -208,8 +207,8 @@ func (f *function) entry(x *ast.IndexExpr, all, rhs []ast.Expr) string {
 	return frameName + ".Stored(); "
 }
 
-// rootOf returns the variable that an expression begins with, and whether the
-// way from it leads through a reference.
+// rootOf returns the variable at the beginning of an expression, and whether the path from it goes
+// through a reference.
 func (f *function) rootOf(e ast.Expr) (root types.Object, indirect bool) {
 	for {
 		switch x := e.(type) {
@@ -240,7 +239,7 @@ func (f *function) rootOf(e ast.Expr) (root types.Object, indirect bool) {
 	}
 }
 
-// pure reports whether evaluating an expression again calls nothing.
+// pure reports whether evaluating an expression again has no effect.
 func pure(e ast.Expr) bool {
 	switch x := e.(type) {
 	case *ast.Ident, *ast.BasicLit:
@@ -278,8 +277,7 @@ func (f *function) calls(list []ast.Expr) bool {
 	return calls
 }
 
-// assigns reports whether a statement that assigns to all of a list assigns to a
-// variable that the expression uses.
+// assigns reports whether assignments to all change a variable that the expression uses.
 func (f *function) assigns(l ast.Expr, all []ast.Expr) bool {
 	found := false
 	for _, e := range all {
@@ -298,8 +296,8 @@ func (f *function) assigns(l ast.Expr, all []ast.Expr) bool {
 	return found
 }
 
-// steady reports whether a call cannot change what the names on the way of an expression represent:
-// it goes from a variable of this function's own through one reference at most.
+// steady reports whether a call cannot change the target of an expression: it begins with an
+// unshared variable of this function and has at most one reference.
 func (f *function) steady(l ast.Expr) bool {
 	references, ok := 0, true
 	ast.Inspect(l, func(n ast.Node) bool {
@@ -324,8 +322,8 @@ func (f *function) steady(l ast.Expr) bool {
 	return ok && references <= 1
 }
 
-// touched returns the statements that record variables again which foreign code
-// may have changed: those whose address, or which as a reference, it was given.
+// touched returns the statements that record variables again that foreign code may have changed:
+// arguments that are references, and variables whose address is an argument.
 func (f *function) touched(s ast.Node) string {
 	if s == nil || !f.r.values {
 		return ""
@@ -376,8 +374,8 @@ func (f *function) touched(s ast.Node) string {
 	return text.String()
 }
 
-// receiver returns the variable at the root of a call's receiver, where the
-// method can change what the variable holds or leads to.
+// receiver returns the variable at the root of a call's receiver, if the method can change it or
+// what it refers to.
 func (f *function) receiver(c *ast.CallExpr) types.Object {
 	selector, ok := c.Fun.(*ast.SelectorExpr)
 	if !ok {

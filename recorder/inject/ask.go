@@ -9,8 +9,8 @@ import (
 
 var asked atomic.Bool
 
-// Ask asks wraith record to write the log as it is now, once. Programs may ask by
-// creating the file that the variable WRAITH_ASK names.
+// Ask asks wraith record to write the log now, once. A program can also ask by creating the file
+// that the environment variable WRAITH_ASK names.
 func Ask() {
 	if path := os.Getenv("WRAITH_ASK"); path != "" && active.Load() && !asked.Swap(true) {
 		_ = os.WriteFile(path, nil, 0o600) // nobody to tell of it

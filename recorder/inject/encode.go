@@ -13,8 +13,7 @@ import (
 	"unsafe"
 )
 
-// Bounds on what one event records. What is beyond them is unrecorded, and said
-// to be.
+// Limits of one event. Values beyond them are recorded as unrecorded.
 const (
 	maxText     = textLimit
 	maxElements = elementLimit
@@ -26,22 +25,22 @@ const (
 	spreadStep  = 16          // elements in one piece of a long list
 )
 
-// pointee is something that a recorded value refers to, and that is to be written too if the log
-// does not hold it already.
+// pointee is the target of a reference in a recorded value. It is recorded too, unless the log has
+// its current contents.
 type pointee struct {
 	address unsafe.Pointer
 	plan    *plan
-	count   int // elements from the address on; 0 for a single value
+	count   int // number of elements from the address on; 0 for a single value
 	hops    int
 }
 
-// known remembers, by address, what the log last said of an object: a hash of
-// the address, its type and its encoded bytes. A collision costs a repetition.
+// known maps addresses to a hash of what the log last said of an object: its address, its type and
+// its encoded bytes. After a collision an object is written again.
 var known [1 << 16]atomic.Uint64
 
-// stores counts what own code has stored in each 64-byte line of memory (lines share counters by
-// chance). An object whose lines have been stored to since is written again, since it may be
-// another one by now, at the same address.
+// stores counts the stores of own code to each 64-byte line of memory (lines can share counters).
+// An object in changed lines is written again, because there can be another object at the same
+// address.
 var stores [1 << 14]atomic.Uint32
 
 func line(address uint64) *atomic.Uint32 {
@@ -70,8 +69,8 @@ type sliceHeader struct {
 
 var seed = maphash.MakeSeed()
 
-// encode appends a value with its type. Reading memory that another goroutine
-// is changing can fault; then the value is unrecorded.
+// encode appends a value with its type. If reading memory faults, because another goroutine changes
+// it, the value is unrecorded.
 func (th *thread) encode(b []byte, p unsafe.Pointer, pl *plan, hops int) []byte {
 	b = binary.AppendUvarint(b, uint64(pl.id))
 	if !pl.refs && pl.form != formPointer {
@@ -185,7 +184,7 @@ func (th *thread) item(b []byte, at unsafe.Pointer, pl *plan, hops, limit, nesti
 		if c == nil {
 			return append(b, itemNull)
 		}
-		// The channel's first two words: entries waiting, and room for entries.
+		// The first two words of a channel: number of elements, and capacity.
 		b = appendHead(b, majorArray, 3)
 		b = appendHead(b, majorUint, uint64(uintptr(c)))
 		b = appendHead(b, majorUint, *(*uint64)(c))
@@ -214,7 +213,7 @@ func (th *thread) interfaceItem(b []byte, at unsafe.Pointer, pl *plan, hops, lim
 	return th.item(b, *(*unsafe.Pointer)(unsafe.Add(at, 8)), dynamic, hops, limit, nesting+1)
 }
 
-// dynamicPlan returns the plan of what an interface holds, or nil.
+// dynamicPlan returns the plan of an interface's dynamic value, or nil.
 //
 //go:norace
 //go:nocheckptr
@@ -237,8 +236,8 @@ func (th *thread) want(q pointee) {
 	}
 }
 
-// writeQueue writes the objects that the last event referred to, and in turn
-// those that they refer to.
+// writeQueue writes the objects that the last event referred to, and the objects that those refer
+// to.
 func (th *thread) writeQueue() {
 	for i := 0; i < len(th.queue); i++ {
 		q := th.queue[i]
@@ -251,8 +250,8 @@ func (th *thread) writeQueue() {
 			th.object(q, kindSpread, q.count)
 			continue
 		}
-		// A long list is written in pieces: the first ones and the last, so that
-		// appending to it repeats little.
+		// A long list is written in pieces: the first ones and the last, so that an append repeats
+		// little.
 		for from := 0; from < q.count; from += spreadStep {
 			if from >= maxElements && from+spreadStep < q.count {
 				continue
@@ -266,13 +265,13 @@ func (th *thread) writeQueue() {
 	th.queue = th.queue[:0]
 }
 
-// object writes what is at an address unless the log said the same last. What it refers to is
-// looked at in either case: foreign code may have changed that.
+// object writes the contents of an address, unless the log has them. It follows references in
+// either case, because foreign code may have changed their targets.
 func (th *thread) object(q pointee, kind byte, count int) {
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	queued, n, last, mem := len(th.queue), th.chunk.n, th.last, th.chunk.mem
 	defer func() {
-		if recover() != nil { // reading memory that another goroutine is changing can fault
+		if recover() != nil { // reading memory faults if another goroutine changes it
 			th.queue, th.busy = th.queue[:queued], false
 			if len(mem) > 0 && len(th.chunk.mem) > 0 && &mem[0] == &th.chunk.mem[0] {
 				th.chunk.n, th.last = n, last
@@ -316,7 +315,7 @@ func rawSum(q pointee, count int) uint64 {
 	return maphash.Bytes(seed, unsafe.Slice((*byte)(q.address), q.plan.size*uintptr(max(count, 1))))
 }
 
-// revisit looks at what an unchanged value refers to.
+// revisit follows the references of an unchanged value.
 //
 //go:norace
 //go:nocheckptr
@@ -373,7 +372,7 @@ func (th *thread) spreadItems(b []byte, q pointee, count int) []byte {
 	return b
 }
 
-// entries writes all the entries of a map that nobody else holds yet.
+// entries writes all entries of a map that nobody else refers to yet.
 func (th *thread) entries(p unsafe.Pointer, pl *plan) {
 	m := reflect.NewAt(pl.of, p).Elem()
 	if m.IsNil() {

@@ -39,21 +39,21 @@ const (
 	kindOpen    = 25
 )
 
-// Frame is one activation of a recorded function. The rewriting gives each
-// function a variable of this type; nil, in a program that is not being
-// recorded, makes every method a no-op. A frame belongs to its goroutine.
+// Frame is one activation of a recorded function. Each rewritten function has a variable of this
+// type. If the program is not being recorded, it is nil and its methods do nothing. A frame belongs
+// to its goroutine.
 type Frame struct {
 	th       *thread
 	depth    int
 	function uint32
 	last     uint32 // site of the last line
 	returned bool
-	args     int       // where the count of the values of Enter or Leave is
+	args     int       // position of the number of values of Enter or Leave
 	pending  []pending // what the statement that is running assigns to
 	sending  []uint64  // the channels that it sends on
 }
 
-// pending is a place that a statement assigns to: once it has, say records it.
+// pending is a place that a statement assigns to; say records it after the statement.
 type pending struct {
 	say func(key any)
 	key any
@@ -61,8 +61,7 @@ type pending struct {
 
 func now() int64 { return int64(time.Since(started)) }
 
-// Enter begins the call of a function. The arguments follow with P, and On ends
-// the event.
+// Enter begins a call. P adds the arguments, and On ends the event.
 func Enter(function uint32) *Frame {
 	if !active.Load() {
 		return nil
@@ -117,8 +116,8 @@ func (f *Frame) L(site uint32) {
 	}
 }
 
-// Again says that a loop's line is reached once more. On the first pass it says
-// nothing, since the line itself was said before the loop.
+// Again records that a loop's line is reached again. On the first iteration it does nothing,
+// because the line was recorded before the loop.
 func (f *Frame) Again(site uint32) {
 	if f != nil && f.last != site {
 		f.L(site)
@@ -131,37 +130,37 @@ func (f *Frame) C(site uint32) bool {
 	return true
 }
 
-// W says that a variable of the call has been given a value.
+// W records a new value of a variable of the call.
 func W[T any](f *Frame, variable uint32, p *T) {
 	if f != nil {
 		f.write(kindWrite, variable, inside(p), planFor(p), false)
 	}
 }
 
-// F is W for a value that foreign code made, so that a map may be read: nobody
-// else holds it yet.
+// F is W for a value that foreign code made. Its maps can be read, because nobody else refers to
+// them yet.
 func F[T any](f *Frame, variable uint32, p *T) {
 	if f != nil {
 		f.write(kindWrite, variable, inside(p), planFor(p), true)
 	}
 }
 
-// Y is W for a variable that lives at an address: others may hold a reference to it.
+// Y is W for a variable with an address: others can refer to it.
 func Y[T any](f *Frame, variable uint32, p *T) {
 	if f != nil {
 		f.write(kindCell, variable, whole(p), planFor(p), false)
 	}
 }
 
-// S says that the memory at p has been given a value.
+// S records a new value of the memory at p.
 func S[T any](f *Frame, p *T) {
 	if f != nil {
 		f.write(kindStore, 0, whole(p), planFor(p), false)
 	}
 }
 
-// At remembers a place that a statement is about to assign to, and returns it.
-// Stored, after the statement, records what is there.
+// At remembers a place before a statement assigns to it, and returns it. After the statement,
+// Stored records its value.
 func At[T any](f *Frame, p *T) *T {
 	if f != nil {
 		f.pending = append(f.pending, pending{say: func(any) { S(f, p) }})
@@ -169,8 +168,8 @@ func At[T any](f *Frame, p *T) *T {
 	return p
 }
 
-// Map remembers a map of which a statement is about to set an entry, and returns
-// it. Where Key has told the entry's key, Stored records that entry, else all.
+// Map remembers a map before a statement sets one of its entries, and returns it. Stored records
+// the entry if Key has its key, else all entries.
 func Map[T ~map[K]V, K comparable, V any](f *Frame, m T) T {
 	if f != nil {
 		f.pending = append(f.pending, pending{say: func(key any) {
@@ -184,7 +183,7 @@ func Map[T ~map[K]V, K comparable, V any](f *Frame, m T) T {
 	return m
 }
 
-// Key tells the key of the entry whose map was remembered last, and returns it.
+// Key remembers the key of an entry of the last remembered map, and returns it.
 func Key[K any](f *Frame, key K) K {
 	if f != nil && len(f.pending) > 0 {
 		f.pending[len(f.pending)-1].key = key
@@ -203,8 +202,8 @@ func (f *Frame) Stored() {
 	f.pending = f.pending[:0]
 }
 
-// Try records what is at a place whose way the statement may have changed. To go
-// that way again can fail; then nothing is recorded.
+// Try records the value at a place whose path the statement may have changed. If evaluating the
+// path fails, nothing is recorded.
 func Try(f *Frame, place func() any) {
 	if f == nil {
 		return
@@ -214,7 +213,7 @@ func Try(f *Frame, place func() any) {
 	f.write(kindStore, 0, v.UnsafePointer(), planOf(v.Type().Elem()), false)
 }
 
-// M says that the map's entry for the key has been set.
+// M records that the entry of a map was set.
 func M[T ~map[K]V, K comparable, V any](f *Frame, m T, key K) {
 	if f == nil || m == nil {
 		return
@@ -224,7 +223,7 @@ func M[T ~map[K]V, K comparable, V any](f *Frame, m T, key K) {
 	}
 }
 
-// New says what a map holds that was made just now, and returns it.
+// New records all entries of a new or cleared map, and returns it.
 func New[T ~map[K]V, K comparable, V any](f *Frame, m T) T {
 	if f != nil {
 		f.here().entries(hide(&m), planFor(&m))
@@ -232,23 +231,23 @@ func New[T ~map[K]V, K comparable, V any](f *Frame, m T) T {
 	return m
 }
 
-// D says that the map has no entry for the key any more.
+// D records that the entry of a map was deleted.
 func D[T ~map[K]V, K comparable, V any](f *Frame, m T, key K) {
 	if f != nil && m != nil {
 		f.element(kindDelete, *(*uintptr)(unsafe.Pointer(&m)), hide(&key), planFor(&key), nil, nil)
 	}
 }
 
-// Ret says that the results are set and the function is about to return.
+// Ret records that the results are set and the function returns.
 func (f *Frame) Ret() {
 	if f != nil {
 		f.returned = true
 	}
 }
 
-// Back begins the end of the call, first thing in the function that the
-// rewriting defers. It reports whether the function returns normally; then its
-// results follow with R. It must be called by that deferred function itself.
+// Back begins the end of the call. It is the first call in the function that the rewriting defers,
+// and must be called by that function itself. It reports whether the function returns normally;
+// then R records the results.
 func (f *Frame) Back() bool {
 	if f == nil {
 		return false
@@ -278,8 +277,8 @@ func (f *Frame) Back() bool {
 	return true
 }
 
-// callerOfDeferred names the function that runs the deferred function which
-// called Back: the panicking machinery, the end of the goroutine, or else.
+// callerOfDeferred returns the name of the runtime's function that runs the deferred function with
+// the call of Back: that of panics, of the end of a goroutine, or another one.
 func callerOfDeferred() string {
 	var pcs [1]uintptr
 	if runtime.Callers(4, pcs[:]) == 0 {
@@ -302,7 +301,7 @@ func (f *Frame) Off() {
 		return
 	}
 	th := f.th
-	th.depth = f.depth - 1 // a chunk that end begins must not name this call any more
+	th.depth = f.depth - 1 // a chunk that end begins must not contain this call
 	th.end()
 	th.current = nil
 	if th.depth > 0 {
@@ -317,7 +316,7 @@ func (f *Frame) Off() {
 	}
 }
 
-// Panic says that the program panics with v, and returns it.
+// Panic records that the program panics with v, and returns v.
 func (f *Frame) Panic(v any) any {
 	if f != nil {
 		f.th.panicking = true
@@ -326,7 +325,7 @@ func (f *Frame) Panic(v any) any {
 	return v
 }
 
-// Recover says what the program's recover returned, and returns it.
+// Recover records the result of the program's recover, and returns it.
 func (f *Frame) Recover(v any) any {
 	if f != nil && v != nil {
 		f.th.panicking = false
@@ -335,7 +334,7 @@ func (f *Frame) Recover(v any) any {
 	return v
 }
 
-// Exit says that the program ends itself with a code, and returns it.
+// Exit records that the program exits with a code, and returns the code.
 func (f *Frame) Exit(code int) int {
 	if f != nil {
 		f.th.plain(kindExit, uint64(uint32(code)))
@@ -344,7 +343,7 @@ func (f *Frame) Exit(code int) int {
 }
 
 // begin starts an event and returns the chunk's bytes so far, or nil if nothing can be recorded.
-// Whoever begins must hold what it appended and end.
+// The caller must call hold with the result of its appends, and end.
 func (th *thread) begin(kind byte, room int) []byte {
 	if !active.Load() {
 		return nil
@@ -372,11 +371,11 @@ func (th *thread) begin(kind byte, room int) []byte {
 	return b
 }
 
-// maxSaid limits the open calls that a chunk begins with.
+// maxSaid limits the open calls at the beginning of a chunk.
 const maxSaid = 500
 
-// sayStack begins a chunk with the calls that are open, since those before it may
-// be gone when the log is read.
+// sayStack begins a chunk with the open calls, because earlier chunks may be missing when the log
+// is read.
 func (th *thread) sayStack() {
 	c := &th.chunk
 	b := c.mem[:c.n]
@@ -395,7 +394,7 @@ func (th *thread) sayStack() {
 	c.commit()
 }
 
-// hold takes what was appended to the bytes that begin returned.
+// hold stores the bytes that were appended to the result of begin.
 func (th *thread) hold(b []byte) { th.chunk.n = len(b) }
 
 // end makes the event part of the log, and then writes what it refers to.
@@ -424,8 +423,7 @@ func (th *thread) plain(kind byte, n uint64) {
 	th.end()
 }
 
-// here returns the frame's thread, once its log says that what follows happens
-// in this frame.
+// here returns the frame's thread, after recording that the following events belong to this frame.
 func (f *Frame) here() *thread {
 	if f.th.current != f {
 		f.th.resume(f)
@@ -433,8 +431,7 @@ func (f *Frame) here() *thread {
 	return f.th
 }
 
-// resume says that what follows happens in f, although calls that f made, or
-// that run its body as a function, are still open.
+// resume records that the following events belong to f, although its calls are still open.
 func (th *thread) resume(f *Frame) {
 	th.current = f
 	th.plain(kindResume, uint64(f.depth))
@@ -495,8 +492,8 @@ func (f *Frame) value(kind byte, p unsafe.Pointer, pl *plan) {
 	}
 }
 
-// hide returns p without the compiler's knowing: recording a variable must not
-// make it escape to the heap. The pointer is never kept.
+// hide returns p without letting it escape: recording a variable must not
+// move it to the heap. The pointer is never kept.
 //
 //go:nocheckptr
 func hide[T any](p *T) unsafe.Pointer {
@@ -505,7 +502,7 @@ func hide[T any](p *T) unsafe.Pointer {
 	return unsafe.Pointer(x ^ 0)
 }
 
-// never is false; what is assigned under it tells the compiler what escapes.
+// never is false. Assignments under it tell the compiler what escapes.
 var (
 	never bool
 	//lint:ignore U1000 it is never read: assigning to it is the point
@@ -513,7 +510,7 @@ var (
 )
 
 // inside hides p and lets what *p refers to escape: an object must keep its address as long as the
-// program can refer to it, and a stack that grows moves what is on it.
+// program can refer to it, but stacks move when they grow.
 func inside[T any](p *T) unsafe.Pointer {
 	if never {
 		hole = *p
@@ -521,7 +518,7 @@ func inside[T any](p *T) unsafe.Pointer {
 	return hide(p)
 }
 
-// whole lets *p itself escape: others may hold a reference to it.
+// whole lets *p itself escape: others can refer to it.
 func whole[T any](p *T) unsafe.Pointer {
 	if never {
 		hole = p

@@ -18,8 +18,9 @@ import (
 //go:linkname getm runtime.getm
 func getm() uintptr
 
-// Where the goroutine is in the thread's descriptor and the number in the goroutine's. They are
-// found at start; until then numbers are read from the stack's text, which is right and slow.
+// The offsets of the goroutine in the thread's descriptor and of its number in the goroutine's
+// descriptor. They are found at start. Until then numbers are read from the stack's text, which is
+// slow.
 var (
 	goroutineAt uintptr
 	numberAt    uintptr
@@ -37,7 +38,7 @@ func goroutineNumber() uint64 {
 }
 
 // descriptor returns the address of the calling goroutine's descriptor, or 0
-// where it is not known. A descriptor is never freed.
+// if it is not known. A descriptor is never freed.
 //
 //go:norace
 //go:nocheckptr
@@ -49,8 +50,8 @@ func descriptor() uintptr {
 	stack := uintptr(unsafe.Pointer(&here))
 	for range 8 {
 		g := *(*uintptr)(unsafe.Pointer(getm() + goroutineAt))
-		// The goroutine may have been moved to another thread between the two
-		// loads. Its stack tells: the descriptor begins with the stack's bounds.
+		// The goroutine may have moved to another thread between the two loads. The stack's bounds
+		// at the beginning of the descriptor show that.
 		if g != 0 && *(*uintptr)(unsafe.Pointer(g)) <= stack && stack < *(*uintptr)(unsafe.Pointer(g + 8)) {
 			return g
 		}
@@ -58,8 +59,8 @@ func descriptor() uintptr {
 	return 0
 }
 
-// onStack reports whether an address is on the calling goroutine's stack. What
-// is there moves when the stack grows, and must not be kept in the heap.
+// onStack reports whether an address is on the calling goroutine's stack. Such
+// memory moves when the stack grows; addresses must not be kept in the heap.
 //
 //go:norace
 //go:nocheckptr
@@ -92,8 +93,8 @@ func parseNumber(text []byte) uint64 {
 	return n
 }
 
-// findGoroutineNumber looks for the two offsets in several goroutines and keeps
-// them only where all agree.
+// findGoroutineNumber searches the two offsets in several goroutines and keeps them only if all
+// agree.
 func findGoroutineNumber() {
 	type place struct{ g, n uintptr }
 	var agreed map[place]bool
@@ -103,7 +104,7 @@ func findGoroutineNumber() {
 		done.Add(1)
 		go func() {
 			defer done.Done()
-			// A wrong guess reads memory that may not be there.
+			// A wrong guess can read unmapped memory.
 			defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 			defer func() { _ = recover() }()
 			scanDescriptors(func(g, n uintptr) { found[place{g, n}] = true })
@@ -149,19 +150,19 @@ func scanDescriptors(found func(g, n uintptr)) {
 	}
 }
 
-// thread is a goroutine that has run own code. Only that goroutine touches it.
+// thread is a goroutine that has run own code. Only that goroutine uses it.
 type thread struct {
 	number     uint64
 	descriptor uintptr
 	id         uint32
-	// rooted says that own code is the goroutine's first function, so that its
-	// return ends the goroutine.
+	// rooted is set if own code is the goroutine's first function, so that its return ends the
+	// goroutine.
 	rooted    bool
 	panicking bool
 	busy      bool // an event is being written
 	frames    []*Frame
 	depth     int
-	current   *Frame // the frame that the log's reader takes events to belong to
+	current   *Frame // the frame that events belong to for the log's reader
 	chunk     chunk
 	last      int64
 	queue     []pointee
@@ -201,8 +202,8 @@ func currentThread() *thread {
 	return t
 }
 
-// rooted reports whether the function that called Enter is its goroutine's first
-// one. The compiler may have put a wrapper below it to hold the arguments.
+// rooted reports whether the function that called Enter is the first one of its goroutine. The
+// compiler may have put a wrapper below it for the arguments.
 func rooted() bool {
 	var pcs [2]uintptr
 	frames := runtime.CallersFrames(pcs[:runtime.Callers(5, pcs[:])])
@@ -218,8 +219,8 @@ func rooted() bool {
 	return false
 }
 
-// creator reads "function at file:line" of the go statement that started the
-// calling goroutine from the text of its stack.
+// creator reads "function at file:line" of the go statement that started the calling goroutine from
+// its stack's text.
 func creator() string {
 	buf := make([]byte, 32<<10)
 	text := buf[:runtime.Stack(buf, false)]

@@ -7,8 +7,8 @@ import (
 	"unsafe"
 )
 
-// move says that size bytes have been copied from one address to another; from 0 says that nobody
-// knows what is there now.
+// move records that size bytes were copied from one address to another. From 0 means that the
+// contents are not known.
 func (f *Frame) move(to, from, size uintptr) {
 	if size == 0 || to == from {
 		return
@@ -23,8 +23,7 @@ func (f *Frame) move(to, from, size uintptr) {
 	noteStore(uint64(to), size)
 }
 
-// Grown records that append has moved the elements that there were, and returns
-// the new slice.
+// Grown records that append moved the existing elements, and returns the new slice.
 func Grown[S ~[]E, E any](f *Frame, old, grown S) S {
 	if f != nil && len(old) > 0 {
 		var e E
@@ -33,7 +32,7 @@ func Grown[S ~[]E, E any](f *Frame, old, grown S) S {
 	return grown
 }
 
-// Joined is Grown for an append of another slice's elements.
+// Joined is Grown for an append of the elements of another slice.
 func Joined[S ~[]E, E any](f *Frame, old, more, grown S) S {
 	Grown(f, old, grown)
 	if f != nil && len(more) > 0 {
@@ -52,12 +51,12 @@ func Copied[S ~[]E, E any](f *Frame, to, from S) {
 	}
 }
 
-// maxRead limits the elements of a long slice that are read again once foreign code may have
+// maxRead limits the elements of a long slice that are read again after foreign code may have
 // changed them.
 const maxRead = 4096
 
-// All records a slice again of which foreign code may have changed any element:
-// what has changed among the first ones, and that the others are not known.
+// All records a slice again after foreign code may have changed any element: the changes of the
+// first elements, and that the others are not known.
 func All[S ~[]E, E any](f *Frame, list S) {
 	if f != nil && len(list) > maxElements && !f.th.busy {
 		again(f, list)

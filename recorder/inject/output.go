@@ -9,8 +9,8 @@ import (
 	"os"
 )
 
-// recordedOutput writes to a file, and records what it wrote at the moment and
-// in the goroutine in which it did.
+// recordedOutput writes to a file and records the output at the moment and in the goroutine of the
+// write.
 type recordedOutput struct{ *os.File }
 
 // Write implements io.Writer.
@@ -28,8 +28,8 @@ func (w recordedOutput) Write(p []byte) (int, error) {
 // Stdout returns standard output for a call that prints.
 func Stdout() io.Writer { return Tee(os.Stdout) }
 
-// Tee returns a writer that records what is written to standard output or
-// standard error; any other writer it returns as it is.
+// Tee returns a writer that records its output if w is standard output or standard error; any other
+// writer is returned as it is.
 func Tee(w io.Writer) io.Writer {
 	if f, ok := w.(*os.File); ok && active.Load() && (f == os.Stdout || f == os.Stderr) && f != nil {
 		return recordedOutput{f}
@@ -37,7 +37,7 @@ func Tee(w io.Writer) io.Writer {
 	return w
 }
 
-// recordLog lets what the standard logger writes be recorded.
+// recordLog records the output of the standard logger.
 func recordLog() {
 	if standard.Writer() == io.Writer(os.Stderr) {
 		standard.SetOutput(Tee(os.Stderr))

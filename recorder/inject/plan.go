@@ -27,20 +27,20 @@ const (
 	formFunc      = 13
 	formChan      = 14
 	formOpaque    = 15
-	formHidden    = 16 // of the recorder alone: a struct whose content is not recorded
+	formHidden    = 16 // used by the recorder only: a struct whose contents are not recorded
 )
 
-// plan says how the values of one type are read from memory. Plans are made
-// once for each type and never change; elem is found when it is first needed,
-// so that a type does not pull in all that it can reach.
+// plan describes how values of a type are read from memory. A plan is made once for each type and
+// never changes. elem is made on first use, so that a type does not pull in all types that it can
+// reach.
 type plan struct {
 	id     uint32
 	form   byte
 	width  byte // of a number, in bytes
-	direct bool // an interface holds such a value in its data word
-	follow bool // what such a pointer points to is own code's, and small enough to read
+	direct bool // an interface stores such a value in its data word
+	follow bool // targets of such pointers are of own code and small enough to record
 	refs   bool // reading a value means following addresses
-	leads  bool // a value may refer to objects that are written too
+	leads  bool // a value can refer to objects that are recorded too
 	method bool // an interface with methods
 	size   uintptr
 	length int
@@ -59,7 +59,7 @@ var plans = struct {
 	ids    map[reflect.Type]uint32
 	byType sync.Map // reflect.Type → *plan
 	byWord [4096]atomic.Pointer[wordPlan]
-	// byDynamic is the same for the types of what interfaces hold.
+	// byDynamic is byType for the dynamic types of interfaces.
 	byDynamic [1024]atomic.Pointer[wordPlan]
 }{ids: map[reflect.Type]uint32{}}
 
@@ -74,8 +74,8 @@ func planOfWord(word uintptr, a any) *plan {
 	return pl
 }
 
-// wordPlan is an entry of the direct-mapped cache in front of byType; its key is
-// the type word of an interface.
+// wordPlan is an entry of the direct-mapped cache in front of byType. Its key is an interface's
+// type word.
 type wordPlan struct {
 	word uintptr
 	plan *plan
@@ -108,7 +108,7 @@ func planOf(t reflect.Type) *plan {
 	return makePlan(t)
 }
 
-// element returns the plan for what a pointer, slice or map leads to.
+// element returns the plan of the target of a pointer, slice or map.
 func (pl *plan) element() *plan {
 	if e := pl.elem.Load(); e != nil {
 		return e
@@ -127,8 +127,8 @@ func typeID(t reflect.Type) uint32 {
 	return id
 }
 
-// makePlan makes the plan for t, and those of what is inside it, and records the types. plans.mu is
-// held. A type cannot be inside itself, so this ends.
+// makePlan makes the plans of t and its parts, and records the types. plans.mu is held. It ends,
+// because a type cannot contain itself.
 func makePlan(t reflect.Type) *plan {
 	if pl, ok := plans.byType.Load(t); ok {
 		return pl.(*plan)
@@ -151,7 +151,7 @@ func makePlan(t reflect.Type) *plan {
 	case reflect.Struct:
 		pl.form = formStruct
 		if p := t.PkgPath(); p == "sync" || p == "sync/atomic" {
-			// Other goroutines change these behind the recorder's back.
+			// Other goroutines change these without the recorder's knowledge.
 			pl.form = formHidden
 			break
 		}
@@ -215,9 +215,8 @@ func recordPlan(pl *plan, t reflect.Type, elem, key, length uint64) {
 	log.record(r)
 }
 
-// ownType reports whether values of the type belong to the team's code: basic
-// and composed types do, and named ones of its packages. The errors of the
-// standard library count as own, since they are what people look for.
+// ownType reports whether values of the type are of own code: basic and composed types, and named
+// types of own packages. Errors of the standard library count as own, because people look for them.
 func ownType(t reflect.Type) bool {
 	path := t.PkgPath()
 	switch path {

@@ -188,14 +188,14 @@ func (s *spool) reserve(size int) []byte {
 	return mem
 }
 
-// stop ends the recording for good; the program continues.
+// stop ends the recording; the program continues.
 func (s *spool) stop() {
 	s.broken.Store(true)
 	active.Store(false)
 }
 
-// chunk lays a new live block of events into a spare region or into fresh bytes,
-// or with a ring into the oldest block. done is the chunk that is full.
+// chunk begins a new live block of events in a free region or in fresh bytes, or with a ring in the
+// oldest block. done is the full chunk.
 func (s *spool) chunk(thread uint32, base int64, done chunk) chunk {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -232,7 +232,7 @@ func (s *spool) chunkLocked(kind byte, thread uint32, base int64) chunk {
 	return chunk{mem: mem, n: headerSize, stored: (*uint32)(unsafe.Pointer(&mem[8]))}
 }
 
-// giveBack shrinks a block to what it uses and keeps the rest for another one.
+// giveBack shrinks a block to its used part and frees the rest.
 func (s *spool) giveBack(c chunk) {
 	if s.ring > 0 {
 		s.mu.Lock()
@@ -247,7 +247,7 @@ func (s *spool) giveBack(c chunk) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	rest := c.mem[end:]
-	// The rest is made a whole block first: at no time is there a hole in the log.
+	// The rest becomes a valid block first: the log never has a hole.
 	s.sequence++
 	putHeader(rest, blockEvents, 0, 0, s.sequence, uint32(len(rest)-headerSize))
 	atomic.StoreUint32((*uint32)(unsafe.Pointer(&c.mem[16])), uint32(end-headerSize))
@@ -271,7 +271,7 @@ func (s *spool) record(r []byte) {
 	s.table.commit()
 }
 
-// commit makes what was written since the last commit part of the log.
+// commit makes the bytes since the last commit part of the log.
 func (c *chunk) commit() { atomic.StoreUint32(c.stored, uint32(c.n-headerSize)) }
 
 func putHeader(b []byte, kind byte, thread uint32, base int64, sequence, capacity uint32) {

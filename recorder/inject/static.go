@@ -2,19 +2,18 @@
 
 package inject
 
-// staticTables are the blocks with the program's functions, sites and files. The
-// rewriting puts them here; without them nothing is recorded.
+// staticTables are the blocks with the program's functions, sites and files. The rewriting sets
+// them; without them nothing is recorded.
 const staticTables = ""
 
-// defaultLog is where a program built by "wraith record -- go build" writes its
-// log when it runs by itself.
+// defaultLog is the path of the log of a program that "wraith record -- go build" built, when it
+// runs by itself.
 const defaultLog = ""
 
-// ownPackages are the import paths, each between line breaks, that count as own code.
+// ownPackages are the import paths of own code, each between line breaks.
 const ownPackages = "\n"
 
-// How much is recorded of one value, and how many bytes of events are kept; 0 for
-// all of them.
+// Limits of one value, and the size of the ring in bytes; 0 without a ring.
 const (
 	textLimit    = 256
 	elementLimit = 64

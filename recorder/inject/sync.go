@@ -15,15 +15,14 @@ const (
 	opClose   = 8
 )
 
-// waited is when and for what a goroutine began to wait.
+// waited is the beginning and reason of a goroutine's wait.
 type waited struct {
 	at      int64
 	op      uint32
 	address uint64
 }
 
-// shortWait is how long a wait must have been, in nanoseconds, for its end to be
-// worth an event of its own.
+// shortWait is the minimum duration of a wait, in nanoseconds, whose end is an event.
 const shortWait = 20_000
 
 func channelAddress[T any](ch *T) uint64 { return uint64(*(*uintptr)(unsafe.Pointer(ch))) }
@@ -43,7 +42,7 @@ func (f *Frame) wait(op uint32, address uint64) {
 	f.th.waited = waited{f.th.last, op, address}
 }
 
-// Passed says that the statement that waited is over, if it took long.
+// Passed records the end of a statement's wait, if it was long.
 func (f *Frame) Passed() {
 	if f == nil || f.th.waited.at == 0 {
 		return
@@ -55,28 +54,28 @@ func (f *Frame) Passed() {
 	}
 }
 
-// Selects says that the goroutine is about to wait for one of several channels.
+// Selects records that the goroutine will wait for one of several channels.
 func (f *Frame) Selects() {
 	if f != nil {
 		f.wait(opSelect, 0)
 	}
 }
 
-// Waits says that the goroutine is about to wait for what is at p.
+// Waits records that the goroutine will wait at p.
 func Waits[T any](f *Frame, op uint32, p *T) {
 	if f != nil {
 		f.wait(op, uint64(uintptr(unsafe.Pointer(p))))
 	}
 }
 
-// Release says that the goroutine is about to let others continue.
+// Release records that the goroutine will unblock others.
 func Release[T any](f *Frame, op uint32, p *T) {
 	if f != nil {
 		f.mark(kindRelease, op, uint64(uintptr(unsafe.Pointer(p))))
 	}
 }
 
-// Closes says that the channel is about to be closed.
+// Closes records that the channel will be closed.
 func Closes[T any](f *Frame, ch chan<- T) {
 	if f != nil {
 		f.mark(kindRelease, opClose, channelAddress(&ch))
@@ -91,13 +90,13 @@ func exchange[T any](f *Frame, kind byte, address uint64, v *T) {
 	}
 }
 
-// Got receives from a channel, and records what came.
+// Got receives from a channel and records the value.
 func Got[T any](f *Frame, ch <-chan T) T {
 	v, _ := GotTwo(f, ch)
 	return v
 }
 
-// GotTwo is Got for a statement that asks whether there was a value.
+// GotTwo is Got for a receive with two results.
 func GotTwo[T any](f *Frame, ch <-chan T) (T, bool) {
 	if f == nil {
 		v, ok := <-ch
@@ -113,7 +112,7 @@ func GotTwo[T any](f *Frame, ch <-chan T) (T, bool) {
 	return v, ok
 }
 
-// To says on which channel a statement is about to send, and returns it.
+// To remembers the channel of a send statement, and returns it.
 func To[T any](f *Frame, ch chan<- T) chan<- T {
 	if f != nil {
 		f.sending = append(f.sending, channelAddress(&ch))
@@ -121,7 +120,7 @@ func To[T any](f *Frame, ch chan<- T) chan<- T {
 	return ch
 }
 
-// ToAny is To if the value cannot be named by its type: it is not recorded.
+// ToAny is To for values whose type cannot be named: they are not recorded.
 func ToAny[T any](f *Frame, ch chan<- T) chan<- T {
 	if f != nil {
 		var none any
@@ -132,7 +131,7 @@ func ToAny[T any](f *Frame, ch chan<- T) chan<- T {
 	return ch
 }
 
-// Sent says which value is about to be sent, and returns it.
+// Sent remembers the value of a send, and returns it.
 func Sent[T any](f *Frame, v T) T {
 	if f != nil && len(f.sending) > 0 {
 		address := f.sending[len(f.sending)-1]
@@ -143,14 +142,14 @@ func Sent[T any](f *Frame, v T) T {
 	return v
 }
 
-// Had says what a statement has received from a channel.
+// Had records the value that a statement received from a channel.
 func Had[T any](f *Frame, ch <-chan T, v T) {
 	if f != nil {
 		exchange(f, kindReceive, channelAddress(&ch), &v)
 	}
 }
 
-// Gave says what a statement has sent on a channel.
+// Gave records the value that a statement sent on a channel.
 func Gave[T any](f *Frame, ch chan<- T, v T) {
 	if f != nil {
 		exchange(f, kindSend, channelAddress(&ch), &v)

@@ -8,7 +8,7 @@ import (
 	"sync"
 )
 
-// Tester is what the testing package's T, B and F have in common here.
+// Tester is the common interface of testing's T, B and F.
 type Tester interface {
 	Failed() bool
 	Name() string
@@ -17,10 +17,10 @@ type Tester interface {
 	Fatal(args ...any)
 }
 
-// said holds the tests whose failure is in the log.
+// said contains the tests whose failure is in the log.
 var said sync.Map
 
-// T says that a test has failed, once for each test, as soon as it is seen.
+// T records the failure of a test, once for each test, as soon as it is seen.
 func (f *Frame) T(t Tester) {
 	if f != nil && t.Failed() {
 		f.fail(t, t.Name()+" failed")
@@ -36,8 +36,8 @@ func (f *Frame) fail(t Tester, text string) {
 	}
 }
 
-// Test is between a test function and the methods with which it fails, so that the message is
-// recorded. What the test prints stays the same.
+// Test wraps the failing methods of a test, so that the message is recorded. The test's output
+// stays the same.
 func (f *Frame) Test(t Tester) Test { return Test{f, t} }
 
 // Test is a test that says why it fails.

@@ -136,8 +136,7 @@ func (v *visitor) remove(s ast.Stmt) {
 	v.add(s, "statement removed", func(text, selected string) string { return "if !" + selected + " { " + text + " }" })
 }
 
-// isSilent reports calls whose absence no test should notice, and panics, which
-// end a function.
+// isSilent reports calls that tests need not notice, and panics, which end a function.
 func (v *visitor) isSilent(call *ast.CallExpr) bool {
 	text := v.of(call.Fun)
 	for _, prefix := range []string{"panic", "slog.", "log.", "s.log.", "os.Exit", "runtime.KeepAlive"} {
@@ -148,8 +147,8 @@ func (v *visitor) isSilent(call *ast.CallExpr) bool {
 	return false
 }
 
-// sample picks n of the sites at random and leaves out those that overlap with
-// another one of the sample. The same seed picks the same sites of the same code.
+// sample selects n of the sites at random, without overlapping ones. The same seed selects the same
+// sites of the same code.
 func sample(sites []site, n int, seed uint64) []site {
 	r := rand.New(rand.NewPCG(seed, 0))
 	r.Shuffle(len(sites), func(i, j int) { sites[i], sites[j] = sites[j], sites[i] })
@@ -175,8 +174,8 @@ func sample(sites []site, n int, seed uint64) []site {
 	return out
 }
 
-// selector is the code that switches the faults of a package. It has no imports
-// beyond the standard library, because it is also built into recorded programs.
+// selector is the code that selects the fault of a package. It imports only the standard library,
+// because it is also built into recorded programs.
 const selector = `
 
 var (
@@ -203,8 +202,8 @@ func mutantPlus[T ~int | ~int8 | ~int16 | ~int32 | ~int64 | ~uint | ~uint8 | ~ui
 
 const selectorImports = `; import mutantOS "os"; import mutantConv "strconv"; import mutantAtomic "sync/atomic"`
 
-// insert writes copies of the files with all faults into dir, and returns the
-// description for the go command's -overlay.
+// insert writes copies of the files with all faults into dir and returns the replacements for the
+// go command's -overlay.
 func insert(faults []site, dir string) (map[string]string, error) {
 	replaced := map[string]string{}
 	hasSelector := map[string]bool{}
@@ -237,7 +236,7 @@ func insert(faults []site, dir string) (map[string]string, error) {
 	return replaced, nil
 }
 
-// withImports adds the selector's imports behind the package clause.
+// withImports adds the selector's imports after the package clause.
 func withImports(text []byte) []byte {
 	at := strings.Index("\n"+string(text), "\npackage ")
 	end := at + strings.IndexByte(string(text[at:]), '\n')

@@ -102,7 +102,7 @@ type suite struct {
 	reached              map[int]bool
 }
 
-// build makes the test programs, with all faults in them.
+// build builds the test programs with all faults.
 func build(ctx context.Context, faults []site, dir string) ([]*suite, error) {
 	replaced, err := insert(faults, dir)
 	if err != nil {
@@ -140,12 +140,11 @@ func build(ctx context.Context, faults []site, dir string) ([]*suite, error) {
 	return suites, nil
 }
 
-// slow is the duration from which the tests of a program are run one by one for a
-// fault, only those that reach it.
+// slow is the duration from which the tests of a program are run one by one.
 const slow = 8 * time.Second
 
-// measure runs the test programs without a fault, and finds which faults each
-// reaches. Slow ones are split into their tests.
+// measure runs the test programs without a fault and finds the faults that each reaches. Slow
+// programs are split into their tests.
 func measure(ctx context.Context, suites []*suite, dir string) error {
 	var mutex sync.Mutex
 	var group errgroup.Group
@@ -242,8 +241,8 @@ const (
 	notRun
 )
 
-// judge runs, for each fault, the tests that reach it until one fails: those of its
-// own package first, then the quick ones.
+// judge runs the tests that reach a fault until one fails: those of its own package first, then the
+// fast ones.
 func judge(ctx context.Context, faults []site, suites []*suite) []result {
 	var all []*suite
 	for _, s := range suites {

@@ -1,4 +1,4 @@
-// Package accounts knows people by password, by session and by token.
+// Package accounts identifies people by password, session and token.
 package accounts
 
 import (
@@ -27,7 +27,7 @@ type Accounts struct {
 	hashing  *semaphore.Weighted
 }
 
-// New returns the accounts of a store. A session ends after twelve hours.
+// New returns the accounts of a store. A session lasts twelve hours.
 func New(s *store.Store) *Accounts {
 	m := scs.New()
 	m.Store = s
@@ -38,18 +38,18 @@ func New(s *store.Store) *Accounts {
 	return &Accounts{Sessions: m, store: s, hashing: semaphore.NewWeighted(hashesAtOnce)}
 }
 
-// params of argon2id: the memory and passes of the second recommended option of
-// RFC 9106, section 4, on two lanes, as many as the smallest machines have cores.
+// params of argon2id: memory and passes of the second recommended option of RFC 9106, section 4,
+// with two lanes.
 var params = &argon2id.Params{Memory: 64 << 10, Iterations: 3, Parallelism: 2, SaltLength: 16, KeyLength: 32}
 
-// hashesAtOnce limits the memory of hashing: each takes that of params.
+// hashesAtOnce limits the memory of hashing; each hash uses that of params.
 const hashesAtOnce = 4
 
-// hashWait is how long a request waits for its turn to hash.
+// hashWait is the maximum time that a request waits to hash.
 const hashWait = 5 * time.Second
 
-// hashed does something with a hash when it is its turn. The error is fault.Busy where
-// that takes too long.
+// hashed calls do when fewer than hashesAtOnce hashes run. The error is fault.Busy if that takes
+// too long.
 func (a *Accounts) hashed(ctx context.Context, do func() error) error {
 	waiting, cancel := context.WithTimeout(ctx, hashWait)
 	defer cancel()
@@ -82,11 +82,12 @@ func (a *Accounts) Add(ctx context.Context, name, password string, admin bool) e
 	return a.store.AddPerson(ctx, &store.Person{Name: name, PasswordHash: hash, Admin: admin})
 }
 
-// unknownHash is compared with if there is no such person, so that the time of an answer does not
-// tell who exists.
+// unknownHash is compared for unknown names, so that the duration of an answer does not show which
+// names exist.
 var unknownHash, _ = argon2id.CreateHash(rand.Text(), params)
 
-// Check returns the person with a name and password.
+// Check returns the person with a name and password. Other errors than those of the database are
+// fault.WrongPassword.
 func (a *Accounts) Check(ctx context.Context, name, password string) (store.Person, error) {
 	p, err := a.store.PersonByName(ctx, name)
 	hash := p.PasswordHash
@@ -109,15 +110,16 @@ func (a *Accounts) Check(ctx context.Context, name, password string) (store.Pers
 	return p, nil
 }
 
-// NewToken makes a token for a person and returns its secret, which is not kept.
+// NewToken creates a token for a person and returns its secret. Only the hash of the secret is
+// stored.
 func (a *Accounts) NewToken(ctx context.Context, person int64, label string) (string, error) {
 	secret := "wraith-" + rand.Text() + rand.Text()
 	hash := sha256.Sum256([]byte(secret))
 	return secret, a.store.AddToken(ctx, &store.Token{PersonID: person, Label: label, SecretHash: hash[:]})
 }
 
-// NewSender makes a token that may send into a case, and returns its secret, which
-// is not kept.
+// NewSender creates a token that can send into a case and returns its secret. Only the hash of the
+// secret is stored.
 func (a *Accounts) NewSender(ctx context.Context, caseID, person int64, label string) (store.Sender, string, error) {
 	secret := "wraith-send-" + rand.Text() + rand.Text()
 	hash := sha256.Sum256([]byte(secret))
@@ -142,14 +144,14 @@ func (a *Accounts) SignIn(ctx context.Context, p store.Person) error {
 // SignOut ends a browser's session.
 func (a *Accounts) SignOut(ctx context.Context) error { return a.Sessions.Destroy(ctx) }
 
-// Who returns the person that a request comes from.
+// Who returns the person of a request.
 func Who(ctx context.Context) (store.Person, bool) {
 	p, ok := ctx.Value(personKey{}).(store.Person)
 	return p, ok
 }
 
-// Middleware finds out who a request comes from: by its token, else by its
-// session. It refuses nothing; a database that is down goes to failed.
+// Middleware identifies the person of a request by token, else by session. It refuses nothing.
+// Errors of the database go to failed.
 func (a *Accounts) Middleware(failed func(http.ResponseWriter, *http.Request, error)) func(http.Handler) http.Handler {
 	a.Sessions.ErrorFunc = failed
 	return func(next http.Handler) http.Handler {
