@@ -13,13 +13,12 @@ import (
 	"wraithology/core/fault"
 )
 
-// lockWait is how long a data folder is waited for: the process before may still be
-// stopping.
+// lockWait is how long to wait for a data folder: the previous process may still be stopping.
 const lockWait = 3 * time.Second
 
-// lockData takes a data folder for this process, and makes it if it is missing. The folder is free
-// again when the returned file is closed, also by the end of the process. Where another process has
-// it, the error is fault.DataInUse.
+// lockData locks a data folder for this process and creates it if necessary. The lock ends when the
+// returned file is closed, also by the end of the process. If another process has it, the error is
+// fault.DataInUse.
 func lockData(dir string, wait time.Duration) (io.Closer, error) {
 	if err := os.MkdirAll(dir, 0o711); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w", err)

@@ -1,4 +1,4 @@
-// Package service puts the parts of wraithd together and runs them.
+// Package service assembles and runs the parts of wraithd.
 package service
 
 import (
@@ -27,8 +27,8 @@ import (
 	"wraithology/service/vault"
 )
 
-// Options say where the service keeps its data and listens. Without a database
-// it runs a private one in the data folder.
+// Options are the data folder and the addresses of the service. Without a database it runs a
+// private one in the data folder.
 type Options struct {
 	Data     string
 	Listen   string
@@ -41,7 +41,7 @@ type Options struct {
 // Service is a running service.
 type Service struct {
 	URL      string
-	GRPC     string // where OTLP is received over gRPC; empty if it is not
+	GRPC     string // address of OTLP over gRPC; empty without it
 	Accounts *accounts.Accounts
 
 	lock    io.Closer // of the data folder
@@ -55,9 +55,9 @@ type Service struct {
 	stop    context.CancelFunc
 }
 
-// WithStore does something with the records of a service, running or not.
+// WithStore calls do with the records of a service, whether it runs or not.
 func WithStore(ctx context.Context, o Options, do func(*store.Store) error) error {
-	// While no service runs, none may start on a database that ends with us.
+	// No service can start on a database that ends with this process.
 	lock, err := lockData(o.Data, 0)
 	if err == nil {
 		defer lock.Close()
@@ -76,7 +76,7 @@ func WithStore(ctx context.Context, o Options, do func(*store.Store) error) erro
 	return err
 }
 
-// openStore opens the database that is named, or the private one.
+// openStore opens the given database, or the private one.
 func openStore(ctx context.Context, o Options) (*store.Store, *cluster.Cluster, error) {
 	url := o.Database
 	var c *cluster.Cluster
@@ -155,7 +155,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	s.Accounts = accounts.New(s.store)
-	// Streams of events never end by themselves: their context ends with the service.
+	// Event streams do not end by themselves: their context ends with the service.
 	base, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
 	s.http = &http.Server{
@@ -171,8 +171,8 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 // Served is told when serving ends.
 func (s *Service) Served() <-chan error { return s.served }
 
-// Stop ends the service: no new requests, those in hand finish, then the queue,
-// the connections and the private database.
+// Stop stops the service: first new requests, then running requests, the queue, the connections and
+// the private database.
 func (s *Service) Stop(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()

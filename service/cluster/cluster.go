@@ -43,8 +43,8 @@ const (
 	database = "wraith"
 )
 
-// Open starts the cluster in dir, making it at the first time, or joins it where
-// another process of this machine runs it.
+// Open starts the cluster in dir and creates it if necessary. If another process of this machine
+// runs it, Open joins it.
 func Open(ctx context.Context, dir string) (*Cluster, error) {
 	bin, err := programs()
 	if err != nil {
@@ -116,7 +116,7 @@ func unprivileged() (*syscall.Credential, error) {
 	return nil, errors.New("PostgreSQL does not run as root, and there is no account postgres or nobody to run it as: start as another user, or give --database URL")
 }
 
-// mayEnter reports whether an account may enter a folder and all that it is in.
+// mayEnter reports whether an account can enter a folder and its parents.
 func mayEnter(dir string, as *syscall.Credential) bool {
 	for {
 		info, err := os.Stat(dir)
@@ -140,12 +140,12 @@ func mayEnter(dir string, as *syscall.Credential) bool {
 	}
 }
 
-// outside is where clusters are whose own folder the server's account may not enter, as one
-// in root's home.
+// outside contains clusters whose own folder the server's account cannot enter, such as one in
+// root's home.
 const outside = "/var/lib/wraithology"
 
-// elsewhere returns the folder outside that represents dir. A file in dir names it: without that
-// file dir is new, and what is left of an earlier one is removed.
+// elsewhere returns the folder outside that replaces dir. A file in dir names it. Without that file
+// dir is new, and the remains of an earlier one are removed.
 func elsewhere(dir string) (string, error) {
 	name := filepath.Join(dir, "elsewhere")
 	sum := sha256.Sum256([]byte(dir))
@@ -212,7 +212,7 @@ func passwordOf(secret string) (string, error) {
 	return password, nil
 }
 
-// join returns the cluster where a server runs on it already.
+// join returns the cluster if a server already runs on it.
 func join(ctx context.Context, data, secret string) *Cluster {
 	if _, err := os.Stat(filepath.Join(data, "postmaster.pid")); err != nil {
 		return nil
@@ -254,13 +254,13 @@ func start(ctx context.Context, bin, data, secret string, as *syscall.Credential
 		"-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "timezone=UTC")
 	cmd.Dir = "/"
 	cmd.Stdout, cmd.Stderr = log, log
-	// The server goes with us, however we end; a group of its own keeps a
-	// terminal's interrupt away from it until we have closed our connections.
+	// The server ends with this process. Its own process group keeps a terminal's interrupt away
+	// until the connections are closed.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as, Setpgid: true, Pdeathsig: syscall.SIGINT}
 	c := &Cluster{URL: address(password, port, database), done: make(chan error, 1)}
 	started := make(chan error, 1)
 	go func() {
-		// The death signal is tied to the thread that started the server.
+		// The death signal depends on the thread that started the server.
 		runtime.LockOSThread()
 		defer runtime.UnlockOSThread()
 		if err := cmd.Start(); err != nil {
@@ -313,12 +313,12 @@ func (c *Cluster) await(ctx context.Context, admin, log string) error {
 	}
 }
 
-// Stop ends the server cleanly, if this process started it, and waits for it.
+// Stop stops the server cleanly if this process started it, and waits for it.
 func (c *Cluster) Stop() error {
 	if c.done == nil {
 		return nil
 	}
-	// An interrupt asks for a fast shutdown: connections are closed, all is written.
+	// An interrupt requests a fast shutdown: connections are closed, all data is written.
 	if err := syscall.Kill(c.pid, syscall.SIGINT); err != nil && !errors.Is(err, syscall.ESRCH) {
 		return fmt.Errorf("stop PostgreSQL: %w", err)
 	}

@@ -42,7 +42,7 @@ func artifactOf(x store.Artifact) api.Artifact {
 	return api.Artifact{Name: x.Name, Kind: x.Kind, Bytes: x.Bytes, SHA256: x.SHA256, BuildID: x.BuildID, Uploaded: x.UploadedAt, By: x.Person.Name}
 }
 
-// uploadArtifact takes an artifact as a stream. What it is, its bytes say.
+// uploadArtifact stores an artifact. Its bytes determine its kind.
 func (a *server) uploadArtifact(w http.ResponseWriter, r *http.Request) {
 	c, name, kept, ok := a.take(w, r, "artifact", func(ctx context.Context, caseID int64, name string) error {
 		_, err := a.Store.ArtifactByName(ctx, caseID, name)
@@ -81,7 +81,7 @@ func (a *server) uploadArtifact(w http.ResponseWriter, r *http.Request) {
 	writeJSON(w, artifactOf(x))
 }
 
-// kindOfArtifact recognises an artifact by its bytes.
+// kindOfArtifact detects the kind of an artifact by its bytes.
 func kindOfArtifact(path string) (kind, buildID string, err error) {
 	f, err := os.Open(path)
 	if err != nil {

@@ -11,13 +11,13 @@ import (
 	"wraithology/service/store"
 )
 
-// CaseInput names a case in a path. It is exported because huma reads the
-// parameters of embedded structs only then, as are the others like it.
+// CaseInput is the case in a path. It is exported, like similar types, because huma reads
+// parameters of embedded structs only if they are.
 type CaseInput struct {
 	Case string `path:"case"`
 }
 
-// custodyEntry is one entry of the record of who did what.
+// custodyEntry is one entry of a case's custody record.
 type custodyEntry struct {
 	At   time.Time `json:"at"`
 	By   string    `json:"by"`

@@ -131,8 +131,7 @@ func (a *server) checkpointRoutes(h huma.API) {
 	})
 }
 
-// lineIn finds a checkpoint's line in a recording: the one with its text that is nearest to if it
-// was.
+// lineIn finds the line of a checkpoint in a recording: the nearest one with its text.
 func lineIn(r replay.Recording, x store.Checkpoint) int {
 	if x.Text == "" {
 		return x.Line
@@ -152,9 +151,8 @@ func lineIn(r replay.Recording, x store.Checkpoint) int {
 	return x.Line
 }
 
-// locate makes sure that a checkpoint's line holds code in the evidence that is
-// named, else in the newest that can be read, and keeps the line's full path and
-// text, by which it is found again in another build.
+// locate verifies that a checkpoint's line has code in the named evidence, or in the newest
+// readable one. It sets the line's full path and text, by which the line is found in other builds.
 func (a *server) locate(ctx context.Context, caseName string, caseID int64, evidence string, kind find.Kind, x *store.Checkpoint) error {
 	if evidence == "" {
 		list, err := a.Store.EvidenceOf(ctx, caseID)

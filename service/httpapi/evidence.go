@@ -48,7 +48,7 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 		e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
 		return &body[api.EvidenceInfo]{evidenceOf(e)}, err
 	})
-	// Uploads and downloads are streams, so they go past huma, which reads bodies whole.
+	// Uploads and downloads are streams. They bypass huma, which reads whole bodies.
 	r.Put("/api/cases/{case}/evidence/{evidence}", a.upload)
 	r.Get("/api/cases/{case}/evidence/{evidence}/content", a.download)
 	params := []*huma.Param{pathParam("case"), pathParam("evidence")}
@@ -74,8 +74,8 @@ func evidenceOf(e store.Evidence) api.EvidenceInfo {
 
 var evidenceName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,127}$`)
 
-// upload takes evidence as a stream. It is acknowledged once its bytes and its
-// record are on disk; a stream that breaks off leaves nothing behind.
+// upload stores evidence. It is acknowledged when its bytes and its record are on disk. An
+// interrupted upload leaves nothing.
 func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 	as, fields, err := readAs(r.URL.Query())
 	if err != nil {
@@ -93,7 +93,7 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, r, fault.InvalidRequest.New("check the file that was sent", "the evidence is empty"))
 		return
 	}
-	// The bytes are on disk; what follows is not to be undone by a client that leaves.
+	// The bytes are on disk: a client that disconnects now does not undo the rest.
 	ctx := context.WithoutCancel(r.Context())
 	e := store.Evidence{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID, State: api.StateIndexing, Started: time.Unix(0, 0).UTC(), ReadAs: as, Fields: fields}
 	if err = a.Store.AddEvidence(ctx, &e); err != nil {
@@ -114,8 +114,8 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 	writeJSON(w, evidenceOf(e))
 }
 
-// readAs says how evidence is to be read, where its bytes do not: as=KIND, and for a
-// log field=MEANING=NAME, which may be repeated.
+// readAs parses the options for reading evidence: as=KIND, and for a log field=MEANING=NAME, which
+// can be repeated.
 func readAs(q url.Values) (as string, fields map[string]string, err error) {
 	fields = map[string]string{}
 	for _, f := range q["field"] {
@@ -131,8 +131,8 @@ func readAs(q url.Values) (as string, fields map[string]string, err error) {
 	return as, fields, err
 }
 
-// take puts the bytes of a request into the vault, for a new thing of a kind in a
-// case, if the asking person may work there. Where it does not, it has said so.
+// take stores the body of a request in the vault, for a new item of a kind in a case, if the person
+// has the right. Otherwise it answers with the error.
 func (a *server) take(w http.ResponseWriter, r *http.Request, kind string, find func(ctx context.Context, caseID int64, name string) error) (c store.Case, name string, kept vault.Stored, ok bool) {
 	ctx := r.Context()
 	if _, signedIn := accounts.Who(ctx); !signedIn {
@@ -179,7 +179,7 @@ func (a *server) download(w http.ResponseWriter, r *http.Request) {
 	a.fail(w, r, err)
 }
 
-// ending is that of the file name by which evidence is downloaded.
+// ending returns the ending of the file name of a download.
 func ending(kind string) string {
 	k, err := kinds.All.Named(kind)
 	if err != nil {

@@ -26,7 +26,7 @@ type labelInput struct {
 	}
 }
 
-// TracesInput says which traces are meant. It has the fields of ask.TracesRequest.
+// TracesInput selects traces. It has the fields of ask.TracesRequest.
 type TracesInput struct {
 	When  string `query:"when" maxLength:"2000"`
 	From  int    `query:"from" minimum:"0"`
@@ -152,8 +152,7 @@ func (a *server) newSender(ctx context.Context, c store.Case, label string) (api
 	return api.Sender{ID: x.ID, Case: c.Name, Label: label, By: who(ctx).Name, Created: x.CreatedAt, Secret: secret}, a.Store.Note(ctx, c.ID, who(ctx).ID, "made a token to send with: "+label)
 }
 
-// inbox returns the case that takes what belongs to no case yet, which it opens at
-// the first time.
+// inbox returns the person's case for evidence without a case. It opens the case on first use.
 func (a *server) inbox(ctx context.Context) (store.Case, error) {
 	name := "inbox-" + strings.ToLower(strings.ReplaceAll(who(ctx).Name, ".", "-"))
 	c, err := a.caseFor(ctx, name, mayLead)
@@ -198,7 +197,7 @@ func (a *server) caseTraces(ctx context.Context, caseName string, q ask.TracesRe
 	return out, nil
 }
 
-// caseTrace finds the parts of a trace in all evidence of a case, the first first.
+// caseTrace finds the parts of a trace in all evidence of a case, earliest first.
 func (a *server) caseTrace(ctx context.Context, caseName, id string) (ask.Traces, error) {
 	out := ask.Traces{Traces: []ask.Trace{}}
 	err := a.eachTraced(ctx, caseName, func(e store.Evidence, r replay.Recording) error { return ask.PartsOf(r, e.Name, id, &out) })
@@ -212,7 +211,7 @@ func (a *server) caseTrace(ctx context.Context, caseName, id string) (ask.Traces
 	return out, nil
 }
 
-// eachTraced goes through the evidence of a case that has traces.
+// eachTraced calls do for the evidence of a case with traces.
 func (a *server) eachTraced(ctx context.Context, caseName string, do func(store.Evidence, replay.Recording) error) error {
 	c, err := a.caseFor(ctx, caseName, mayLook)
 	if err != nil {
@@ -245,7 +244,7 @@ func (a *server) eachTraced(ctx context.Context, caseName string, do func(store.
 	return nil
 }
 
-// move moves evidence to another case in which the person may work.
+// move moves evidence to another case in which the person has the right.
 func (a *server) move(ctx context.Context, from, name, to string) (store.Evidence, error) {
 	c, err := a.caseFor(ctx, from, mayWork)
 	if err != nil {

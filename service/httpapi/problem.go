@@ -35,7 +35,7 @@ func init() {
 	}
 }
 
-// newProblem makes a problem of a refusal that is known by its status alone.
+// newProblem returns a problem for an HTTP status.
 func newProblem(status int, detail string, errs []error) *api.Problem {
 	kind := api.KindOf(status)
 	p := &api.Problem{Type: kind.Code, Title: http.StatusText(status), Status: status, Detail: detail, Remedy: kind.Remedy}
@@ -51,8 +51,8 @@ func newProblem(status int, detail string, errs []error) *api.Problem {
 	return p
 }
 
-// problem turns an error into an answer. An internal one is logged with its stack, and
-// says no more than where in the log to look.
+// problem converts an error to an answer. An internal error is logged with its stack; its answer
+// only refers to the log.
 func (a *server) problem(ctx context.Context, err error) *api.Problem {
 	var known *api.Problem
 	if errors.As(err, &known) {
@@ -103,13 +103,13 @@ func (a *server) write(ctx huma.Context, err error) {
 
 type requestKey struct{}
 
-// requestID returns the ID of the request that a context belongs to.
+// requestID returns the ID of a context's request.
 func requestID(ctx context.Context) string {
 	id, _ := ctx.Value(requestKey{}).(string)
 	return id
 }
 
-// numbered gives each request an ID, which its answer and the log carry.
+// numbered gives each request an ID, which is in its answer and in the log.
 func numbered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		const length = 12
@@ -132,7 +132,7 @@ func (a *server) recoverer(next http.Handler) http.Handler {
 	})
 }
 
-// validText refuses requests whose address has text that no record can hold.
+// validText refuses requests whose address contains text that cannot be stored.
 func (a *server) validText(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		query, err := url.QueryUnescape(r.URL.RawQuery)
@@ -146,7 +146,7 @@ func (a *server) validText(next http.Handler) http.Handler {
 
 func isValid(s string) bool { return utf8.ValidString(s) && !strings.ContainsRune(s, 0) }
 
-// checkTexts makes sure that all texts of a request can be kept.
+// checkTexts verifies that all texts of a request can be stored.
 func checkTexts(v reflect.Value) error {
 	switch v.Kind() {
 	case reflect.String:

@@ -23,7 +23,7 @@ import (
 
 const evidencePath = "/api/cases/{case}/evidence/{evidence}/"
 
-// The time within which a question must end, if the request does not say it, and at most.
+// The default and the maximum time limit of a question.
 const (
 	questionLimit    = ask.DefaultLimit
 	maxQuestionLimit = time.Minute
@@ -32,7 +32,7 @@ const (
 // maxQuestion limits the body of a question, in bytes.
 const maxQuestion = 1 << 20
 
-// questionRoutes makes a route of each question that is declared in core/ask.
+// questionRoutes adds a route for each question in core/ask.
 func (a *server) questionRoutes(h huma.API) {
 	for _, q := range ask.Questions() {
 		a.questionRoute(h, q)
@@ -111,7 +111,7 @@ func (a *server) question(ctx huma.Context, q ask.Question) (any, error) {
 	return answer, err
 }
 
-// subject is evidence that the asking person may look at, with the rest of its case.
+// subject returns evidence that the person can read, with the rest of its case.
 func (a *server) subject(ctx context.Context, caseName, name string) (ask.Subject, error) {
 	r, e, err := a.recording(ctx, caseName, name)
 	if err != nil {
@@ -139,15 +139,15 @@ func (a *server) others(ctx context.Context, own store.Evidence) (list []ask.Oth
 			return nil, err
 		}
 		if err != nil {
-			continue // evidence that cannot be read any more does not hide the rest
+			continue // other evidence is still useful
 		}
 		list = append(list, ask.Other{Name: e.Name, Recording: x, Offset: time.Duration(e.ClockOffsetNs)})
 	}
 	return list, nil
 }
 
-// stops are the enabled checkpoints of a case at which replay halts. One that does not fit this
-// recording is skipped.
+// stops are the enabled checkpoints of a case at which replay halts. Checkpoints that do not fit
+// this recording are skipped.
 func (a *server) stops(ctx context.Context, own store.Evidence, r replay.Recording) ([]ask.Stop, error) {
 	list, err := a.Store.CheckpointsOf(ctx, own.CaseID)
 	if err != nil {
@@ -167,8 +167,8 @@ func (a *server) stops(ctx context.Context, own store.Evidence, r replay.Recordi
 	return stops, nil
 }
 
-// checkpointOn says what a stored checkpoint is on in a recording. A line is looked up by
-// its text, since another build may have moved it.
+// checkpointOn converts a stored checkpoint for a recording. Lines are found by their text, because
+// other builds can have moved them.
 func checkpointOn(r replay.Recording, x store.Checkpoint) ask.CheckpointOn {
 	on := ask.CheckpointOn{On: x.Kind + " " + api.About(x.File, lineIn(r, x), x.Function, x.About), When: x.Condition, Nth: x.Nth, OnThread: event.ThreadID(x.Thread)}
 	if kind, err := find.Named(x.Kind); err == nil && kind.Placed {

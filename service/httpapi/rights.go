@@ -11,7 +11,7 @@ import (
 	"wraithology/service/store"
 )
 
-// who returns the signed-in person; the middleware has made sure of one.
+// who returns the signed-in person. The middleware guarantees that there is one.
 func who(ctx context.Context) store.Person {
 	p, _ := accounts.Who(ctx)
 	return p
@@ -26,8 +26,8 @@ const (
 
 var rights = map[string]int{api.RoleViewer: mayLook, api.RoleMember: mayWork, api.RoleLead: mayLead}
 
-// caseFor finds a case in which the asking person has a right. A case that is
-// not the person's looks like one that does not exist.
+// caseFor returns a case if the person has a right in it. Cases of others look as if they did not
+// exist.
 func (a *server) caseFor(ctx context.Context, name string, right int) (store.Case, error) {
 	c, err := a.Store.CaseByName(ctx, name)
 	if err != nil {
@@ -44,7 +44,7 @@ func (a *server) caseFor(ctx context.Context, name string, right int) (store.Cas
 	return store.Case{}, fmt.Errorf("case %s: %w", name, fault.NotFound)
 }
 
-// recording opens evidence of a case that the asking person may look at.
+// recording opens evidence of a case that the person can read.
 func (a *server) recording(ctx context.Context, caseName, name string) (replay.Recording, store.Evidence, error) {
 	c, err := a.caseFor(ctx, caseName, mayLook)
 	if err != nil {

@@ -1,5 +1,5 @@
-// Package httpapi is the service's HTTP interface: routes, who may do what, and the
-// translation of errors. It is described by its own OpenAPI 3.1 document.
+// Package httpapi is the service's HTTP interface: routes, permissions, and the conversion of
+// errors. Its OpenAPI 3.1 document describes it.
 package httpapi
 
 import (
@@ -70,19 +70,18 @@ func Description() ([]byte, error) {
 	return json.MarshalIndent(a.routes(chi.NewRouter()).OpenAPI(), "", "  ")
 }
 
-// signInsAMinute limits how often one address may try a password.
+// signInsAMinute limits the password attempts of one address.
 const signInsAMinute = 60
 
 func (a *server) routes(r chi.Router) huma.API {
 	huma.DefaultArrayNullable = false // our lists are empty, never null
 	config := huma.DefaultConfig("Wraithology", "1")
 	config.DocsPath = ""
-	config.CreateHooks = nil // answers keep their documented shape, without a link to a schema
+	config.CreateHooks = nil // answers have their documented shape, without a link to a schema
 	config.OpenAPIPath = "/api/openapi"
 	config.SchemasPath = "/api/schemas"
 	h := humachi.New(r, config)
-	// The address is that of the connection: wraithd is not made to be behind a proxy that it would
-	// have to trust for a better one.
+	// The address is that of the connection: no proxy is trusted to name a better one.
 	limited := httprate.LimitBy(signInsAMinute, time.Minute, func(r *http.Request) (string, error) {
 		host, _, err := net.SplitHostPort(r.RemoteAddr)
 		return host, err
@@ -110,7 +109,7 @@ func (a *server) routes(r chi.Router) huma.API {
 	return h
 }
 
-// route registers an operation; its error is translated.
+// route registers an operation and converts its errors.
 func route[I, O any](h huma.API, a *server, method, path, id, summary string, f func(context.Context, *I) (*O, error), tweak ...func(*huma.Operation)) {
 	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Metadata: map[string]any{"signIn": false}}
 	for _, t := range tweak {
@@ -159,7 +158,7 @@ func secureHeaders(next http.Handler) http.Handler {
 	})
 }
 
-// console serves the web console; a path that is no file is one of its views.
+// console serves the web console. A path without a file is one of its views.
 func (a *server) console(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(r.URL.Path, "/")
 	if strings.HasPrefix(name, "api/") {

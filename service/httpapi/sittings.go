@@ -76,7 +76,7 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		Responses:  map[string]*huma.Response{"200": {Description: "a stream of sittings", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: "string"}}}}}})
 }
 
-// sitting finds a sitting of a case that the asking person may look at.
+// sitting returns a sitting of a case that the person can read.
 func (a *server) sitting(ctx context.Context, id int64) (store.Sitting, error) {
 	x, err := a.Store.SittingByID(ctx, id)
 	if err != nil {
@@ -88,8 +88,8 @@ func (a *server) sitting(ctx context.Context, id int64) (store.Sitting, error) {
 	return x, nil
 }
 
-// allowed reports whether the asking person may lead in a case, and refuses one
-// who may not and wants to.
+// allowed reports whether the person can lead in a case. It returns an error if the person asks to
+// lead and cannot.
 func (a *server) allowed(ctx context.Context, caseName, mode string) (bool, error) {
 	_, err := a.caseFor(ctx, caseName, mayWork)
 	if err != nil && mode == api.ModeLead {
@@ -122,7 +122,8 @@ func (a *server) watch(w http.ResponseWriter, r *http.Request) {
 		}
 		return stream.Flush()
 	}
-	// The stream ends when the client goes, or the service stops; nobody is left to tell.
+	// The stream ends when the client disconnects or the service stops; there is nobody to report
+	// to.
 	_ = a.Sittings.Watch(r.Context(), id, p.Name, func(s api.Sitting) error {
 		data, err := json.Marshal(s)
 		if err != nil {

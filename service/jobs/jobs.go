@@ -1,5 +1,5 @@
-// Package jobs does the service's background work: it indexes evidence that has arrived. The work
-// is queued in the database; what a restart interrupts is begun again.
+// Package jobs indexes evidence in the background. The jobs are queued in the database; a job that
+// a restart interrupts is started again.
 package jobs
 
 import (
@@ -45,7 +45,7 @@ type indexer struct {
 	open  *recordings.Recordings
 }
 
-// Timeout implements river.Worker: indexing takes as long as it takes.
+// Timeout implements river.Worker: indexing has no time limit.
 func (*indexer) Timeout(*river.Job[indexArgs]) time.Duration { return -1 }
 
 // Work implements river.Worker.
@@ -98,7 +98,7 @@ func describe(e *store.Evidence, info replay.Info) {
 	}
 }
 
-// Start brings the queue's tables up to date and starts its workers.
+// Start migrates the queue's tables and starts its workers.
 func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings.Recordings, log *slog.Logger) (*Jobs, error) {
 	driver := riverpgxv5.New(s.Pool)
 	migrator, err := rivermigrate.New(driver, nil)
@@ -141,5 +141,5 @@ func (j *Jobs) Index(ctx context.Context, evidence int64) error {
 	return nil
 }
 
-// Stop lets the work in hand end, for a while, and stops the workers.
+// Stop waits for running jobs until ctx ends, and stops the workers.
 func (j *Jobs) Stop(ctx context.Context) error { return j.client.Stop(ctx) }

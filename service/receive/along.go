@@ -9,32 +9,32 @@ import (
 	"wraithology/core/evidence/kinds/eventtrace/otlp"
 )
 
-// along is what goes along into the next piece of a case's evidence: traces that were under way
-// when a piece was sealed, so that they are in one piece once they have ended.
+// along are the traces that move to the next piece of a case's evidence, because they were in
+// progress when a piece was sealed.
 type along map[eventtrace.TraceID]waited
 
 // waited is how a trace has been waited for.
 type waited struct {
 	records       int
-	begun, growth time.Time // when it was first sealed, and when it last was longer than before
+	begun, growth time.Time // when it was first sealed, and when it last grew
 }
 
-// How long a trace is waited for, as multiples of how long a sender is quiet before what it
-// sent settles, and of how old what settles may be; and which share of a piece may go along.
+// How long a trace is waited for, in multiples of the quiet time and of the maximum age; and the
+// share of a piece that can move on.
 const (
 	waitForGrowth = 2
 	waitForEnd    = 10
 	shareAlong    = 4
 )
 
-// part is a sealed file, parted into what becomes evidence and what goes along.
+// part is a sealed file, split into evidence and moving traces.
 type part struct {
 	path  string
 	along along
 	stays bool // whether anything becomes evidence
 }
 
-// part says which traces of a sealed file go along: those that are under way and still grow.
+// part selects the traces of a sealed file that move on: those that are in progress and still grow.
 func (r *Receiver) part(ctx context.Context, caseID int64, path string) (part, error) {
 	found, err := eventtrace.UnderWay(ctx, func(yield func([]byte) error) error { return readSpool(path, yield) }, r.dir)
 	if err != nil {
@@ -57,7 +57,7 @@ func (r *Receiver) part(ctx context.Context, caseID int64, path string) (part, e
 	return p, nil
 }
 
-// split gives the two parts of each request; one without records is empty.
+// split returns the two parts of each request; one without records is empty.
 func (p part) split(yield func(rest, along []byte) error) error {
 	return readSpool(p.path, func(request []byte) error {
 		if len(p.along) == 0 {
@@ -84,9 +84,9 @@ func (p part) rest(yield func([]byte) error) error {
 	})
 }
 
-// sendAlong puts what goes along on disk again, as if it were received now; only then may
-// the rest become evidence and the file go. If the service is killed in between, it is
-// received twice, and shown once.
+// sendAlong writes the moving traces to disk again, as if they were received now. Only after that
+// can the rest become evidence and the file be removed. If the service is killed in between, the
+// traces are received twice and shown once.
 func (p *part) sendAlong(ctx context.Context, to *stream, person int64) error {
 	if len(p.along) == 0 {
 		return nil
@@ -118,8 +118,8 @@ func (p *part) sendAlong(ctx context.Context, to *stream, person int64) error {
 	return flush()
 }
 
-// parted returns a sealed file's parts once what goes along has gone. What keeps the rest
-// from becoming evidence may last: that is tried again, and nothing sent along twice.
+// parted returns the parts of a sealed file after its traces have moved. Making evidence of the
+// rest can fail and is retried, without moving traces twice.
 func (r *Receiver) parted(ctx context.Context, caseID, personID int64, path string) (part, error) {
 	if p, ok := r.parts[path]; ok {
 		return p, nil

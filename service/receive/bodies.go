@@ -8,14 +8,14 @@ import (
 	"wraithology/core/fault"
 )
 
-// bodiesInMemory limits the bytes of all requests that are in memory at the same time, unpacked.
+// bodiesInMemory limits the unpacked size of all requests in memory, in bytes.
 const bodiesInMemory = 4 * MaxRequest
 
-// bodyStep is how much memory a body takes at a time, in bytes.
+// bodyStep is the unit in which a body takes memory, in bytes.
 const bodyStep = 256 << 10
 
-// metered reads a body, and takes memory for it as it grows. Where there is none left, the
-// error is fault.Busy: the sender comes again.
+// metered reads a body and takes memory for it as it grows. If there is none left, the error is
+// fault.Busy, and the sender retries.
 type metered struct {
 	io.Reader
 	memory      *semaphore.Weighted

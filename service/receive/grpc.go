@@ -21,10 +21,10 @@ import (
 	"wraithology/service/store"
 )
 
-// raw is a message as it came: it is checked where it is, and kept so.
+// raw is an encoded message: it is checked and stored as it is.
 type raw struct{ b []byte }
 
-// rawCodec hands messages on as they are. Its name is that of the form they have.
+// rawCodec passes messages on without decoding. Its name is that of their format.
 type rawCodec struct{}
 
 // Name implements encoding.CodecV2.
@@ -83,10 +83,10 @@ type senderKey struct{}
 // callsAtOnce limits the calls whose messages are read or in memory at the same time.
 const callsAtOnce = 16
 
-// checkWait is within which time a token is checked: the connection waits for it.
+// checkWait limits the time to check a token: the connection waits for it.
 const checkWait = 2 * time.Second
 
-// admit checks who calls before anything of the message is read.
+// admit checks the token of a call before its message is read.
 func (r *Receiver) admit(ctx context.Context, call *tap.Info) (context.Context, error) {
 	token := ""
 	if given := call.Header.Get("authorization"); len(given) > 0 {
@@ -105,7 +105,7 @@ func (r *Receiver) admit(ctx context.Context, call *tap.Info) (context.Context, 
 	return context.WithValue(ctx, senderKey{}, from), nil
 }
 
-// rpcError is an error as a status, with what the protocol asks for.
+// rpcError converts an error to a status with the details of the protocol.
 func (r *Receiver) rpcError(ctx context.Context, err error) error {
 	_, code := status(err)
 	text := err.Error()

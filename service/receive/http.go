@@ -21,16 +21,16 @@ const (
 	LogsPath   = "/v1/logs"
 )
 
-// The forms of a body (OTLP specification, "OTLP/HTTP").
+// The formats of a body (OTLP specification, "OTLP/HTTP").
 const (
 	protobufType = "application/x-protobuf"
 	jsonType     = "application/json"
 )
 
-// bodyWait is within which time a body must be there.
+// bodyWait limits the time to read a body.
 const bodyWait = time.Minute
 
-// retryAfter is how long a sender is asked to wait, in seconds.
+// retryAfter is the requested wait before a retry, in seconds.
 const retryAfter = 1
 
 // Traces and Logs answer OTLP over HTTP.
@@ -53,7 +53,7 @@ func (r *Receiver) serve(w http.ResponseWriter, q *http.Request, wanted otlp.Kin
 	from, err := r.Sender(q.Context(), q.Header.Get("Authorization"))
 	var done result
 	if err == nil {
-		// A sender that is slow keeps the memory of its body for so long only.
+		// A slow sender keeps the memory of its body only for bodyWait.
 		_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(bodyWait)) // where there is a connection
 		body, release, readErr := unpack(q.Body, packing == "gzip", r.memory)
 		defer release()
@@ -72,8 +72,7 @@ func (r *Receiver) serve(w http.ResponseWriter, q *http.Request, wanted otlp.Kin
 	_, _ = w.Write(done.answer(kind == jsonType, wanted)) // the sender may be gone; it sends again then
 }
 
-// status says how an error is answered, over HTTP and over gRPC. What is worth
-// another try is told so by both.
+// status returns the answer to an error over HTTP and gRPC. Both tell the sender whether to retry.
 func status(err error) (int, codes.Code) {
 	switch {
 	case errors.Is(err, otlp.ErrMalformed), errors.Is(err, otlp.ErrOther):
@@ -90,7 +89,7 @@ func status(err error) (int, codes.Code) {
 	return http.StatusServiceUnavailable, codes.Unavailable
 }
 
-// refuse answers with a Status, as the protocol asks.
+// refuse answers with a Status, as the protocol requires.
 func (r *Receiver) refuse(w http.ResponseWriter, q *http.Request, kind string, err error) {
 	code, rpc := status(err)
 	text := err.Error()
@@ -110,7 +109,7 @@ func (r *Receiver) refuse(w http.ResponseWriter, q *http.Request, kind string, e
 	_, _ = w.Write(protowire.AppendString(protowire.AppendTag(b, 2, protowire.BytesType), text))
 }
 
-// answer is an export response: empty, or with what was refused.
+// answer is an export response: empty, or with the number of refused records.
 func (d result) answer(asJSON bool, kind otlp.Kind) []byte {
 	if asJSON {
 		if d.refused == 0 {

@@ -14,7 +14,7 @@ import (
 	"wraithology/service/vault"
 )
 
-// Vaulted keeps what was received in the vault, and has it indexed.
+// Vaulted stores received data in the vault and has it indexed.
 type Vaulted struct {
 	Store *store.Store
 	Vault *vault.Vault
@@ -24,7 +24,7 @@ type Vaulted struct {
 // Keep implements Keeper.
 func (v Vaulted) Keep(ctx context.Context, caseID, personID int64, name string, read func(yield func([]byte) error) error) error {
 	if _, err := v.Store.EvidenceByName(ctx, caseID, name); err == nil {
-		return nil // it was kept before a failure of power, and only the spool file was left
+		return nil // it was stored before a power failure, but the spool file remained
 	}
 	r, w := io.Pipe()
 	go func() {

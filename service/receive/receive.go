@@ -1,7 +1,6 @@
-// Package receive takes what programs report by the OpenTelemetry protocol, over HTTP
-// and gRPC, into the cases that their tokens name. What it has acknowledged is on
-// disk: requests are put into a spool file, together with others that come at the
-// same time, and the file becomes evidence once the sender is quiet for a while.
+// Package receive takes data over the OpenTelemetry protocol, by HTTP and gRPC, into the cases of
+// tokens. Everything acknowledged is on disk: requests are written to a spool file, together with
+// concurrent ones. The file becomes evidence when the sender is quiet for a while.
 package receive
 
 import (
@@ -31,13 +30,13 @@ const (
 
 // Keeper makes evidence of what was received.
 type Keeper interface {
-	// Keep makes the bytes of a file, given piece by piece, evidence of a case under a
-	// name, on behalf of a person. That it is there already is no error.
+	// Keep makes the contents of a file evidence of a case, on behalf of a person. If the evidence
+	// exists already, it returns nil.
 	Keep(ctx context.Context, caseID, personID int64, name string, read func(yield func([]byte) error) error) error
 }
 
-// Settle says when what was received for a case becomes evidence: when its senders have
-// been quiet for Quiet, or the first request is Oldest ago, or there are Largest bytes.
+// Settle says when received data becomes evidence: when the senders of a case are quiet for Quiet,
+// or the first request is Oldest ago, or there are Largest bytes.
 type Settle struct {
 	Quiet   time.Duration
 	Oldest  time.Duration
@@ -56,7 +55,7 @@ type Receiver struct {
 	log    *slog.Logger
 
 	mu      sync.Mutex
-	streams map[int64]*stream   // by case, so that a trace through several senders stays whole
+	streams map[int64]*stream   // by case, so that traces of several senders stay whole
 	along   map[int64]along     // by case; only run uses this and parts
 	parts   map[string]part     // of sealed files that are not evidence yet
 	memory  *semaphore.Weighted // of bodies that came over HTTP
@@ -65,8 +64,7 @@ type Receiver struct {
 	stop    context.CancelFunc
 }
 
-// Start begins to receive. What an earlier run had acknowledged and not yet made
-// evidence of is in the folder dir, and becomes evidence now.
+// Start starts receiving. Data in the folder dir that an earlier run acknowledged becomes evidence.
 func Start(ctx context.Context, dir string, s *store.Store, keeper Keeper, settle Settle, log *slog.Logger) (*Receiver, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the folder for what is received: %w", err)
@@ -86,14 +84,13 @@ func Start(ctx context.Context, dir string, s *store.Store, keeper Keeper, settl
 	return r, nil
 }
 
-// The endings of spool files: while they are written, and once they are whole. Their
-// names are CASE-PERSON-TIME.
+// The endings of spool files: open, and sealed. Their names are CASE-PERSON-TIME.
 const (
 	openEnding   = ".open"
 	sealedEnding = ".sealed"
 )
 
-// Stop ends receiving; what has been acknowledged stays for the next start.
+// Stop stops receiving. Acknowledged data stays for the next start.
 func (r *Receiver) Stop() error {
 	r.stop()
 	<-r.ended
@@ -123,7 +120,7 @@ func (r *Receiver) Sender(ctx context.Context, header string) (store.Sender, err
 	return s, err
 }
 
-// Take puts a request that has been checked on disk.
+// Take writes a checked request to disk.
 func (r *Receiver) Take(ctx context.Context, from store.Sender, request []byte) error {
 	return r.stream(from.CaseID).take(ctx, from.PersonID, request, maxWaiting)
 }
@@ -139,7 +136,7 @@ func (r *Receiver) stream(caseID int64) *stream {
 	return s
 }
 
-// run seals what has settled, and makes evidence of what is sealed.
+// run seals settled files and makes evidence of sealed ones.
 func (r *Receiver) run(ctx context.Context) {
 	defer close(r.ended)
 	const often = 250 * time.Millisecond
@@ -172,7 +169,7 @@ func (r *Receiver) run(ctx context.Context) {
 	}
 }
 
-// keepSealed makes evidence of all files that are sealed, the oldest first.
+// keepSealed makes evidence of all sealed files, oldest first.
 func (r *Receiver) keepSealed(ctx context.Context) error {
 	list, err := filepath.Glob(filepath.Join(r.dir, "*"+sealedEnding)) // in the order of their names
 	if err != nil {

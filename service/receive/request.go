@@ -17,14 +17,13 @@ import (
 	"wraithology/service/store"
 )
 
-// result is what is told of a request that was taken: how many of its spans were
-// refused.
+// result is the result of a request: the number of refused spans.
 type result struct {
 	refused int
 	why     string
 }
 
-// unpack reads a body, which may be packed with gzip, up to the bound.
+// unpack reads a body, which can be compressed with gzip, up to the limit.
 func unpack(in io.Reader, packed bool, memory *semaphore.Weighted) ([]byte, func(), error) {
 	m := &metered{Reader: io.LimitReader(in, MaxRequest+1), memory: memory}
 	b, err := readBody(m, packed)
@@ -49,7 +48,7 @@ func readBody(m *metered, packed bool) ([]byte, error) {
 	return b, err
 }
 
-// fromJSON turns the JSON form into the binary one.
+// fromJSON converts the JSON form to the binary form.
 func fromJSON(b []byte) ([]byte, error) {
 	var out bytes.Buffer
 	t := otlp.NewTranscoder(bytes.NewReader(b), &out)
@@ -89,7 +88,7 @@ func (r *Receiver) take(ctx context.Context, from store.Sender, request []byte, 
 	return out, r.Take(ctx, from, request)
 }
 
-// withoutBad takes the spans without valid IDs out of a request.
+// withoutBad removes spans without valid IDs from a request.
 func withoutBad(request []byte) ([]byte, error) {
 	var data tracepb.TracesData
 	if err := proto.Unmarshal(request, &data); err != nil {

@@ -17,14 +17,14 @@ import (
 	"wraithology/core/fault"
 )
 
-// A spool file is a sequence of requests, each with its length and its CRC32C before
-// it. What was cut off by a failure of power was never acknowledged.
+// A spool file is a sequence of requests, each after its length and its CRC-32C. A request that a
+// power failure cut off was never acknowledged.
 const frameHead = 8
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// stream is what is sent into one case. Requests that come while others are being
-// written to disk are written together after them.
+// stream is the spool of one case. Requests that arrive while others are written to disk are
+// written together after them.
 type stream struct {
 	dir    string
 	caseID int64
@@ -48,7 +48,7 @@ type waiting struct {
 
 func newStream(dir string, caseID int64) *stream { return &stream{dir: dir, caseID: caseID} }
 
-// take returns once the request is on disk. At most as many bytes as given may wait.
+// take returns when the request is on disk. The size of waiting requests is limited.
 func (s *stream) take(ctx context.Context, person int64, request []byte, most int) error {
 	w := &waiting{person, request, make(chan error, 1)}
 	s.mu.Lock()
@@ -66,7 +66,7 @@ func (s *stream) take(ctx context.Context, person int64, request []byte, most in
 	case err := <-w.done:
 		return err
 	case <-ctx.Done():
-		return ctx.Err() // it may be written all the same: the sender sends it again, and it is shown once
+		return ctx.Err() // it may have been written: the sender retries, and it is shown once
 	}
 }
 
@@ -92,7 +92,7 @@ func (s *stream) write() {
 	}
 }
 
-// append writes requests to the file; s.mu is held, so that it is not sealed in the meantime.
+// append writes requests to the file. s.mu is held, so that the file is not sealed in the meantime.
 func (s *stream) append(list []*waiting) error {
 	now := time.Now()
 	if s.file == nil {
@@ -113,7 +113,7 @@ func (s *stream) append(list []*waiting) error {
 		b = append(b, w.request...)
 	}
 	if _, err := s.file.Write(b); err != nil {
-		// What was written in part is cut off again, so that what follows can be read.
+		// An incomplete write is removed, so that the following requests can be read.
 		return fmt.Errorf("write what was received: %w", errors.Join(err, s.file.Truncate(s.bytes), seekEnd(s.file, s.bytes)))
 	}
 	s.bytes += int64(len(b))
@@ -178,8 +178,7 @@ func (s *stream) close() error {
 	return err
 }
 
-// readSpool gives the whole requests of a spool file. Concatenated they are one
-// message of OTLP.
+// readSpool yields the whole requests of a spool file. Concatenated they are one OTLP message.
 func readSpool(path string, yield func([]byte) error) error {
 	f, err := os.Open(path)
 	if err != nil {
@@ -209,7 +208,7 @@ func readSpool(path string, yield func([]byte) error) error {
 	}
 }
 
-// ended lets a file end within a request: that one was never acknowledged.
+// ended ends a file within a request: that request was never acknowledged.
 func ended(err error) error {
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		return nil

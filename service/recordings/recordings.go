@@ -1,5 +1,4 @@
-// Package recordings keeps the recordings that are being looked at open, so that
-// a question is a look-up.
+// Package recordings keeps recordings open that are in use, so that a question is a look-up.
 package recordings
 
 import (
@@ -19,9 +18,9 @@ import (
 	"wraithology/service/vault"
 )
 
-// Bounds of what is held open: the last few, whatever their size, and more of them as long
-// as they are small, as the pieces are that a sender leaves in a day. Each timeline is mapped
-// some 15 times, and Linux gives a process 65,530 mappings.
+// Limits of open recordings: the last few of any size, and more of them while they are small, like
+// the pieces that a sender produces. A timeline has about 15 mappings, and Linux limits a process
+// to 65,530.
 const (
 	keptAlways = 4
 	keptMost   = 2000
@@ -48,8 +47,8 @@ type entry struct {
 	err   error
 }
 
-// New opens nothing yet. What can be made again from evidence and artifacts is kept in the
-// folder dir; what builds that were cut short have left there is removed.
+// New returns an empty cache. Everything that can be built again from evidence and artifacts is in
+// the folder dir; remains of interrupted builds are removed.
 func New(dir string, s *store.Store, v *vault.Vault) *Recordings {
 	r := &Recordings{dir: dir, store: s, vault: v, open: map[string]*list.Element{}, used: list.New()}
 	left, _ := filepath.Glob(filepath.Join(r.timelines(), ".*.partial-*")) // the pattern is sound
@@ -61,8 +60,8 @@ func New(dir string, s *store.Store, v *vault.Vault) *Recordings {
 
 func (r *Recordings) timelines() string { return filepath.Join(r.dir, "timelines") }
 
-// Open returns the recording of a piece of evidence, which is explained by the artifacts of its
-// case. Several that ask at once wait for one opening; it continues when one of them gives up.
+// Open returns the recording of a piece of evidence, explained by the artifacts of its case.
+// Concurrent calls share one opening, which continues when a caller gives up.
 func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(float64)) (replay.Recording, error) {
 	artifacts, key, err := r.artifacts(ctx, e)
 	if err != nil {
@@ -79,7 +78,7 @@ func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(f
 	}
 }
 
-// entry returns the opening of what key represents, and begins it if there is none.
+// entry returns the opening of a key, and begins it if there is none.
 func (r *Recordings) entry(ctx context.Context, key, path string, bytes int64, o evidence.Options, progress func(float64)) *entry {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -97,7 +96,7 @@ func (r *Recordings) entry(ctx context.Context, key, path string, bytes int64, o
 	return x
 }
 
-// remove forgets what is open; r.mu is held. Its memory goes when nobody uses it any more.
+// remove removes an entry; r.mu is held. Its memory is freed after its last use.
 func (r *Recordings) remove(e *list.Element) {
 	x := e.Value.(*entry)
 	delete(r.open, x.key)
@@ -105,8 +104,8 @@ func (r *Recordings) remove(e *list.Element) {
 	r.bytes -= x.bytes
 }
 
-// artifacts gathers what explains evidence. The key differs if that does. Files of this machine are
-// not looked at: they are not those of the one that crashed.
+// artifacts returns the artifacts of evidence, with a key that differs if they do. Files of this
+// machine are ignored: they are not those of the machine that crashed.
 func (r *Recordings) artifacts(ctx context.Context, e store.Evidence) (out evidence.Artifacts, key string, err error) {
 	if k, err := kinds.All.Named(e.Kind); err == nil && !k.Explained {
 		return out, e.SHA256, nil
@@ -140,8 +139,7 @@ func (r *Recordings) load(ctx context.Context, x *entry, path string, o evidence
 	}
 }
 
-// Drop forgets a recording whose timeline was found to be damaged: the next to ask opens
-// it again.
+// Drop removes a recording whose timeline is damaged: the next call of Open builds it again.
 func (r *Recordings) Drop(x replay.Recording) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

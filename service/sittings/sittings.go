@@ -1,5 +1,5 @@
-// Package sittings keeps track of who is in which sitting and tells everybody in it when it
-// changes. Where a sitting is is in the database; who is here is known to this process only.
+// Package sittings tracks who is in which sitting and notifies everybody in it of changes. The
+// place of a sitting is in the database; who is present is known to this process only.
 package sittings
 
 import (
@@ -32,7 +32,7 @@ type attendee struct {
 	seen  time.Time
 }
 
-// lingers is how long somebody without a watcher still counts as being here.
+// lingers is how long somebody without a watcher counts as present.
 const lingers = 30 * time.Second
 
 // New returns the sittings of a store.
@@ -74,8 +74,8 @@ func (r *room) leader() string {
 	return ""
 }
 
-// Join brings somebody into a sitting. Without a mode, who may lead does so if
-// nobody else does; everybody else follows.
+// Join adds a person to a sitting. Without a mode, a person who can lead does so if nobody else
+// leads; all others follow.
 func (h *Hub) Join(x store.Sitting, name, mode string, mayLead bool) api.Sitting {
 	h.mu.Lock()
 	r := h.room(x.ID)
@@ -97,8 +97,8 @@ func (h *Hub) Join(x store.Sitting, name, mode string, mayLead bool) api.Sitting
 	return h.describe(x)
 }
 
-// Change moves somebody, or changes the mode. Who leads takes the sitting along;
-// who follows and moves looks around alone from then on.
+// Change moves a person or changes the mode. A leader moves the sitting; a follower who moves roams
+// from then on.
 func (h *Hub) Change(ctx context.Context, x store.Sitting, name string, c api.SittingChange) (api.Sitting, error) {
 	h.mu.Lock()
 	r := h.room(x.ID)
@@ -159,8 +159,8 @@ func (h *Hub) describe(x store.Sitting) api.Sitting {
 	return out
 }
 
-// Watch calls f with the sitting's state now and after every change, until the
-// context ends or f fails; beat is called when nothing has changed for a while.
+// Watch calls f with the sitting's current state and after every change, until the context ends or
+// f fails. It calls beat when nothing has changed for a while.
 func (h *Hub) Watch(ctx context.Context, id int64, name string, f func(api.Sitting) error, beat func() error) error {
 	changed := make(chan struct{}, 1)
 	changed <- struct{}{}

@@ -35,8 +35,7 @@ func (s *Store) ArtifactByName(ctx context.Context, caseID int64, name string) (
 	return a, translate(s.in(ctx).Preload("Person").Where("case_id = ? and name = ?", caseID, name).Take(&a).Error, "artifact "+name)
 }
 
-// IndexAgain puts a case's evidence of some kinds back into the state of being
-// indexed, and returns it.
+// IndexAgain sets evidence of some kinds in a case back to indexing and returns it.
 func (s *Store) IndexAgain(ctx context.Context, caseID int64, kinds []string) (list []Evidence, err error) {
 	err = s.in(ctx).Raw("update evidence set state = 'indexing', progress = 0 where case_id = ? and (kind in ? or state = 'failed') returning *", caseID, kinds).Scan(&list).Error
 	return list, translate(err, "evidence")

@@ -10,8 +10,8 @@ import (
 	"gorm.io/gorm/logger"
 )
 
-// debugLog writes what the database library says at debug level: its errors are returned
-// to us as well, and we say which of them matter. Values are left out of statements.
+// debugLog logs messages of the database library at debug level. Its errors are also returned, and
+// the caller decides which ones matter. Values are removed from statements.
 type debugLog struct{ to *slog.Logger }
 
 // LogMode implements logger.Interface.

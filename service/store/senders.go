@@ -10,8 +10,8 @@ import (
 	"gorm.io/gorm"
 )
 
-// Sender is a token with which programs send what they report into a case, and may
-// do nothing else. Its secret is kept as its SHA-256.
+// Sender is a token with which programs send into a case. It permits nothing else. Only its SHA-256
+// is stored.
 type Sender struct {
 	ID         int64
 	CaseID     int64
@@ -28,7 +28,7 @@ func (s *Store) AddSender(ctx context.Context, x *Sender) error {
 	return translate(s.in(ctx).Omit("Person").Create(x).Error, "sender")
 }
 
-// SenderByToken finds the sender whose token has a hash.
+// SenderByToken returns the sender with a token's hash.
 func (s *Store) SenderByToken(ctx context.Context, hash []byte) (x Sender, err error) {
 	return x, translate(s.in(ctx).Where("secret_hash = ?", hash).Take(&x).Error, "token")
 }
@@ -57,19 +57,19 @@ func (s *Store) MoveEvidence(ctx context.Context, e Evidence, to int64) error {
 	})
 }
 
-// SetOffset says how far a piece of evidence's clock is behind the case's, in nanoseconds.
+// SetOffset sets how far the clock of evidence is behind the clock of its case, in nanoseconds.
 func (s *Store) SetOffset(ctx context.Context, id, nanoseconds int64) error {
 	return translate(s.in(ctx).Model(&Evidence{}).Where("id = ?", id).Update("clock_offset_ns", nanoseconds).Error, "evidence")
 }
 
-// Alike is evidence with the same failure, and the case that it is in.
+// Alike is evidence with the same failure, with the name of its case.
 type Alike struct {
 	Evidence
 	CaseName string
 }
 
-// EvidenceAlike lists evidence with a fingerprint in the cases of a person, except for the one with
-// an ID, newest first.
+// EvidenceAlike lists evidence with a fingerprint in the cases of a person, without one ID, newest
+// first.
 func (s *Store) EvidenceAlike(ctx context.Context, fingerprint string, person, but int64) (list []Alike, err error) {
 	const most = 100
 	err = s.in(ctx).Table("evidence").Select("evidence.*, cases.name as case_name").Joins("join cases on cases.id = evidence.case_id").

@@ -1,5 +1,5 @@
-// Package store keeps the service's records in PostgreSQL: people, cases,
-// evidence, checkpoints, sittings and custody. Who may do what is decided above.
+// Package store keeps the service's records in PostgreSQL: people, cases, evidence, checkpoints,
+// sittings and custody. Callers check permissions.
 package store
 
 import (
@@ -33,7 +33,7 @@ type Person struct {
 	CreatedAt    time.Time
 }
 
-// Token is a secret, kept as its SHA-256, with which programs act for a person.
+// Token is a secret with which programs act for a person. Only its SHA-256 is stored.
 type Token struct {
 	ID         int64
 	PersonID   int64
@@ -42,7 +42,7 @@ type Token struct {
 	CreatedAt  time.Time
 }
 
-// Session is what the session manager keeps for a signed-in browser.
+// Session is the data of the session manager for a signed-in browser.
 type Session struct {
 	Token  string `gorm:"primaryKey"`
 	Data   []byte
@@ -88,12 +88,12 @@ type Evidence struct {
 	Moments    int64
 	Outcome    string
 	Gaps       int
-	// Fingerprint is that of the failure, empty if there is none. ClockOffsetNs is how far the
-	// evidence's clock is behind the case's.
+	// Fingerprint is that of the failure, empty without one. ClockOffsetNs is how far the
+	// evidence's clock is behind that of the case.
 	Fingerprint   string
 	ClockOffsetNs int64
-	// ReadAs is the kind that it was said to be, empty if its bytes tell; Fields says which fields
-	// of a log mean what.
+	// ReadAs is the kind that was given for the evidence, empty if it is detected. Fields are the
+	// meanings of a log's fields.
 	ReadAs string
 	Fields map[string]string `gorm:"serializer:json"`
 }
@@ -110,12 +110,12 @@ type Checkpoint struct {
 	Text     string
 	Kind     string // what it is on, as replay names it
 	Function string // for enter and return
-	// A checkpoint on writes belongs to one recording: About is the path, as it is
-	// reached there at a moment on a thread from a frame.
+	// A checkpoint on writes belongs to one recording: About is a path that is reached at a moment,
+	// on a thread, from a frame.
 	Evidence  string
 	Moment    int64
 	Frame     int
-	About     string // the text that an error or output must have in it
+	About     string // text that an error or output must contain
 	Condition string
 	Nth       string
 	Thread    uint32
@@ -140,7 +140,7 @@ type Sitting struct {
 	Evidence   Evidence
 }
 
-// Custody is one entry of the record of who did what.
+// Custody is one entry of a case's custody record.
 type Custody struct {
 	ID       int64
 	CaseID   int64
@@ -159,8 +159,7 @@ type Store struct {
 	db   *gorm.DB
 }
 
-// Open connects to the database and brings its tables up to date. Statements are logged at
-// debug level.
+// Open connects to the database and migrates its tables. Statements are logged at debug level.
 func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 	pool, err := pgxpool.New(ctx, url)
 	if err != nil {
@@ -204,7 +203,7 @@ func (s *Store) Ping(ctx context.Context) error { return s.Pool.Ping(ctx) }
 
 func (s *Store) in(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
 
-// translate makes errors of the database library into ours; what names the record.
+// translate converts errors of the database library to kinds of fault; what names the record.
 func translate(err error, what string) error {
 	var pg *pgconn.PgError
 	switch {
@@ -218,7 +217,7 @@ func translate(err error, what string) error {
 	return fmt.Errorf("%s: %w", what, err)
 }
 
-// AddPerson adds a person, or with a name that exists sets the password again.
+// AddPerson adds a person, or replaces the password and rights of an existing one.
 func (s *Store) AddPerson(ctx context.Context, p *Person) error {
 	var have Person
 	err := s.in(ctx).Where("name = ?", p.Name).Take(&have).Error
@@ -251,7 +250,7 @@ func (s *Store) AddToken(ctx context.Context, t *Token) error {
 	return translate(s.in(ctx).Create(t).Error, "token")
 }
 
-// PersonByToken finds the person whose token has a hash.
+// PersonByToken returns the person with a token's hash.
 func (s *Store) PersonByToken(ctx context.Context, hash []byte) (p Person, err error) {
 	return p, translate(s.in(ctx).Joins("join tokens on tokens.person_id = people.id").Where("tokens.secret_hash = ?", hash).Take(&p).Error, "token")
 }
@@ -277,7 +276,7 @@ func (s *Store) CaseByName(ctx context.Context, name string) (c Case, err error)
 	return c, translate(s.in(ctx).Preload("Members.Person").Where("name = ?", name).Take(&c).Error, "case "+name)
 }
 
-// HasCase returns fault.NotFound if there is no case of an ID.
+// HasCase returns fault.NotFound if there is no case with an ID.
 func (s *Store) HasCase(ctx context.Context, id int64) error {
 	return translate(s.in(ctx).Select("id").Take(&Case{}, id).Error, fmt.Sprintf("case %d", id))
 }
@@ -287,18 +286,18 @@ func (s *Store) SetMember(ctx context.Context, m Member) error {
 	return translate(s.in(ctx).Omit("Person").Save(&m).Error, "member")
 }
 
-// AddEvidence adds evidence in the state of being indexed.
+// AddEvidence adds evidence, which is to be indexed.
 func (s *Store) AddEvidence(ctx context.Context, e *Evidence) error {
 	e.UploadedAt = time.Now()
 	return translate(s.in(ctx).Omit("Person").Create(e).Error, "evidence "+e.Name)
 }
 
-// SaveEvidence writes what the indexing has found out.
+// SaveEvidence saves the results of indexing.
 func (s *Store) SaveEvidence(ctx context.Context, e Evidence) error {
 	return translate(s.in(ctx).Omit("Person").Save(&e).Error, "evidence "+e.Name)
 }
 
-// SetProgress says how far the indexing of evidence is.
+// SetProgress saves the progress of indexing.
 func (s *Store) SetProgress(ctx context.Context, id int64, done float64) error {
 	return translate(s.in(ctx).Model(&Evidence{}).Where("id = ?", id).Update("progress", done).Error, "evidence")
 }
@@ -318,7 +317,7 @@ func (s *Store) EvidenceByID(ctx context.Context, id int64) (e Evidence, err err
 	return e, translate(s.in(ctx).Preload("Person").Take(&e, id).Error, "evidence")
 }
 
-// Unindexed lists the evidence whose indexing has not ended.
+// Unindexed lists the evidence that is still to be indexed.
 func (s *Store) Unindexed(ctx context.Context) (list []Evidence, err error) {
 	return list, translate(s.in(ctx).Where("state = 'indexing'").Find(&list).Error, "evidence")
 }
@@ -360,9 +359,9 @@ func (s *Store) DeleteCheckpoint(ctx context.Context, caseID, id int64) error {
 	return translate(done.Error, "checkpoint")
 }
 
-// OpenSitting returns the sitting of evidence, and opens it at a place if there is none.
+// OpenSitting returns the sitting of evidence. It opens one at a place if there is none.
 func (s *Store) OpenSitting(ctx context.Context, first Sitting) (Sitting, error) {
-	// Two people may join at once: the second insert does nothing.
+	// Two people can join at the same time: the second insert does nothing.
 	err := s.in(ctx).Exec(`insert into sittings (case_id, evidence_id, moment, thread, frame, version) values (?, ?, ?, ?, ?, 1)
 		on conflict (evidence_id) do nothing`, first.CaseID, first.EvidenceID, first.Moment, first.Thread, first.Frame).Error
 	if err != nil {
@@ -377,18 +376,18 @@ func (s *Store) SittingByID(ctx context.Context, id int64) (x Sitting, err error
 	return x, translate(s.in(ctx).Preload("Case").Preload("Evidence").Take(&x, id).Error, fmt.Sprintf("sitting %d", id))
 }
 
-// MoveSitting writes where a sitting is now and returns its new version.
+// MoveSitting moves a sitting and returns its new version.
 func (s *Store) MoveSitting(ctx context.Context, id, moment, thread int64, frame int) (version int64, err error) {
 	err = s.in(ctx).Raw("update sittings set moment = ?, thread = ?, frame = ?, version = version + 1 where id = ? returning version", moment, thread, frame, id).Scan(&version).Error
 	return version, translate(err, "sitting")
 }
 
-// Note enters something into the record of who did what.
+// Note adds an entry to a case's custody record.
 func (s *Store) Note(ctx context.Context, caseID, person int64, what string) error {
 	return translate(s.in(ctx).Omit("Person").Create(&Custody{CaseID: caseID, PersonID: person, At: time.Now(), What: what}).Error, "custody")
 }
 
-// CustodyOf lists the newest entries of a case's record, newest first.
+// CustodyOf lists the newest entries of a case's custody record, newest first.
 func (s *Store) CustodyOf(ctx context.Context, caseID int64, most int) (list []Custody, err error) {
 	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("id desc").Limit(most).Find(&list).Error, "custody")
 }

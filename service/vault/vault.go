@@ -1,5 +1,5 @@
-// Package vault keeps the bytes of evidence in a folder, by their SHA-256. What
-// Put has returned is on disk; what it has not leaves nothing behind.
+// Package vault stores the bytes of evidence in a folder by SHA-256. When Put returns without an
+// error, they are on disk; otherwise nothing is left.
 package vault
 
 import (
@@ -25,8 +25,8 @@ type Stored struct {
 	Bytes  int64
 }
 
-// Open opens the vault in dir, making it at the first time, and clears away what
-// uploads that never finished have left.
+// Open opens the vault in dir, creates it if necessary, and removes the remains of unfinished
+// uploads.
 func Open(dir string) (*Vault, error) {
 	incoming := filepath.Join(dir, "incoming")
 	if err := os.RemoveAll(incoming); err != nil {
@@ -38,10 +38,10 @@ func Open(dir string) (*Vault, error) {
 	return &Vault{dir}, nil
 }
 
-// Path returns where the evidence with a SHA-256 is.
+// Path returns the path of the evidence with a SHA-256.
 func (v *Vault) Path(sum string) string { return filepath.Join(v.dir, sum[:2], sum) }
 
-// Put reads r to its end and keeps what it read. Pages of zeros take no room.
+// Put stores the bytes of r. Pages of zeros use no space.
 func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 	f, err := os.CreateTemp(filepath.Join(v.dir, "incoming"), "upload-")
 	if err != nil {
@@ -82,7 +82,7 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 	return s, nil
 }
 
-// syncFolder makes a rename in a folder last through a power cut.
+// syncFolder makes a rename in a folder durable.
 func syncFolder(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {
