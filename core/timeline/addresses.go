@@ -15,13 +15,13 @@ import (
 	"wraithology/core/event"
 )
 
-// regionSize is the granularity, in bytes, by which memory events are posted.
+// regionSize is the unit, in bytes, in which memory events are posted.
 const regionSize = 256
 
-// maxCovered limits how many bytes one event is posted under.
+// maxCovered limits the bytes under which one event is posted.
 const maxCovered = 64 << 10
 
-// maxMoved limits how many bytes of one copy are posted.
+// maxMoved limits the bytes under which one copy is posted.
 const maxMoved = 16 << 20
 
 // What an address key represents.
@@ -31,8 +31,8 @@ const (
 	keySync   = 3 // a channel, a lock, a wait group
 )
 
-// addressKey mixes what is posted under an address into one number (the finalizer of Steele, Lea
-// and Flood's SplitMix64, 2014). A collision costs a look at an event that is then skipped.
+// addressKey combines kind, process and address into one number (the finalizer of Steele, Lea and
+// Flood's SplitMix64, 2014). A collision costs the decoding of an event that is then skipped.
 func addressKey(what byte, process uint16, address uint64) uint64 {
 	x := address ^ uint64(process)<<48 ^ uint64(what)<<60
 	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
@@ -40,8 +40,7 @@ func addressKey(what byte, process uint16, address uint64) uint64 {
 	return x ^ x>>31
 }
 
-// keyTag is the tag under which an entry of a map is posted, from the encoded
-// key. 0 is that of all the entries.
+// keyTag is the tag of a map entry with an encoded key. The tag 0 means all entries.
 func keyTag(encoded []byte) uint32 {
 	h := uint32(2166136261) // FNV-1a (Fowler, Noll, Vo), 32 bits
 	for _, b := range encoded {
@@ -55,8 +54,8 @@ type rawPosting struct {
 	moment, tag uint32
 }
 
-// partitions is how many parts the postings by address are sorted in, so that
-// only one or two need be in memory at a time. The part is the key's top bits.
+// partitions is the number of parts in which the postings are sorted, so that only one or two are
+// in memory at a time. The part is the top bits of the key.
 const partitions = 64
 
 type addressWriter struct {
@@ -66,7 +65,7 @@ type addressWriter struct {
 	err   error
 }
 
-// partition is one part of the postings: what does not fit the buffer is in a file.
+// partition is one part of the postings. Postings beyond the buffer are in a file.
 type partition struct {
 	f   *os.File
 	buf []rawPosting
@@ -96,7 +95,7 @@ func (w *addressWriter) spill(i int) {
 	p.buf = p.buf[:0]
 }
 
-// all returns a part's postings in their order, and removes its file.
+// all returns a part's postings in order and removes its file.
 func (p *partition) all() ([]rawPosting, error) {
 	if p.f == nil {
 		return p.buf, nil
@@ -171,7 +170,7 @@ func (w *addressWriter) end() error {
 	return errors.Join(err, keys.close(), posted.close())
 }
 
-// group sorts one part by key, keeping the order of the moments.
+// group sorts one part by key and keeps the order of the moments.
 func group(part *partition) ([]keyRecord, []postingRecord, error) {
 	raw, err := part.all()
 	if err != nil || len(raw) == 0 {
@@ -220,7 +219,7 @@ func slotOf(table []uint32, keys []keyRecord, key uint64) *uint32 {
 	}
 }
 
-// postedUnder returns what is posted under a key.
+// postedUnder returns the postings of a key.
 func (t *Timeline) postedUnder(key uint64) []postingRecord {
 	i := sort.Search(t.keys.len(), func(i int) bool { return t.keys.ref(i).key >= key })
 	if i == t.keys.len() || t.keys.ref(i).key != key {
@@ -234,18 +233,18 @@ func upTo(list []postingRecord, m event.Moment) int {
 	return sort.Search(len(list), func(i int) bool { return event.Moment(list[i].moment) > m })
 }
 
-// maxRegions limits the regions that are looked at for one value.
+// maxRegions limits the regions of one value.
 const maxRegions = maxCovered / regionSize
 
-// Covered is a moment that tells of bytes of memory: of those from From up to To,
-// as far as they were asked for.
+// Covered is a moment with the contents of the bytes from From to To, clipped to the requested
+// ones.
 type Covered struct {
 	At       event.Moment
 	From, To uint64
 }
 
-// Covering gives the events, at most at m and latest first, that tell of some of
-// the bytes from address to address+size.
+// Covering yields the events at or before m, latest first, with contents of bytes from address to
+// address+size.
 func (t *Timeline) Covering(process uint16, address, size uint64, m event.Moment) iter.Seq[Covered] {
 	size = max(size, 1)
 	first, last := address/regionSize, (address+size-1)/regionSize
@@ -311,8 +310,8 @@ func (t *Timeline) Covering(process uint16, address, size uint64, m event.Moment
 	}
 }
 
-// MapEvents gives the moments, at most at m and latest first, at which entries of
-// a map were recorded; with an encoded key, only those that tell of its entry.
+// MapEvents yields the moments at or before m, latest first, with entries of a map; with an encoded
+// key, only those with its entry.
 func (t *Timeline) MapEvents(process uint16, address uint64, key []byte, m event.Moment) iter.Seq[event.Moment] {
 	list := t.postedUnder(addressKey(keyMap, process, address))
 	list = list[:upTo(list, m)]
@@ -332,8 +331,8 @@ func (t *Timeline) MapEvents(process uint16, address uint64, key []byte, m event
 	}
 }
 
-// SyncEvents gives the moments, at most at m and latest first, of what was done
-// with the channel, lock or wait group at an address.
+// SyncEvents yields the moments at or before m, latest first, of operations on the channel, lock or
+// wait group at an address.
 func (t *Timeline) SyncEvents(process uint16, address uint64, m event.Moment) iter.Seq[event.Moment] {
 	list := t.postedUnder(addressKey(keySync, process, address))
 	list = list[:upTo(list, m)]

@@ -15,15 +15,15 @@ import (
 	"wraithology/core/event"
 )
 
-// maxMoments limits what this store holds: moments are kept in 32 bits.
+// maxMoments limits the moments of a timeline, which have 32 bits.
 const maxMoments = math.MaxUint32 - 1
 
-// maxWords limits the file of lists, since places in it are kept in 32 bits.
+// maxWords limits the file of lists, whose offsets have 32 bits.
 const maxWords = math.MaxUint32 - 2*segmentSize
 
-// Source is what a timeline is built from. Blocks are ordered by process, thread and
-// sequence; they are nil for a Feed. File, Size bytes long, is the evidence itself, by
-// which an opened timeline is known to belong to it.
+// Source is the input of a timeline. Blocks are ordered by process, thread and sequence; they are
+// nil for a Feed. File, Size bytes long, is the evidence itself; its checksum identifies it when
+// the timeline is opened.
 type Source struct {
 	Tables  *event.Tables
 	Blocks  []event.Block
@@ -33,12 +33,11 @@ type Source struct {
 	Size    int64
 }
 
-// Build reads the log's events once and writes their timeline to the folder dir, which must not be
-// there yet. It holds no more than what is open at a time: the calls that have not returned, and a
-// block of each thread. progress, if not nil, is told from time to time which share of the log is
-// done, between 0 and 1. Damaged blocks are left out and listed among the losses. Until it is whole
-// the timeline is under another name, so that it is never used half-built. One that is to be
-// lasting is synced to disk before it counts; another one counts only as long as the machine runs.
+// Build reads the events of a log once and writes their timeline to the folder dir, which must not
+// exist. Memory holds only the open calls and a block of each thread. progress, if not nil, is
+// called with the completed share, between 0 and 1. Damaged blocks are listed in the losses. The
+// timeline has another name until it is complete. A lasting one is synced to disk; another one is
+// valid until the machine restarts.
 func Build(ctx context.Context, log Source, dir string, lasting bool, progress func(done float64)) error {
 	partial, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".partial-*")
 	if err != nil {
@@ -98,7 +97,7 @@ type builder struct {
 	notable                map[event.Kind]*growing
 	errors                 growing
 	globals                map[globalKey]uint32
-	halting                bool // beginnings and ends of calls are halts of their own
+	halting                bool // beginnings and ends of calls are halts
 	losses                 []event.Loss
 	functions              []functionState
 	sizes                  map[typeKey]uint64
@@ -118,7 +117,7 @@ type globalKey struct {
 	name    string
 }
 
-// functionState is what the builder needs of a function at each event.
+// functionState is the data of a function that the builder needs for each event.
 type functionState struct {
 	globals       []string // by variable: its name if it is global
 	returnsErrors bool
@@ -132,20 +131,20 @@ type threadState struct {
 	errorCaller event.CallID // of the call that returned it
 }
 
-// cursor walks one thread's events over its blocks.
+// cursor walks the events of one thread.
 type cursor struct {
 	blocks  []event.Block
 	next    chan unpackedBlock
 	walk    *event.Walk
 	payload []byte
-	raw     []byte       // the event's bytes, where it comes from no block
+	raw     []byte       // the event's bytes, if it comes from a feed
 	caller  event.CallID // of the next outermost call, on another thread
 	e       event.Event
 	process uint16
 	thread  event.ThreadID
 	state   *threadState
 	stack   []*activation
-	current int // index in stack of the call that events belong to; -1 for none
+	current int // index in stack of the current call; -1 for none
 	order   int
 }
 
@@ -183,13 +182,13 @@ func newBuilder(log Source, dir string, lasting bool, progress func(float64)) (*
 	return b, nil
 }
 
-// begin makes one of a timeline's files and gives its column to c.
+// begin creates a file of the timeline and sets c to its column.
 func begin[T any](c **column[T], dir, name string) (err error) {
 	*c, err = newColumn[T](dir, name)
 	return err
 }
 
-// tables makes the log's tables quick to look things up in.
+// tables prepares the log's tables for fast access.
 func (b *builder) tables() {
 	functions, sites := 0, 0
 	for id := range b.log.Tables.Functions {
@@ -294,7 +293,7 @@ func (b *builder) take(c *cursor) {
 	}
 }
 
-// keep copies the bytes of an event that has values, so that they can be read where they are.
+// keep copies the bytes of an event with values.
 func (b *builder) keep(c *cursor) {
 	offset := b.data.n - b.chunkData
 	if c.e.Args == 0 && c.e.Address == 0 || offset >= noData {
@@ -309,8 +308,8 @@ func (b *builder) keep(c *cursor) {
 	b.data.addAll(raw)
 }
 
-// clock keeps the moments' times: for each chunk its base and how far the times
-// after it are shifted so that they fit 32 bits.
+// clock stores the time of a moment. Each chunk has a base; the times relative to it are shifted
+// right to fit 32 bits.
 func (b *builder) clock(t int64) {
 	if len(b.chunkTimes) == chunkSize {
 		b.endChunk()
@@ -339,7 +338,7 @@ func (b *builder) endChunk() {
 	b.chunkTimes = b.chunkTimes[:0]
 }
 
-// post enters an event into the lists that are kept by key.
+// post adds an event to the lists by key.
 func (b *builder) post(m uint32, e *event.Event, a *activation, c *cursor) {
 	switch e.Kind {
 	case event.Line:
@@ -410,7 +409,7 @@ func (a *activation) wrote(b *builder, variable, m uint32) {
 	b.words.add(&a.variables[variable], m)
 }
 
-// global notes where a global variable was first said to be.
+// global records the first moment with the address of a global variable.
 func (b *builder) global(a *activation, variable, m uint32, process uint16) {
 	if int(a.record.function) >= len(b.functions) {
 		return
@@ -425,8 +424,7 @@ func (b *builder) global(a *activation, variable, m uint32, process uint16) {
 	}
 }
 
-// returned notes the first return of an error: one that the call did not just
-// get from a call of its own.
+// returned records the return of an error, unless the call just got it from one of its own calls.
 func (b *builder) returned(m uint32, e *event.Event, a *activation, th *threadState) {
 	last, isNil := event.LastValue(e.Data, e.Args)
 	if isNil || last == nil {
@@ -439,14 +437,14 @@ func (b *builder) returned(m uint32, e *event.Event, a *activation, th *threadSt
 	}
 }
 
-// Bounds of the postings by address, beyond which an event is posted under its
-// first region only: so many for any log, and so many more for each moment.
+// Limits of the postings by address, for any log and for each moment. Beyond them an event is
+// posted under its first region only.
 const (
 	freePostings = 1 << 20
 	postingsEach = 64
 )
 
-// cover posts a memory event under the regions that it tells of.
+// cover posts a memory event under its regions.
 func (b *builder) cover(m uint32, e *event.Event, process uint16) {
 	var size uint64
 	switch e.Kind {
@@ -468,7 +466,7 @@ func (b *builder) cover(m uint32, e *event.Event, process uint16) {
 		return
 	}
 	if b.addresses.n > freePostings+postingsEach*b.kinds.n {
-		most = regionSize // a log that claims more than a program's would must not fill the disk
+		most = regionSize // an invalid log must not fill the disk
 	}
 	last := e.Address + min(size, most) - 1
 	for r := e.Address / regionSize; r <= last/regionSize; r++ {
@@ -501,7 +499,7 @@ func (b *builder) end(a *activation) {
 	b.table.end(a)
 }
 
-// endThread ends the calls that were open when a thread's events end.
+// endThread ends the calls that are open at the end of a thread's events.
 func (b *builder) endThread(c *cursor) {
 	if c.state != nil {
 		c.state.record.open = uint32(len(c.stack))
@@ -516,7 +514,7 @@ func (b *builder) endThread(c *cursor) {
 	}
 }
 
-// abandon closes the files of a timeline that will not be finished.
+// abandon closes the files of a timeline that is not finished.
 func (b *builder) abandon() {
 	for _, f := range []*os.File{b.kinds.f, b.calls.f, b.ids.f, b.offsets.f, b.data.f, b.times.f, b.chunks.f, b.runs.f, b.variables.f, b.words.f, b.table.f, b.traces.f} {
 		f.Close()
@@ -524,7 +522,7 @@ func (b *builder) abandon() {
 	b.addresses.abandon()
 }
 
-// finish writes what was gathered in memory, and last of all the index.
+// finish writes the data in memory, the index last.
 func (b *builder) finish() error {
 	b.endChunk()
 	write := func(name string, list grouped) error {
@@ -593,8 +591,8 @@ func (b *builder) finish() error {
 	return writeIndex(b.dir, x)
 }
 
-// writeTables keeps the log's tables, so that opening need not go through the whole log
-// for them, and returns their checksum.
+// writeTables writes the log's tables, so that opening need not read the log, and returns their
+// checksum.
 func (b *builder) writeTables() (uint32, error) {
 	encoded, err := b.log.Tables.Encode()
 	if err == nil {

@@ -10,8 +10,8 @@ import (
 	"wraithology/core/event"
 )
 
-// pieces writes a file of records that are numbered as they begin and done in
-// another order: a piece of the file is kept until all of it is done.
+// pieces writes a file of records that begin in order and end in any order. A piece of the file
+// stays in memory until all its records have ended.
 type pieces[T any] struct {
 	f    *os.File
 	n    uint32
@@ -39,7 +39,7 @@ func (p *pieces[T]) begin() uint32 {
 	return i
 }
 
-// end takes the record with a number, which is done.
+// end stores the record with a number.
 func (p *pieces[T]) end(i uint32, record T) {
 	x := p.open[i/pieceSize]
 	x.records[i%pieceSize] = record
@@ -87,7 +87,7 @@ func (t *callTable) open(f event.FunctionID, thread event.ThreadID, parent event
 
 func (t *callTable) end(a *activation) {
 	t.pieces.end(uint32(a.id), a.record)
-	const kept = 1 << 10 // a buffer that was ever full is not kept for good
+	const kept = 1 << 10 // reuse buffers, but not large ones
 	if len(t.free) < kept {
 		t.free = append(t.free, a)
 	}

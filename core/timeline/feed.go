@@ -10,8 +10,7 @@ import (
 	"wraithology/core/event"
 )
 
-// Feed builds a timeline of events that come in their order already, whatever
-// evidence they are made of.
+// Feed builds a timeline of events that are already in order, for any kind of evidence.
 type Feed struct {
 	b       *builder
 	dir     string
@@ -28,8 +27,8 @@ type openTrace struct {
 	left   uint32 // spans that have not ended
 }
 
-// NewFeed begins a timeline in the folder dir, which must not be there yet, over
-// tables that are complete. Finish or Abandon ends it.
+// NewFeed begins a timeline in the folder dir, which must not exist, with complete tables. Finish
+// or Abandon ends it.
 func NewFeed(source Source, dir string, lasting bool) (*Feed, error) {
 	partial, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".partial-*")
 	if err != nil {
@@ -42,7 +41,7 @@ func NewFeed(source Source, dir string, lasting bool) (*Feed, error) {
 	return &Feed{b: b, dir: dir, partial: partial, traces: map[uint32]*openTrace{}}, nil
 }
 
-// Thread adds a thread, which must have an event before the feed ends.
+// Thread adds a thread. It must have an event before the feed ends.
 func (f *Feed) Thread(t event.Thread) event.ThreadID {
 	c := &cursor{current: -1, caller: event.NoCall, process: t.Process}
 	f.b.thread(c, t)
@@ -50,10 +49,9 @@ func (f *Feed) Thread(t event.Thread) event.ThreadID {
 	return c.thread
 }
 
-// Add adds the event that raw holds, at a time in nanoseconds since the start,
-// and returns its moment and call. caller is the call on another thread that a
-// call belongs to that is the outermost of its own; event.NoCall for none. Beyond
-// what a timeline holds events are dropped, and the loss is noted.
+// Add adds the encoded event raw at a time in nanoseconds since the start, and returns its moment
+// and call. caller is the caller of an outermost call on another thread; event.NoCall for none.
+// Events beyond the limits of a timeline are dropped, and the loss is recorded.
 func (f *Feed) Add(thread event.ThreadID, time int64, raw []byte, caller event.CallID) (event.Moment, event.CallID, error) {
 	if f.full {
 		return event.NoMoment, event.NoCall, nil
@@ -79,8 +77,8 @@ func (f *Feed) Add(thread event.ThreadID, time int64, raw []byte, caller event.C
 	return m, call, nil
 }
 
-// Trace is a trace as it is fed: calls that belong together across threads.
-// Started is wall clock, in nanoseconds since 1970; Spans counts its calls.
+// Trace is a trace of the feed: calls that belong together across threads. Started is wall clock,
+// in nanoseconds since 1970. Spans is the number of calls.
 type Trace struct {
 	ID       [16]byte
 	Started  int64
@@ -93,22 +91,22 @@ type Trace struct {
 // TraceStatus is how a trace ended.
 type TraceStatus uint32
 
-// The statuses, with the numbers of OpenTelemetry's status codes.
+// The statuses. The numbers are OpenTelemetry's status codes.
 const (
 	StatusUnset TraceStatus = 0
 	StatusOK    TraceStatus = 1
 	StatusError TraceStatus = 2
 )
 
-// BeginTrace begins a trace, which key names until its last span has ended.
-// Traces are to begin in the order of their first moments.
+// BeginTrace begins a trace. key identifies it until its last span has ended. Traces must begin in
+// the order of their first moments.
 func (f *Feed) BeginTrace(key uint32, t Trace) {
 	o := &openTrace{index: f.b.traces.begin(), left: t.Spans}
 	o.record = traceRecord{id: t.ID, started: t.Started, duration: t.Duration, spans: t.Spans, errors: t.Errors, status: uint32(t.Status), moment: uint32(f.b.kinds.n), root: uint32(event.NoCall)}
 	f.traces[key] = o
 }
 
-// SpanBegins adds a call to a trace; root says that it is the one that the trace is known by.
+// SpanBegins adds a call to a trace. root marks the root of the trace.
 func (f *Feed) SpanBegins(key uint32, call event.CallID, root bool) {
 	o := f.traces[key]
 	if o == nil || call == event.NoCall {
@@ -120,7 +118,7 @@ func (f *Feed) SpanBegins(key uint32, call event.CallID, root bool) {
 	}
 }
 
-// SpanEnds says that a call of a trace ended at a moment.
+// SpanEnds ends a call of a trace at a moment.
 func (f *Feed) SpanEnds(key uint32, m event.Moment) {
 	o := f.traces[key]
 	if o == nil {
@@ -162,5 +160,5 @@ func (f *Feed) Finish(ctx context.Context) error {
 // Abandon leaves nothing behind.
 func (f *Feed) Abandon() {
 	f.b.abandon()
-	_ = os.RemoveAll(f.partial) // what stays is removed with the folder of timelines
+	_ = os.RemoveAll(f.partial) // the rest is removed with the folder of timelines
 }

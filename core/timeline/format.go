@@ -20,24 +20,24 @@ import (
 // Version is the version of a timeline's files. A timeline of another version is built again.
 const Version = 6
 
-// A timeline is a folder with one file for each column. All are arrays of fixed records in the
-// machine's byte order, which the index names, so that they are used where they are.
+// A timeline is a folder with one file for each column. The files are arrays of fixed-size records
+// in the machine's byte order, which the index names. They are used without conversion.
 const (
 	indexFile    = "index"
 	tablesFile   = "tables"
 	kindsFile    = "kinds"     // uint8 a moment
 	callsFile    = "calls"     // uint32 a moment: CallID
 	idsFile      = "ids"       // uint32 a moment: Event.ID
-	offsetsFile  = "offsets"   // uint32 a moment: where its event is in data, after the chunk's own place; or noData
-	dataFile     = "data"      // the events that have values, as they are in the log
-	timesFile    = "times"     // uint32 a moment: after the chunk's base, shifted
+	offsetsFile  = "offsets"   // uint32 a moment: offset of its event in data, from the chunk's base; or noData
+	dataFile     = "data"      // the events with values, encoded as in the log
+	timesFile    = "times"     // uint32 a moment: time from the chunk's base, shifted
 	chunksFile   = "chunks"    // a chunkRecord for each chunkSize moments
 	runsFile     = "runs"      // a runRecord for each stretch of one thread
 	tableFile    = "callTable" // a callRecord for each call
-	variableFile = "variables" // variableRecords, in the order of the calls' ends
+	variableFile = "variables" // variableRecords, in order of the ends of the calls
 	listsFile    = "lists"     // uint32 words: the moments of all lists
 	threadsFile  = "threads"   // a threadRecord for each thread
-	creatorsFile = "creators"  // the texts of the threads' creators, each with the thread's name after a zero byte
+	creatorsFile = "creators"  // the creators of the threads, each followed by a zero byte and the thread's name
 	sitesFile    = "sites"     // a listRecord for each site
 	entersFile   = "enters"    // a listRecord for each function: its entries
 	returnsFile  = "returns"   // a listRecord for each function: its returns
@@ -55,13 +55,13 @@ type chunkRecord struct {
 	run   uint32
 }
 
-// noData is the offset of an event of which all is in the columns.
+// noData is the offset of an event that is completely in the columns.
 const noData = math.MaxUint32
 
 type runRecord struct{ moment, thread uint32 }
 
-// listRecord refers to a list of count words. Up to segmentSize of them are at word at; else the
-// words there say where each segment is.
+// listRecord refers to a list of count words. Up to segmentSize words begin at word at; for longer
+// lists the words there are the offsets of segments.
 type listRecord struct{ count, at uint32 }
 
 type callRecord struct {
@@ -70,7 +70,7 @@ type callRecord struct {
 	variables, written                     uint32 // the first variableRecord, and how many
 }
 
-// variableRecord lists the writes of a variable; a single one is in at.
+// variableRecord lists the writes of a variable; a single write is in at.
 type variableRecord struct{ variable, count, at uint32 }
 
 type threadRecord struct {
@@ -87,8 +87,8 @@ type keyRecord struct {
 	at, count uint32
 }
 
-// postingRecord is one event that tells of an address. Tag says what it covers:
-// for memory the first and last byte of the region, for a map a hash of the key.
+// postingRecord is one event at an address. Tag describes what it covers: for memory the first and
+// last byte of the region, for a map a hash of the key.
 type postingRecord struct{ moment, tag uint32 }
 
 // traceRecord is a trace: calls that belong together across threads.
@@ -100,8 +100,8 @@ type traceRecord struct {
 	calls                 listRecord
 }
 
-// index is what a timeline's index file holds; it is written last, so that a
-// timeline without one, or whose files are not as long as it says, is not used.
+// index is the content of a timeline's index file. It is written last: a timeline without an index,
+// or with files of other sizes, is not used.
 type index struct {
 	Version   int
 	ByteOrder uint32
@@ -114,12 +114,12 @@ type index struct {
 	Notable   map[event.Kind][2]uint32
 	Errors    [2]uint32
 	Globals   []globalRecord
-	// Boot names the run of the machine in which the timeline was built, where its files were not
-	// synced to disk: after a failure of power they may be anything.
+	// Boot identifies the machine's run in which the timeline was built, if its files were not
+	// synced to disk: after a power failure they are not reliable.
 	Boot string
 }
 
-// boot names this run of the machine, or is empty if the system does not say.
+// boot identifies the current run of the machine; empty if the system does not say.
 func boot() string {
 	text, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	if err != nil {
@@ -139,7 +139,7 @@ const byteOrderMark = 0x01020304
 // errStale means that a timeline must be built again.
 var errStale = errors.New("the timeline is of another log or version, or incomplete")
 
-// logSum tells logs apart quickly: a checksum over the beginning and the end.
+// logSum is a fast checksum of a log, over its beginning and its end.
 func logSum(r io.ReaderAt, size int64) (uint32, error) {
 	const sample = 64 << 10
 	buf := make([]byte, min(size, sample))
@@ -201,8 +201,8 @@ func writeIndex(dir string, x index) error {
 	return errors.Join(err, f.Close())
 }
 
-// syncAll brings a timeline's files to the disk, so that an index never is beside files that were
-// lost.
+// syncAll syncs a timeline's files to disk, so that after a power failure there is no index without
+// them.
 func syncAll(dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
@@ -227,7 +227,7 @@ func syncAll(dir string) error {
 	return nil
 }
 
-// column writes one of a timeline's files. The first error sticks.
+// column writes one file of a timeline. The first error stays.
 type column[T any] struct {
 	f    *os.File
 	buf  []T

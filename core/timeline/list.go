@@ -6,11 +6,11 @@ import (
 	"wraithology/core/event"
 )
 
-// segmentSize is how many words of a long list are together.
+// segmentSize is the number of words in a segment of a long list.
 const segmentSize = 512
 
-// List is a list of numbers in ascending order, as a rule of moments. It is in the timeline's files
-// and is read where it is.
+// List is a list of numbers in ascending order, usually of moments. It is read directly from the
+// timeline's files.
 type List struct {
 	words  *records[uint32]
 	record listRecord
@@ -69,7 +69,7 @@ func (w listWriter) segment(words []uint32) uint32 {
 	return at
 }
 
-// end writes what is left of a list, and makes it empty.
+// end writes the rest of a list and clears it.
 func (w listWriter) end(g *growing) listRecord {
 	r := listRecord{count: g.count}
 	if g.count > 0 {
@@ -83,7 +83,7 @@ func (w listWriter) end(g *growing) listRecord {
 	return r
 }
 
-// grouped are the growing lists of things that are numbered.
+// grouped are growing lists by number.
 type grouped []*growing
 
 func (g grouped) add(w listWriter, i, x uint32) {

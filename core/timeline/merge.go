@@ -11,8 +11,8 @@ import (
 	"wraithology/core/event"
 )
 
-// cursorQueue orders threads by the time of their next event; threads whose
-// times are equal keep the order of the log.
+// cursorQueue orders threads by the time of their next event. Threads with equal times keep the
+// order of the log.
 type cursorQueue []*cursor
 
 func (c *cursor) before(d *cursor) bool {
@@ -115,8 +115,7 @@ func (b *builder) check(ctx context.Context) error {
 	return nil
 }
 
-// advance moves a cursor to its thread's next event. While a block is walked
-// the next one is unpacked elsewhere.
+// advance moves a cursor to its thread's next event. The next block is unpacked in the background.
 func (b *builder) advance(c *cursor) bool {
 	for {
 		if c.walk != nil {

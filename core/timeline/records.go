@@ -24,12 +24,12 @@ import (
 // order of Timeline.columns.
 const sumsFile = "sums"
 
-// mostBlock is the size of a block at most, in bytes. A first look at a place in a long
-// timeline verifies a block of several columns, so that smaller ones answer sooner.
+// mostBlock is the maximum size of a block, in bytes. A first look-up in a long timeline verifies a
+// block of several columns, so small blocks answer faster.
 const mostBlock = 16 << 10
 
-// blockShift returns the binary logarithm of the number of records in a block: as many as fit, so
-// that none is in two blocks.
+// blockShift returns the binary logarithm of the number of records in a block, so that no record is
+// in two blocks.
 func blockShift(size uintptr) uint { return uint(bits.Len(uint(mostBlock/size))) - 1 }
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
@@ -77,11 +77,10 @@ func sumsOf(path string, block uintptr) (list []uint32, err error) {
 	}
 }
 
-// records are a column of a timeline, mapped into memory. Each block is verified when it is
-// used first, so that opening costs the same for a long one, and damage is an error of the
-// question that meets it: guard.Do returns it, and the timeline is built again next time.
-// A column that is used a lot is verified as a whole beside that, after which a look at a
-// record costs next to nothing.
+// records is a column of a timeline, mapped into memory. Each block is verified on first use, so
+// that opening a long column costs nothing. Damage ends the current question: guard.Do returns the
+// error, and the timeline is built again next time. A column that is used a lot is also verified as
+// a whole in the background; after that, access is fast.
 type records[T any] struct {
 	list []T
 	verified
@@ -93,21 +92,21 @@ type records[T any] struct {
 	path  string
 }
 
-// manyLooks is after how many looks at its records a column is verified as a whole.
+// manyLooks is the number of look-ups after which a column is verified as a whole.
 const manyLooks = 1 << 14
 
-// mostWhole limits the columns that are verified as a whole, in bytes: reading a larger one would
-// take the disk from others.
+// mostWhole limits the size of columns that are verified as a whole, in bytes, to leave the disk to
+// others.
 const mostWhole = 4 << 30
 
-// verified says whether a column needs to be checked at all. It has no type parameter, and
-// calls through a field: so the compiler inlines need into loops over millions of records.
+// verified says whether a column needs no checks. It has no type parameter and is called through a
+// field, so that the compiler inlines need into loops over millions of records.
 type verified struct {
 	whole uint32      // 1 where all blocks were verified
 	check func(i int) // records.checkAt
 }
 
-// need makes sure that the record i of list is verified.
+// need verifies the block of record i if necessary.
 func (v *verified) need(i int) {
 	if atomic.LoadUint32(&v.whole) == 0 {
 		v.check(i)
@@ -136,7 +135,7 @@ func (r *records[T]) slice(from, to int) []T {
 
 func (r *records[T]) len() int { return len(r.list) }
 
-// checkAt makes sure that the block of record i is verified.
+// checkAt verifies the block of record i if necessary.
 func (r *records[T]) checkAt(i int) {
 	block := i >> r.shift
 	if atomic.LoadUint32(&r.fine[block]) == 0 {
@@ -152,7 +151,7 @@ func (r *records[T]) checkAt(i int) {
 	}
 }
 
-// verify reports whether a block has its checksum.
+// verify reports whether the checksum of a block is right.
 func (r *records[T]) verify(block int) bool {
 	from := block << r.shift
 	to := min(from+1<<r.shift, len(r.list))
@@ -163,11 +162,10 @@ func (r *records[T]) verify(block int) bool {
 	return true
 }
 
-// oneWhole lets one column at a time be verified as a whole.
+// oneWhole limits verification as a whole to one column at a time.
 var oneWhole sync.Mutex
 
-// verifyWhole verifies what nobody has looked at yet. Damage is left to the question that
-// meets it.
+// verifyWhole verifies the remaining blocks. Damage is reported by the question that uses it.
 func (r *records[T]) verifyWhole() {
 	oneWhole.Lock()
 	defer oneWhole.Unlock()
@@ -185,7 +183,7 @@ func (r *records[T]) verifyWhole() {
 	runtime.KeepAlive(r.owner)
 }
 
-// damaged ends the question, and sees to it that the timeline is built again next time.
+// damaged ends the question and marks the timeline to be built again.
 func (r *records[T]) damaged(where string) {
 	_ = os.Remove(filepath.Join(filepath.Dir(r.path), indexFile)) // without it the timeline counts as incomplete
 	guard.Raise(fmt.Errorf("%w: the timeline's file %s, %s", fault.Damaged, filepath.Base(r.path), where))
@@ -197,8 +195,8 @@ func (r *records[T]) size() uintptr {
 	return unsafe.Sizeof(x)
 }
 
-// mapFrom maps a file of the timeline in dir, whose blocks have the checksums sums. The
-// mapping goes when owner is collected.
+// mapFrom maps a file of the timeline in dir. sums are the checksums of its blocks. The mapping
+// ends when owner is garbage-collected.
 func (r *records[T]) mapFrom(owner *Timeline, dir, name string, sums []uint32) error {
 	f, err := os.Open(filepath.Join(dir, name))
 	if errors.Is(err, os.ErrNotExist) {
@@ -221,10 +219,10 @@ func (r *records[T]) mapFrom(owner *Timeline, dir, name string, sums []uint32) e
 	return nil
 }
 
-// blockBytes returns the size in bytes of a block of records of a size.
+// blockBytes returns the size of a block in bytes.
 func blockBytes(size uintptr) uintptr { return size << blockShift(size) }
 
-// blocks returns the number of blocks of a file with a size in bytes.
+// blocks returns the number of blocks in a file.
 func blocks(bytes int, size uintptr) int {
 	block := int(blockBytes(size))
 	return (bytes + block - 1) / block

@@ -1,8 +1,7 @@
-// Package timeline turns an execution log into the indexed form that replay looks things up in: one
-// total order of moments, a table of calls, and lists of moments by call, site, function, variable,
-// address and kind. It is built in one pass and bounded memory, kept in files, and used where it
-// is: opening a long one costs no more than opening a short one. It is derived from the log alone
-// and can always be built again.
+// Package timeline indexes an execution log for replay: a total order of moments, a table of calls,
+// and lists of moments by call, site, function, variable, address and kind. A timeline is built in
+// one pass and bounded memory. It is a folder of mapped files, so that opening a long one is as
+// fast as opening a short one. It is derived from the log and can be built again at any time.
 package timeline
 
 import (
@@ -22,8 +21,8 @@ import (
 	"wraithology/core/mapped"
 )
 
-// Call is one activation of a function. Leave is event.NoMoment where the call
-// was still open when the log ended.
+// Call is one activation of a function. Leave is event.NoMoment if the call was open at the end of
+// the log.
 type Call struct {
 	Function event.FunctionID
 	Thread   event.ThreadID
@@ -71,12 +70,11 @@ type Timeline struct {
 	types     *event.Tables
 }
 
-// Stale reports whether an error of Open says that the timeline is to be built again.
+// Stale reports whether an error of Open means that the timeline must be built again.
 func Stale(err error) bool { return errors.Is(err, errStale) }
 
-// Open opens the timeline in dir of the log in r, size bytes long. The log itself
-// is not needed after that. Where the timeline is of another log or version, or
-// damaged, Stale reports so of the error.
+// Open opens the timeline in dir of the log in r, size bytes long. The log is not needed after
+// that. If the timeline is damaged, or belongs to another log or version, Stale(err) is true.
 func Open(dir string, r io.ReaderAt, size int64) (*Timeline, error) {
 	x, err := readIndex(dir)
 	if err != nil {
@@ -90,8 +88,7 @@ func Open(dir string, r io.ReaderAt, size int64) (*Timeline, error) {
 	return x.open(dir)
 }
 
-// OpenKnown opens the timeline in the folder dir of a log that is known, by other means, not
-// to have changed.
+// OpenKnown opens the timeline in the folder dir without comparing it to the log.
 func OpenKnown(dir string) (*Timeline, error) {
 	x, err := readIndex(dir)
 	if err != nil {
@@ -145,7 +142,7 @@ type columnFile struct {
 	mapping
 }
 
-// mapping is what all records can do, whatever their type.
+// mapping is the interface of records of any type.
 type mapping interface {
 	size() uintptr
 	mapFrom(owner *Timeline, dir, name string, sums []uint32) error
@@ -160,7 +157,7 @@ func (t *Timeline) columns() []columnFile {
 	}
 }
 
-// mapFiles maps the files of the timeline in dir, which have the given sizes.
+// mapFiles maps the files of the timeline in dir with their sizes.
 func (t *Timeline) mapFiles(dir string, sizes map[string]int64) error {
 	f, err := os.Open(filepath.Join(dir, sumsFile))
 	if err != nil {
@@ -182,7 +179,7 @@ func (t *Timeline) mapFiles(dir string, sizes map[string]int64) error {
 	return nil
 }
 
-// noFunction represents a function that the log's tables do not have.
+// noFunction is returned for functions that are not in the log's tables.
 var noFunction event.Function
 
 // Function returns a function of the program.
@@ -201,7 +198,7 @@ func (t *Timeline) FunctionOf(c event.CallID) *event.Function {
 // Len returns the number of moments.
 func (t *Timeline) Len() event.Moment { return event.Moment(t.kinds.len()) }
 
-// Kind returns what happened at a moment; m must be in range, as everywhere here.
+// Kind returns the kind of the event at a moment; m must be in range, as in all methods.
 func (t *Timeline) Kind(m event.Moment) event.Kind {
 	t.kinds.need(int(m))
 	return t.kinds.list[m]
@@ -214,8 +211,8 @@ func (t *Timeline) ID(m event.Moment) uint32 {
 	return t.ids.list[m]
 }
 
-// Time returns a moment's time in nanoseconds since the log's start. In a chunk
-// that spans more than four seconds it is exact to one part in 2^32 of the span.
+// Time returns a moment's time in nanoseconds since the start of the log. In a chunk of more than
+// four seconds the precision is the duration of the chunk divided by 2^32.
 func (t *Timeline) Time(m event.Moment) int64 {
 	c := t.chunks.ref(int(m / chunkSize))
 	return c.base + int64(uint64(t.times.at(int(m)))<<c.shift)
@@ -283,8 +280,7 @@ func (t *Timeline) Span(id event.ThreadID) (first, last event.Moment) {
 	return event.Moment(r.first), event.Moment(r.last)
 }
 
-// Ended reports whether a thread has no more moments after m, and none of its
-// calls was open when they ended.
+// Ended reports whether a thread has no more moments after m, and no open calls at its end.
 func (t *Timeline) Ended(id event.ThreadID, m event.Moment) bool {
 	r := t.threads.ref(int(id) - 1)
 	return event.Moment(r.last) < m && r.open == 0
@@ -325,7 +321,7 @@ func (t *Timeline) Process(m event.Moment) uint16 {
 // Types returns the types of a process.
 func (t *Timeline) Types(process uint16) event.Types { return t.types.Types(process) }
 
-// noSite represents a site that the log's tables do not have.
+// noSite is returned for sites that are not in the log's tables.
 var noSite event.Site
 
 // Site returns the site of a Line moment.
@@ -384,7 +380,7 @@ func (t *Timeline) Next(thread event.ThreadID, m event.Moment) event.Moment {
 	return max(m+1, t.runStart(int(runs.At(i))))
 }
 
-// Walk gives a thread's moments after m, or back from before it.
+// Walk yields a thread's moments after m, or those before it, latest first.
 func (t *Timeline) Walk(thread event.ThreadID, m event.Moment, back bool) func(yield func(event.Moment) bool) {
 	runs := t.runsOf(thread)
 	return func(yield func(event.Moment) bool) {
@@ -433,8 +429,8 @@ func (t *Timeline) ThreadCalls(id event.ThreadID) List {
 // Exit, Output.
 func (t *Timeline) Notable(k event.Kind) List { return t.list(t.notable[k]) }
 
-// ErrorReturns lists the moments at which a call returned an error that it had
-// not just got from a call of its own.
+// ErrorReturns lists the moments at which a call returned an error that it did not just get from
+// one of its own calls.
 func (t *Timeline) ErrorReturns() List { return t.list(t.errors) }
 
 // LastLine returns the last line moment of a call that is at most m, or NoMoment.
@@ -449,8 +445,8 @@ func (t *Timeline) LastLine(c event.CallID, m event.Moment) event.Moment {
 	return event.NoMoment
 }
 
-// WritesOf lists the moments at which a variable of a call was written, apart
-// from its arguments at its beginning and its results at its end.
+// WritesOf lists the moments at which a variable of a call was written, without arguments and
+// results.
 func (t *Timeline) WritesOf(c event.CallID, v event.VariableID) List {
 	r := t.table.ref(int(c))
 	list := t.variables.slice(int(r.variables), int(r.variables+r.written))
@@ -464,8 +460,8 @@ func (t *Timeline) WritesOf(c event.CallID, v event.VariableID) List {
 	return t.list(listRecord{list[i].count, list[i].at})
 }
 
-// LastWrite returns the last moment, at most m, at which a variable of a call
-// was given a value, also as an argument or a result; or NoMoment.
+// LastWrite returns the last moment at or before m at which a variable of a call got a value,
+// including arguments and results; or NoMoment.
 func (t *Timeline) LastWrite(c event.CallID, v event.VariableID, m event.Moment) event.Moment {
 	call := t.Call(c)
 	f := t.Function(call.Function)
@@ -482,7 +478,7 @@ func (t *Timeline) LastWrite(c event.CallID, v event.VariableID, m event.Moment)
 	return event.NoMoment
 }
 
-// Global returns a moment at which it was said where a global variable is.
+// Global returns a moment with the address of a global variable.
 func (t *Timeline) Global(process uint16, name string) event.Moment {
 	if m, ok := t.globals[globalKey{process, name}]; ok {
 		return m
@@ -490,7 +486,7 @@ func (t *Timeline) Global(process uint16, name string) event.Moment {
 	return event.NoMoment
 }
 
-// CountOn counts a thread's moments from one of them to another.
+// CountOn counts the moments of a thread from first to last.
 func (t *Timeline) CountOn(thread event.ThreadID, first, last event.Moment) int64 {
 	runs := t.runsOf(thread)
 	n := int64(0)

@@ -2,8 +2,8 @@ package timeline
 
 import "wraithology/core/event"
 
-// TraceInfo is a trace of the timeline. Root is the call that it is known by,
-// First and Last are its first and last moment.
+// TraceInfo is a trace of the timeline. Root is its root call, First and Last are its first and
+// last moment.
 type TraceInfo struct {
 	Trace
 	Root  event.CallID
@@ -11,8 +11,7 @@ type TraceInfo struct {
 	Last  event.Moment
 }
 
-// Traces returns the number of traces; they are numbered from 0 in the order of
-// their first moments.
+// Traces returns the number of traces. They are numbered from 0 in order of their first moments.
 func (t *Timeline) Traces() int { return t.traces.len() }
 
 // TraceAt returns a trace.
@@ -22,5 +21,5 @@ func (t *Timeline) TraceAt(i int) TraceInfo {
 		Root: event.CallID(r.root), First: event.Moment(r.moment), Last: event.Moment(r.end)}
 }
 
-// TraceCalls lists the numbers of a trace's calls, in order of their beginnings.
+// TraceCalls lists the numbers of a trace's calls in order of their beginnings.
 func (t *Timeline) TraceCalls(i int) List { return t.list(t.traces.ref(i).calls) }

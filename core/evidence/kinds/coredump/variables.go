@@ -19,8 +19,7 @@ import (
 // registerPrefix leads the names of registers.
 const registerPrefix = "reg."
 
-// maxGlobals limits the global variables that are listed with a frame; all of them can be asked for
-// by name.
+// maxGlobals limits the global variables in a frame's list; all of them can be asked for by name.
 const maxGlobals = 200
 
 // Variables implements replay.Recording: parameters, results, locals, globals of
@@ -57,8 +56,7 @@ func (d *Dump) Variables(ctx context.Context, at event.Moment, t event.ThreadID,
 	return out, ctx.Err()
 }
 
-// variables lists the variables that can be named in a frame. Of those with one
-// name, the innermost one counts.
+// variables lists the variables of a frame. Inner variables hide outer ones with the same name.
 func (f *frame) variables() []debuginfo.Variable {
 	var out []debuginfo.Variable
 	seen := map[string]bool{}
@@ -98,7 +96,7 @@ func (d *Dump) Variable(ctx context.Context, at event.Moment, t event.ThreadID, 
 	return d.variable(f, v), true, nil
 }
 
-// global finds a global variable, of the frame's unit and module first.
+// global finds a global variable; those of the frame's unit and module are preferred.
 func (d *Dump) global(f *frame, name string) (debuginfo.Variable, bool) {
 	var in *debuginfo.Unit
 	var first *loaded
@@ -158,9 +156,8 @@ func (d *Dump) variable(f *frame, v debuginfo.Variable) replay.Variable {
 	return out
 }
 
-// notReached says why a local variable can hold only what was left in its place: its declaration
-// comes later, or is what the frame is just computing. It is empty if that is not so, or not
-// certain.
+// notReached returns the reason why a local variable has no value yet: its declaration is further
+// down, or the line computes it. It is empty otherwise, or if that is not certain.
 func (d *Dump) notReached(f *frame, v debuginfo.Variable) string {
 	switch {
 	case f.Line <= 0 || f.Inlined || v.Line < f.Line:
@@ -175,7 +172,7 @@ func (d *Dump) notReached(f *frame, v debuginfo.Variable) string {
 		if f.Line > len(lines) {
 			return ""
 		}
-		// The line declares it and computes it: type, name, equals sign, and no more than that.
+		// The line declares and computes it: type, name, equals sign, nothing else.
 		declares, err := regexp.Compile(`^[\w\s*&:<>,]+[\s*&]` + regexp.QuoteMeta(v.Name) + `\s*(\[[^=;]*\]\s*)?=[^=][^;]*;?\s*$`)
 		if line := lines[f.Line-1]; err == nil && declares.MatchString(line) && !strings.Contains(line, ":=") {
 			return "its declaration on this line is still being computed"
@@ -184,7 +181,7 @@ func (d *Dump) notReached(f *frame, v debuginfo.Variable) string {
 	return ""
 }
 
-// indirect reads a variable of Go that lives on the heap: what is kept in the frame is where it is.
+// indirect reads a Go variable on the heap: the frame has its address.
 func (d *Dump) indirect(f *frame, v debuginfo.Variable, pointer *debuginfo.Type) event.Value {
 	to := d.types.Get(pointer.Elem)
 	p := d.value(f, v, pointer)
@@ -199,7 +196,7 @@ func (d *Dump) indirect(f *frame, v debuginfo.Variable, pointer *debuginfo.Type)
 	return d.memory.Load(p.Address, &to.Type)
 }
 
-// value reads a variable's value where the debug information says that it is kept.
+// value reads a variable's value at its location.
 func (d *Dump) value(f *frame, v debuginfo.Variable, t *debuginfo.Type) event.Value {
 	s := &f.steps[f.at]
 	l := d.moduleOf(v.Unit.Debug)
@@ -244,7 +241,7 @@ func (d *Dump) unavailable(t *debuginfo.Type, err error) event.Value {
 	return v
 }
 
-// constant reads a value that is in the debug information itself.
+// constant reads a value in the debug information itself.
 func (d *Dump) constant(t *debuginfo.Type, c any) event.Value {
 	var b []byte
 	switch x := c.(type) {
@@ -265,7 +262,7 @@ func (d *Dump) constant(t *debuginfo.Type, c any) event.Value {
 	return d.memory.Decode(t, b, nil)
 }
 
-// sized gives an array whose length is known only at run time its length.
+// sized sets the length of an array whose length is known at run time only.
 func (d *Dump) sized(f *frame, v debuginfo.Variable, t *debuginfo.Type, context *location.Frame) *debuginfo.Type {
 	if t.Kind != debuginfo.Array || t.Bounds == 0 {
 		return t
@@ -367,7 +364,7 @@ func (d *Dump) piece(f *frame, v debuginfo.Variable, p location.Piece, n uint64)
 	return nil, event.OptimisedOut, "no location at this instruction"
 }
 
-// referred writes the value of a variable that a pointer would lead to.
+// referred writes the value that a pointer without a location refers to.
 func (d *Dump) referred(f *frame, v debuginfo.Variable) (string, bool) {
 	t := d.types.Get(d.types.ID(v.Type))
 	if t == nil {
@@ -397,11 +394,11 @@ func (d *Dump) baseTypes(u *debuginfo.Unit) func(uint64) (location.BaseType, err
 	}
 }
 
-// maxCallers limits how far up values at a function's entry are looked for.
+// maxCallers limits the callers that are searched for values at a function's entry.
 const maxCallers = 16
 
-// evaluation returns what expressions may ask of an activation. f is the function
-// whose frame base counts, or nil.
+// evaluation returns the context of expressions in an activation. f is the function of the frame
+// base, or nil.
 func (d *Dump) evaluation(steps []step, at int, f *debuginfo.Function, depth int) *location.Frame {
 	s := &steps[at]
 	out := &location.Frame{Registers: &s.regs, Read: d.read}
@@ -448,7 +445,7 @@ func notPassed(why string) error {
 	return fmt.Errorf("%w: it was passed by the caller, and %s", location.ErrUnavailable, why)
 }
 
-// callerOf returns the activation that called another, and its function.
+// callerOf returns the caller of an activation and its function.
 func (d *Dump) callerOf(steps []step, at, depth int) (*step, *debuginfo.Function, error) {
 	if depth >= maxCallers || at+1 >= len(steps) {
 		return nil, nil, notPassed("the caller is not known")
@@ -462,8 +459,8 @@ func (d *Dump) callerOf(steps []step, at, depth int) (*step, *debuginfo.Function
 	return nil, nil, notPassed("the caller has no debug information")
 }
 
-// atEntry finds what an expression was when a function was entered: what the
-// caller says that it passed (DWARF 5, section 3.4.2).
+// atEntry returns the value of an expression at a function's entry, which the caller's call site
+// describes (DWARF 5, section 3.4.2).
 func (d *Dump) atEntry(steps []step, at int, expression []byte, depth int) (uint64, error) {
 	up, f, err := d.callerOf(steps, at, depth)
 	if err != nil {

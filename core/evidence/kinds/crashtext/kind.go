@@ -24,8 +24,8 @@ var Kind = evidence.Kind{
 	},
 }
 
-// mostly is the share of lines that must belong to a crash, so that a text is taken for a
-// crash text before it is taken for a log.
+// mostly is the share of lines that must belong to a crash for a text to be a crash text rather
+// than a log.
 const mostly = 0.75
 
 func recognise(s evidence.Sample) evidence.Confidence {

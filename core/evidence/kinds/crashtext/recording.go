@@ -1,5 +1,5 @@
-// Package crashtext answers questions about a crash text: the threads, frames and
-// words that a traceback tells of. A crash text has one moment, number 0.
+// Package crashtext opens a crash text for replay: the threads, frames and arguments in a
+// traceback. A crash text has one moment, number 0.
 package crashtext
 
 import (
@@ -28,8 +28,8 @@ type Options struct {
 	Damage   string // what is wrong with the file itself, or nothing
 }
 
-// Binary is a program or library, or a file with its debug information. One that was
-// only offered need not be of the text's program.
+// Binary is a program, a library, or a file with debug information. An offered one need not be of
+// the text's program.
 type Binary struct {
 	Path    string
 	Name    string
@@ -129,7 +129,7 @@ func (t *Text) missing() (gaps []replay.Gap) {
 	return gaps
 }
 
-// firstOwn returns the first frame of the team's own code, else 0.
+// firstOwn returns the index of the first own frame, else 0.
 func firstOwn(frames []traceback.Frame) int {
 	for i := range frames {
 		if frames[i].Own {
@@ -209,8 +209,7 @@ var (
 	}
 )
 
-// valueOf turns an argument into a value. Where the runtime doubts it, or printed a
-// mark instead, it says so.
+// valueOf converts an argument to a value. It is marked if the runtime was not certain of it.
 func valueOf(w traceback.Word) event.Value {
 	if w.Parts != nil {
 		v := event.Value{Type: groupType(len(w.Parts)), State: event.Known}
@@ -229,7 +228,7 @@ func valueOf(w traceback.Word) event.Value {
 	return event.Value{Type: wordType, State: event.Known, Uint: n}
 }
 
-// Variables implements replay.Recording: the argument words, as they were printed.
+// Variables implements replay.Recording: the argument words, as printed.
 func (t *Text) Variables(_ context.Context, at event.Moment, id event.ThreadID, frame int) ([]replay.Variable, error) {
 	x, err := t.thread(at, id)
 	if err != nil {

@@ -17,8 +17,8 @@ type binary struct {
 	debug   *debuginfo.Debug // nil if there is no debug information
 }
 
-// binaries opens the files that are at hand. Files of one build belong together: what was taken out
-// of a program may be in a file of its own.
+// binaries opens the files. Files with the same build ID belong together: debug information can be
+// in a file of its own.
 func (t *Text) binaries() (list []*binary) {
 	for _, given := range t.options.Binaries {
 		f, err := module.Open(given.Path, "")
@@ -52,8 +52,8 @@ func (t *Text) binaries() (list []*binary) {
 	return list
 }
 
-// of finds the binary of a frame: by its build ID where the text gives it, else by its
-// file's name. Where the text names no file, it is the only one there is.
+// of returns the binary of a frame: by build ID, else by file name. If the text names no file, it
+// is the only binary.
 func of(list []*binary, f *traceback.Frame) *binary {
 	for _, b := range list {
 		switch {
@@ -68,8 +68,8 @@ func of(list []*binary, f *traceback.Frame) *binary {
 	return nil
 }
 
-// resolve gives frames with addresses their functions and lines, where the binary is at hand. Where
-// a call that was inlined is at an address, it becomes a frame of its own.
+// resolve sets functions and lines of frames with addresses, if the binary is available. Inlined
+// calls become frames.
 func (t *Text) resolve() {
 	if !t.wants() {
 		return
@@ -105,8 +105,7 @@ func (t *Text) wants() bool {
 	return false
 }
 
-// frames looks a frame up. The address of a caller is that after the call; the call itself is
-// before it.
+// frames resolves a frame. The address of a caller is the return address; the call is before it.
 func (b *binary) frames(f traceback.Frame, innermost bool) []traceback.Frame {
 	pc := b.place(f)
 	switch {
@@ -139,7 +138,7 @@ func (b *binary) frames(f traceback.Frame, innermost bool) []traceback.Frame {
 	return []traceback.Frame{f}
 }
 
-// place returns the address, as the file counts, of a frame's offset in it.
+// place returns the address, in the file, of a frame's offset.
 func (b *binary) place(f traceback.Frame) uint64 {
 	if f.Place != traceback.InFile && f.Place != traceback.InCode {
 		return f.Offset
@@ -157,7 +156,7 @@ func (b *binary) place(f traceback.Frame) uint64 {
 	return f.Offset
 }
 
-// scoped makes the frames of a function and of those that were inlined there.
+// scoped returns the frames of a function and of the functions inlined into it.
 func (b *binary) scoped(base traceback.Frame, fn *debuginfo.Function, pc uint64) []traceback.Frame {
 	var out []traceback.Frame
 	now := base

@@ -15,12 +15,11 @@ import (
 	"wraithology/core/timeline"
 )
 
-// exceptionEvent is the name of the events that tell of exceptions (OpenTelemetry
-// semantic conventions, "Exceptions on spans").
+// exceptionEvent is the name of exception events (OpenTelemetry semantic conventions, "Exceptions
+// on spans").
 const exceptionEvent = "exception"
 
-// facts are the names under which each span's own facts are beside its attributes, in the order of
-// their parameters.
+// facts are the names of a span's own values beside its attributes, in the order of the parameters.
 var facts = [...]string{"traceID", "spanID", "parentSpanID", "kind", "status", "statusMessage", "duration", "selfTime", "links"}
 
 const (
@@ -125,7 +124,7 @@ func (i *importer) emit() error {
 	return nil
 }
 
-// summary describes the trace. It is known by its first span that has no parent.
+// summary describes the trace by its first span without a parent.
 func (i *importer) summary() *timeline.Trace {
 	g := &i.group
 	t := &timeline.Trace{Started: math.MaxInt64, Spans: uint32(len(g.nodes))}
@@ -184,7 +183,7 @@ func (i *importer) leave(base uint32, n int32, last bool) error {
 	return i.events.Add(&i.ev)
 }
 
-// function parses the span of a node, and returns the function that it is a call of.
+// function parses the span of a node and returns its function.
 func (i *importer) function(x *node) (*intake.Function, error) {
 	if err := i.span.Parse(i.message(x.place)); err != nil {
 		return nil, err
@@ -214,8 +213,8 @@ func operationName(service, operation string) string {
 	return service + "/" + operation
 }
 
-// locate finds where a span's code is, if it says so (semantic conventions, "Source code
-// attributes", also as they were named before 1.33).
+// locate returns the line of a span's code, if the span has it (semantic conventions, "Source code
+// attributes", also with the names before 1.33).
 func (i *importer) locate(f *event.Function) {
 	for _, b := range i.span.Attributes {
 		key, raw, err := otlp.ParseAttribute(b)
@@ -235,15 +234,15 @@ func (i *importer) locate(f *event.Function) {
 	}
 }
 
-// put adds a value to the slots under a name that is no parameter.
+// put adds a value under a name that is not a parameter.
 func (i *importer) put(f *intake.Function, name string, value func([]byte) []byte) {
 	if id, ok := f.Variable([]byte(name)); ok {
 		i.slots.put(id, value(i.slots.bytes))
 	}
 }
 
-// addSlots adds an event with the values of the slots: the first MaxArgs with the
-// event itself, what is more in Fields events before it.
+// addSlots adds an event with the values of the slots: the last MaxArgs in the event itself, the
+// others in Fields events before it.
 func (i *importer) addSlots(base uint32, x *node, time int64, k event.Kind, f *intake.Function) error {
 	for from := event.MaxArgs; from < len(i.slots.ids); from += event.MaxArgs {
 		if err := i.addSome(base, x, time, event.Fields, f, from, min(from+event.MaxArgs, len(i.slots.ids))); err != nil {
@@ -266,7 +265,7 @@ func (i *importer) addSome(base uint32, x *node, time int64, k event.Kind, f *in
 	return i.add(base, x, time, i.raw)
 }
 
-// enter adds the beginning of a span, with its facts and attributes.
+// enter adds the beginning of a span with its own values and attributes.
 func (i *importer) enter(base uint32, n int32, begins *timeline.Trace) error {
 	g := &i.group
 	x := &g.nodes[n]
@@ -304,10 +303,10 @@ func (i *importer) enter(base uint32, n int32, begins *timeline.Trace) error {
 	return err
 }
 
-// positioned returns how many parameters the call has, up to the last one with a value.
+// positioned returns the number of parameters up to the last one with a value.
 func (i *importer) positioned() int { return i.highest + 1 }
 
-// parameter adds a value to the slots under a name that is known when a call begins.
+// parameter adds a value that is known when a call begins.
 func (i *importer) parameter(f *intake.Function, name []byte, value func(b []byte) []byte) {
 	id, position, ok := f.Parameter(name)
 	switch {

@@ -14,13 +14,13 @@ import (
 	"wraithology/core/timeline"
 )
 
-// Bounds of one trace: its spans, the logs and events in them, and the bytes of all.
+// Limits of one trace: its spans, its logs and events, and their total size.
 const (
 	maxSpans = 1 << 21
 	maxBytes = 256 << 20
 )
 
-// place is where in the group's bytes a message is, and what it came with.
+// place is the position of a message in the group's bytes, with its resource and scope.
 type place struct {
 	at, size        uint32
 	resource, scope uint32
@@ -55,8 +55,7 @@ type note struct {
 	isLog  bool
 }
 
-// group is a trace that is being put together. Its memory serves one trace after
-// the other.
+// group is a trace that is being assembled. Its memory is reused for the next trace.
 type group struct {
 	key    ordered.Key
 	bytes  []byte
@@ -71,7 +70,7 @@ type group struct {
 	count  uint32 // of its events
 }
 
-// item is a beginning of a span, or a note, in the order of their times.
+// item is the beginning of a span or a note, ordered by time.
 type item struct {
 	time int64
 	rank int32
@@ -116,7 +115,7 @@ func (i *importer) assemble(ctx context.Context, progress func(float64)) error {
 
 func (i *importer) message(p place) []byte { return i.group.bytes[p.at : p.at+p.size] }
 
-// clock turns nanoseconds since 1970 into a time that can be reckoned with.
+// clock converts nanoseconds since 1970 to a time for calculations.
 func (i *importer) clock(t uint64) int64 {
 	if t > math.MaxInt64 {
 		i.tables.Gap("times beyond the year 2262", "they are shown there; the sender's clock or its unit is wrong")
@@ -218,7 +217,7 @@ func (i *importer) endGroup() error {
 	return err
 }
 
-// findParents links the spans, and cuts what leads back to itself.
+// findParents links spans to their parents and cuts cycles.
 func (i *importer) findParents() {
 	g := &i.group
 	for n := range g.nodes {
@@ -261,9 +260,9 @@ func (i *importer) findParents() {
 	}
 }
 
-// correctClocks shifts spans that, by the clocks of two services, begin before the
-// span that called them: into its middle where they fit, else to its beginning.
-// What the shifted service called is shifted with it.
+// correctClocks shifts spans that begin before their caller because the clocks of two services
+// differ: to the middle of the caller if they fit, else to its beginning. Their callees are shifted
+// with them.
 func (i *importer) correctClocks() {
 	g := &i.group
 	g.order = g.order[:0]
@@ -304,7 +303,7 @@ const kindConsumer = 5
 
 type clocks struct{ ahead, behind string }
 
-// skewed notes that two services' clocks contradict each other.
+// skewed records that the clocks of two services differ.
 func (i *importer) skewed(x, p *node) {
 	pair := clocks{i.senders[p.resource].service, i.senders[x.resource].service}
 	if i.skew == nil {
@@ -316,7 +315,7 @@ func (i *importer) skewed(x, p *node) {
 	}
 }
 
-// tellSkew makes gaps of the clocks that contradict each other.
+// tellSkew adds gaps for differing clocks.
 func (i *importer) tellSkew() {
 	for pair, shift := range i.skew {
 		i.tables.Gap(fmt.Sprintf("the clock of %s is behind that of %s: spans begin before those that called them", pair.behind, pair.ahead),
@@ -324,7 +323,7 @@ func (i *importer) tellSkew() {
 	}
 }
 
-// measure finds the time of each span in which no child of it ran.
+// measure computes the time of each span without its children.
 func (i *importer) measure() {
 	g := &i.group
 	for _, n := range g.order {
@@ -344,8 +343,8 @@ func (i *importer) measure() {
 	}
 }
 
-// assignStrands puts each span on a strand: on its parent's, if that is of the same process, does
-// nothing else at the time, and ends no sooner; else on one of its own.
+// assignStrands assigns a strand to each span: that of its parent, if the parent is of the same
+// process, is idle, and does not end earlier; else a new one.
 func (i *importer) assignStrands() {
 	g := &i.group
 	g.stacks = g.stacks[:0]

@@ -1,7 +1,7 @@
-// Package eventtrace turns what the OpenTelemetry protocol carries, spans and log records, into the
-// event stream: a span's start is a call and its end a return, its events and the logs that belong
-// to it are in between, its attributes are values. Each service is a process; its threads are
-// strands of spans that follow each other or are nested.
+// Package eventtrace imports spans and log records of the OpenTelemetry protocol. The start of a
+// span is a call and its end a return. Its events and logs are in between, and its attributes are
+// values. Each service is a process, whose threads are strands of spans that follow each other or
+// are nested.
 package eventtrace
 
 import (
@@ -64,16 +64,16 @@ type importer struct {
 	ev       intake.Event
 }
 
-// sender is a process with what is needed of it for each record.
+// sender is a process with the data that each record needs.
 type sender struct {
 	process uint16
 	service string
 }
 
-// doubted is how far in the future a time may be before it is doubted.
+// doubted is how far in the future a time can be before it is doubted.
 const doubted = 24 * time.Hour
 
-// Build makes the timeline of OTLP messages, which are in the JSON form if json is set.
+// Build builds the timeline of OTLP messages. If json is set, they are in the JSON form.
 func Build(ctx context.Context, in intake.Input, json bool) error {
 	i := &importer{tables: intake.NewTables(kindName, "service", in), traces: ordered.New(in.Temporary, ordered.Piece), events: intake.NewEvents(in.Temporary),
 		resources: map[string]uint32{}, scopes: map[string]uint32{}, loose: map[uint16]*looseLogs{}, future: time.Now().Add(doubted).UnixNano()}
@@ -111,8 +111,8 @@ func Build(ctx context.Context, in intake.Input, json bool) error {
 	return i.events.Build(ctx, i.tables, in)
 }
 
-// transcode writes the JSON text of f as messages to a temporary file. What is malformed is skipped
-// up to the next line.
+// transcode converts the JSON text of f to messages in a temporary file. Malformed lines are
+// skipped.
 func (i *importer) transcode(ctx context.Context, in intake.Input) (*os.File, error) {
 	text, err := mapped.File(i, in.File)
 	if err != nil {
@@ -187,15 +187,13 @@ func (w *bufferedWriter) flush() error {
 	return nil
 }
 
-// recordHead is the length of what is before the message in a record of the first sorting: its
-// kind, its resource and its scope.
+// recordHead is the size of the head of a record in the first sorting: kind, resource and scope.
 const recordHead = 1 + 4 + 4
 
-// released is how many bytes are read before they are let go from memory.
+// released is the number of bytes after which memory is released.
 const released = 32 << 20
 
-// gather finds all records and sorts them by trace. Logs that belong to no trace
-// become events at once.
+// gather finds all records and sorts them by trace. Logs without a trace become events at once.
 func (i *importer) gather(ctx context.Context, progress func(float64)) error {
 	var buf []byte
 	n, free := 0, int64(0)
@@ -264,7 +262,7 @@ func same(a, b []byte) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }
 
-// named reads attributes as values that hold for many records.
+// named converts attributes to values that hold for many records.
 func (i *importer) named(prefix string, attributes [][]byte) ([]event.Named, map[string]string, error) {
 	var list []event.Named
 	texts := map[string]string{}

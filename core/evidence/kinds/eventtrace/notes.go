@@ -39,8 +39,8 @@ func (i *importer) logTime() int64 {
 	return i.lastLog
 }
 
-// noted adds a log record or an event of a span. Where a call within its span is
-// open at the time, it says that what is noted belongs to the outer one.
+// noted adds a log record or an event of a span. If an inner call is open at that time, it records
+// that the event belongs to the outer one.
 func (i *importer) noted(base uint32, it item, stack []int32) error {
 	g := &i.group
 	x, s := &g.notes[it.note], &g.nodes[it.node]
@@ -83,7 +83,7 @@ func (i *importer) noted(base uint32, it item, stack []int32) error {
 	return nil
 }
 
-// attributes adds attributes to the slots, except for those that are there already.
+// attributes adds the attributes that the slots do not have yet.
 func (i *importer) attributes(f *intake.Function, list [][]byte, but ...string) (err error) {
 	if i.flat, err = flatten(i.flat[:0], list, nil, 0); err != nil {
 		return err
@@ -114,7 +114,7 @@ func find(list [][]byte, name string) (otlp.Value, bool) {
 	return otlp.Value{}, false
 }
 
-// eventSlots puts what an event of a span says into the slots.
+// eventSlots adds the values of a span's event.
 func (i *importer) eventSlots(f *intake.Function, b []byte) (event.Kind, error) {
 	e := &i.event
 	if err := e.Parse(b); err != nil {
@@ -127,7 +127,7 @@ func (i *importer) eventSlots(f *intake.Function, b []byte) (event.Kind, error) 
 	return event.Message, i.attributes(f, e.Attributes)
 }
 
-// exception puts an exception into the slots, its message first.
+// exception adds the values of an exception, message first.
 func (i *importer) exception(f *intake.Function, attributes [][]byte) error {
 	const message = "exception.message"
 	v, ok := find(attributes, message)
@@ -185,8 +185,7 @@ func (i *importer) logSlots(f *intake.Function, b []byte, scope uint32) (event.K
 	return k, i.attributes(f, l.Attributes)
 }
 
-// looseLogs are the logs of a process that belong to no span: one call, from the
-// first of them to the last.
+// looseLogs are the logs of a process without a span: one call from the first to the last.
 type looseLogs struct {
 	f           *intake.Function
 	strand      uint32
