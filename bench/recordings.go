@@ -274,7 +274,7 @@ func askHits(ctx context.Context, r *report, o opened, name string) error {
 	for i := range 1_000_000 {
 		m := o.t.SiteMoments(event.SiteID((line - 2) / 100 * lines)).At(i % hits.Total)
 		if e := o.t.Event(m); e.Kind != event.Line {
-			return fmt.Errorf("moment %d is no line", m)
+			return fmt.Errorf("no line at moment %d", m)
 		}
 	}
 	floor = time.Since(started)

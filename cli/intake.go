@@ -47,7 +47,7 @@ func (a *app) pipe() (string, error) {
 	}
 	f, err := os.CreateTemp("", "wraith-input-*")
 	if err != nil {
-		return "", fmt.Errorf("make a file for standard input: %w", err)
+		return "", fmt.Errorf("create a file for standard input: %w", err)
 	}
 	a.piped = f.Name()
 	n, err := io.Copy(f, a.in)
@@ -55,7 +55,7 @@ func (a *app) pipe() (string, error) {
 		return "", fmt.Errorf("read standard input: %w", err)
 	}
 	if n == 0 {
-		return "", fmt.Errorf("%w: nothing came from standard input", fault.Unreadable)
+		return "", fmt.Errorf("%w: standard input is empty", fault.Unreadable)
 	}
 	return a.piped, nil
 }

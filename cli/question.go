@@ -297,7 +297,7 @@ func mayBeCase(name string) bool {
 	return err != nil && name != standardInput && !strings.ContainsAny(name, "/@")
 }
 
-// alsoNoFile adds to an error of the service that there is no such file.
+// alsoNoFile adds to an error of the service that file not found.
 func alsoNoFile(name string, err error) error {
 	if k, _ := fault.Of(err); k == fault.NotSignedIn {
 		return fault.Unreadable.New(fault.NotSignedIn.Remedy, "evidence not readable: there is no file %s, and no service to ask for it: %w", name, detached{err})

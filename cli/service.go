@@ -90,14 +90,14 @@ func (a *app) signIn() *cobra.Command {
 				return err
 			}
 			if err := os.MkdirAll(filepath.Dir(a.config), 0o700); err != nil {
-				return fmt.Errorf("keep the sign-in: %w", err)
+				return fmt.Errorf("save the sign-in: %w", err)
 			}
 			kept, err := json.Marshal(signedIn{args[0], token.Secret, name})
 			if err != nil {
-				return fmt.Errorf("keep the sign-in: %w", err)
+				return fmt.Errorf("save the sign-in: %w", err)
 			}
 			if err := os.WriteFile(a.config, kept, 0o600); err != nil {
-				return fmt.Errorf("keep the sign-in: %w", err)
+				return fmt.Errorf("save the sign-in: %w", err)
 			}
 			return a.print(map[string]string{"url": args[0], "name": name}, func(w io.Writer) { fmt.Fprintf(w, "signed in to %s as %s\n", args[0], name) })
 		},

@@ -16,7 +16,7 @@ import (
 func (a *app) inCase(name string) (*client.Shared, error) {
 	caseName, evidence, ok := strings.Cut(name, "/")
 	if !ok || evidence == "" {
-		return nil, usage("write it as CASE/NAME", "%q names no evidence of a case", name)
+		return nil, usage("write it as CASE/NAME", "%q has no evidence of a case", name)
 	}
 	c, err := a.client()
 	if err != nil {

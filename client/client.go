@@ -88,7 +88,7 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		return nil
 	}
 	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
-		return fmt.Errorf("%w: its answer cannot be read: %w", fault.Unavailable, err)
+		return fmt.Errorf("%w: unreadable answer: %w", fault.Unavailable, err)
 	}
 	return nil
 }
@@ -249,7 +249,7 @@ func (c *Client) WatchSitting(ctx context.Context, id int64, f func(api.Sitting)
 		}
 		var s api.Sitting
 		if err := json.Unmarshal([]byte(data), &s); err != nil {
-			return fmt.Errorf("%w: its answer cannot be read: %w", fault.Unavailable, err)
+			return fmt.Errorf("%w: unreadable answer: %w", fault.Unavailable, err)
 		}
 		if s.ID == 0 {
 			continue

@@ -414,8 +414,8 @@ func TestWhatIsNotTheService(t *testing.T) {
 		says   string
 	}{
 		{502, "<html>bad gateway</html>", fault.Unavailable, "bad gateway"},
-		{200, "<html>welcome</html>", fault.Unavailable, "cannot be read"},
-		{200, `{"name": 5}`, fault.Unavailable, "cannot be read"},
+		{200, "<html>welcome</html>", fault.Unavailable, "unreadable answer"},
+		{200, `{"name": 5}`, fault.Unavailable, "unreadable answer"},
 		{404, "", fault.NotFound, ""},
 		{401, "null", fault.NotSignedIn, ""},
 		{418, `{"type":"case.of.tea","title":"Tea","detail":"out of tea","remedy":"brew some"}`, fault.InvalidRequest, "out of tea"},

@@ -223,7 +223,7 @@ func TestOTLPIsAnsweredAsSpecified(t *testing.T) {
 		"no token":                {"", pb, "", "/v1/traces", good, 401, "unknown token"},
 		"another token":           {"wraith-send-none", js, "", "/v1/traces", []byte(jsonBody), 401, `"code":16`},
 		"a token without a right": {own.Secret, pb, "", "/v1/traces", good, 403, "may not send"},
-		"cut off":                 {sender.Secret, pb, "", "/v1/traces", good[:len(good)-3], 400, "begins no whole field"},
+		"cut off":                 {sender.Secret, pb, "", "/v1/traces", good[:len(good)-3], 400, "incomplete field at byte"},
 		"malformed JSON":          {sender.Secret, js, "", "/v1/traces", []byte(jsonBody[:40]), 400, `"code":3`},
 		"malformed packing":       {sender.Secret, pb, "gzip", "/v1/traces", good, 400, "gzip"},
 		"too large":               {sender.Secret, pb, "gzip", "/v1/traces", packed(t, make([]byte, 65<<20)), 413, "send smaller batches"},

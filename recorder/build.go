@@ -53,7 +53,7 @@ var loadFlags = strings.Fields("-tags -mod -modfile -race -msan -asan -gcflags -
 
 func parseGoCommand(args []string) (*goCommand, error) {
 	if len(args) < 2 {
-		return nil, fmt.Errorf("%w: go needs run, test or build after it", fault.NotRecordable)
+		return nil, fmt.Errorf("%w: expected run, test or build after go", fault.NotRecordable)
 	}
 	c := &goCommand{verb: args[1]}
 	if !slices.Contains([]string{"run", "test", "build"}, c.verb) {
@@ -76,7 +76,7 @@ func parseGoCommand(args []string) (*goCommand, error) {
 		name := strings.TrimPrefix(a, "-")
 		name, _, inline := strings.Cut("-"+strings.TrimPrefix(name, "-"), "=")
 		if name == "-overlay" || name == "-C" {
-			return nil, fmt.Errorf("%w: its flag %s; change to the folder, or drop the overlay", fault.NotRecordable, name)
+			return nil, fmt.Errorf("%w: flag %s is not supported: change to the folder, or remove the overlay", fault.NotRecordable, name)
 		}
 		c.flags, rest = append(c.flags, a), rest[1:]
 		if !inline && slices.Contains(valueFlags, name) && len(rest) > 0 {

@@ -76,11 +76,11 @@ func (d *Detail) check() error {
 	}
 	switch {
 	case d.Level != Calls && d.Level != Lines && d.Level != Values:
-		return fmt.Errorf("%w: the detail %q; there are calls, lines and values", fault.NotRecordable, d.Level)
+		return fmt.Errorf("%w: invalid detail %q: use calls, lines or values", fault.NotRecordable, d.Level)
 	case d.Depth < 1 || d.Depth > maxDepth:
-		return fmt.Errorf("%w: a depth of %d; it may be 1 to %d", fault.NotRecordable, d.Depth, maxDepth)
+		return fmt.Errorf("%w: depth %d: use 1 to %d", fault.NotRecordable, d.Depth, maxDepth)
 	case d.Length < 16 || d.Length > maxLength:
-		return fmt.Errorf("%w: a length of %d; it may be 16 to %d", fault.NotRecordable, d.Length, maxLength)
+		return fmt.Errorf("%w: length %d: use 16 to %d", fault.NotRecordable, d.Length, maxLength)
 	}
 	return nil
 }
@@ -141,12 +141,12 @@ func Record(ctx context.Context, o Options) (Result, error) {
 	}
 	work, err := os.MkdirTemp(filepath.Dir(output), ".wraith-recording-")
 	if err != nil {
-		return Result{}, fmt.Errorf("make room for the recording beside the output: %w", err)
+		return Result{}, fmt.Errorf("create a folder for the recording beside the output: %w", err)
 	}
 	defer os.RemoveAll(work)
 	spool := filepath.Join(work, "spool")
 	if err := os.Mkdir(spool, 0o700); err != nil {
-		return Result{}, fmt.Errorf("make room for the recording: %w", err)
+		return Result{}, fmt.Errorf("create a folder for the recording: %w", err)
 	}
 	header := newHeader(ctx, o.Command)
 	header.Detail = o.Detail.String()
@@ -262,7 +262,7 @@ func (c *goCommand) instrumented(ctx context.Context, o Options, work, overlay s
 	}
 	dir := filepath.Join(work, "bin")
 	if err := os.Mkdir(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("make room for the program: %w", err)
+		return nil, fmt.Errorf("create a folder for the program: %w", err)
 	}
 	build := append([]string{"go", "build", "-overlay", overlay, "-o", dir + string(filepath.Separator)}, c.flags...)
 	cmd := exec.CommandContext(ctx, build[0], append(build[1:], c.names...)...)

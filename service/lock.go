@@ -21,7 +21,7 @@ const lockWait = 3 * time.Second
 // fault.DataInUse.
 func lockData(dir string, wait time.Duration) (io.Closer, error) {
 	if err := os.MkdirAll(dir, 0o711); err != nil {
-		return nil, fmt.Errorf("make the data folder: %w", err)
+		return nil, fmt.Errorf("create the data folder: %w", err)
 	}
 	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {

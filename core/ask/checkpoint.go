@@ -39,7 +39,7 @@ func (c CheckpointOn) String() string {
 // is reached.
 func (c CheckpointOn) Checkpoint(r replay.Recording, p Place) (out replay.Checkpoint, err error) {
 	if c.On == "" {
-		return out, fault.InvalidRequest.New("for example line berth.go:65, or enter clearance", "no place or event of the checkpoint was named")
+		return out, fault.InvalidRequest.New("for example line berth.go:65, or enter clearance", "missing place or event of the checkpoint")
 	}
 	kind, about, err := find.Parse(c.On)
 	if err != nil {

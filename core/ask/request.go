@@ -143,7 +143,7 @@ func Decode(values url.Values, into any) error {
 			for _, f := range fields {
 				names = append(names, f.Name)
 			}
-			return fmt.Errorf("%w: unknown parameter %q; there are %s", fault.InvalidRequest, name, strings.Join(names, ", "))
+			return fmt.Errorf("%w: unknown parameter %q: use one of %s", fault.InvalidRequest, name, strings.Join(names, ", "))
 		}
 		if err := SetField(v, fields[i], list); err != nil {
 			return invalid(name, list[len(list)-1], err)
@@ -160,7 +160,7 @@ func SetField(request reflect.Value, f Field, texts []string) error {
 		return nil
 	}
 	if at.Kind() == reflect.Struct && !isText(f.Type) {
-		return fmt.Errorf("send it in the body")
+		return fmt.Errorf("use the body")
 	}
 	return set(at, texts[len(texts)-1])
 }

@@ -44,7 +44,7 @@ func (s Search) Negative() bool { return s.Total == 0 }
 func (q SearchRequest) answer(ctx context.Context, s *Subject) (Search, error) {
 	out := Search{Found: []Found{}}
 	if q.Text == "" && q.Type == "" && q.Object == "" {
-		return out, fault.InvalidRequest.New("name a text or number, a type, or an object", "nothing to search for was named")
+		return out, fault.InvalidRequest.New("name a text or number, a type, or an object", "missing search: a text or number, a type, or an object")
 	}
 	r, err := finder(s, "recorded value to search")
 	if err != nil {

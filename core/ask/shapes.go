@@ -222,7 +222,7 @@ func threadsAt(ctx context.Context, s *Subject, at event.Moment, thread, withVal
 		list = append(list, out)
 	}
 	if thread != 0 && len(list) == 0 {
-		return list, fmt.Errorf("thread %d at moment %d: %w: it has not begun by then", thread, at, fault.NoThread)
+		return list, fmt.Errorf("thread %d at moment %d: %w: it begins later", thread, at, fault.NoThread)
 	}
 	return list, nil
 }

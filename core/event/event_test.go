@@ -337,7 +337,7 @@ func TestWalk(t *testing.T) {
 	for _, kind := range []byte{0, 29, 255} {
 		w := NewWalk([]byte{kind, 0, 0, 0, 0, 0}, 0)
 		assert.False(t, w.Next())
-		assert.ErrorContains(t, w.Err(), fmt.Sprintf("event kind %d is not known", kind))
+		assert.ErrorContains(t, w.Err(), fmt.Sprintf("unknown event kind %d", kind))
 	}
 }
 

@@ -63,7 +63,7 @@ func (w *Walk) Next() bool {
 	case Move, Open: // their fields are part of their data
 	default:
 		if c.err == nil {
-			c.err = fmt.Errorf("event kind %d is not known", e.Kind)
+			c.err = fmt.Errorf("unknown event kind %d", e.Kind)
 		}
 	}
 	start := c.b

@@ -51,7 +51,7 @@ func (r Registry) open(ctx context.Context, path string, o Options, progress fun
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		return nil, fmt.Errorf("%w: there is no such file", fault.Unreadable)
+		return nil, fmt.Errorf("%w: file not found", fault.Unreadable)
 	case err != nil:
 		return nil, fmt.Errorf("%w: %w", fault.Unreadable, err)
 	case info.IsDir():

@@ -45,7 +45,7 @@ type plain struct {
 func roomIn(folder string) (int64, error) {
 	var s syscall.Statfs_t
 	if err := syscall.Statfs(folder, &s); err != nil {
-		return 0, fmt.Errorf("see how much room %s has: %w", folder, err)
+		return 0, fmt.Errorf("read the free space of %s: %w", folder, err)
 	}
 	return int64(s.Bavail) * s.Bsize / 2, nil
 }
@@ -61,9 +61,9 @@ func plainOf(ctx context.Context, f *os.File, how packed.How, folder string, pro
 		unpacked, damage, err := packed.Unpack(ctx, f, how, folder, most, progress)
 		switch {
 		case errors.Is(err, packed.ErrTooLarge):
-			return plain{}, fmt.Errorf("unpack it: %w for the disk: it may have %d MB in %s, half of what is free there. Make room, or unpack a part of it", err, most>>20, folder)
+			return plain{}, fmt.Errorf("unpack: %w: more than %d MB, half of the free space in %s; free some space, or unpack a part of it", err, most>>20, folder)
 		case err != nil:
-			return plain{}, fmt.Errorf("unpack it: %w", err)
+			return plain{}, fmt.Errorf("unpack: %w", err)
 		}
 		if out.File.File, out.close = unpacked, func() { _ = unpacked.Close() }; damage != nil {
 			out.Damage = "the packed file is damaged or cut off (" + damage.Error() + "): what came before is here"
@@ -99,7 +99,7 @@ func timelineOf(ctx context.Context, kind Kind, f *os.File, info os.FileInfo, ho
 	if dir == "" {
 		parent, err := os.MkdirTemp("", "wraith-timeline-*")
 		if err != nil {
-			return nil, fmt.Errorf("make a folder for the timeline: %w", err)
+			return nil, fmt.Errorf("create a folder for the timeline: %w", err)
 		}
 		defer os.RemoveAll(parent) // what is mapped stays usable
 		dir = filepath.Join(parent, "timeline")

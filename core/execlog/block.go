@@ -111,11 +111,11 @@ func decodeHeader(b []byte) (BlockHeader, error) {
 	}
 	switch {
 	case h.Type < HeaderBlock || h.Type > EventBlock:
-		return h, fmt.Errorf("block type %d is not known", h.Type)
+		return h, fmt.Errorf("unknown block type %d", h.Type)
 	case h.Codec > Live:
-		return h, fmt.Errorf("codec %d is not known", h.Codec)
+		return h, fmt.Errorf("unknown codec %d", h.Codec)
 	case h.Capacity > MaxCapacity || h.Stored > h.Capacity || h.Unpacked > MaxUnpacked:
-		return h, fmt.Errorf("block lengths %d/%d/%d are out of bounds", h.Stored, h.Unpacked, h.Capacity)
+		return h, fmt.Errorf("block lengths %d/%d/%d out of range", h.Stored, h.Unpacked, h.Capacity)
 	}
 	return h, nil
 }

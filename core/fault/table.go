@@ -94,7 +94,7 @@ var (
 	WeakPassword     = define("weak-password", ExitUsage, unprocessable, "password too short", "use at least 8 characters")
 	TooLarge         = define("too-large", ExitUsage, tooLarge, "request too large", "send less at a time")
 	TooMany          = define("too-many-requests", ExitNo, tooManyRequests, "too many requests", "wait a minute and try again")
-	Busy             = define("busy", ExitNo, unavailable, "too much waits to be done", "try again in some seconds")
+	Busy             = define("busy", ExitNo, unavailable, "service busy", "try again in some seconds")
 	Unavailable      = define("unavailable", ExitNo, unavailable, "service not available", "check the address with wraith sign-in, and that wraithd runs")
 	DataInUse        = define("data-in-use", ExitUsage, conflict, "data folder in use", "stop the wraithd that serves it, or give another folder with --data")
 	Internal         = define("internal", ExitInternal, internalError, "internal error", "report it with the request ID; the log has the details")

@@ -36,7 +36,7 @@ func Do(f func() error) (err error) {
 			err = p.err
 		case runtime.Error:
 			if a, ok := p.(interface{ Addr() uintptr }); ok {
-				err = fmt.Errorf("%w: the file was cut short while it was read (address 0x%x)", fault.Damaged, a.Addr())
+				err = fmt.Errorf("%w: the file was truncated while it was read (address 0x%x)", fault.Damaged, a.Addr())
 				return
 			}
 			err = &Panic{p, debug.Stack()}

@@ -173,7 +173,7 @@ func (e *Events) Build(ctx context.Context, t *Tables, in Input) error {
 	f := feeder{e: e, feed: feed, threads: map[uint32]laneOf{}, idle: map[uint16]*lanes{}, links: map[uint32]link{}}
 	if err := e.sorter.Each(ctx, f.take); err != nil {
 		feed.Abandon()
-		return fmt.Errorf("put the events in order: %w", err)
+		return fmt.Errorf("sort the events: %w", err)
 	}
 	return feed.Finish(ctx)
 }

@@ -27,12 +27,12 @@ func Parse(text string) (Locator, error) {
 		thread, frame, _ := strings.Cut(rest[i+1:], ".")
 		n, err := strconv.ParseUint(thread, 10, 32)
 		if err != nil || n == 0 {
-			return l, fmt.Errorf("%w: %q: after # a thread's number is wanted, as in run.wraith@4711#1.2", fault.InvalidLocator, text)
+			return l, fmt.Errorf("%w: %q: expected a thread number after #, as in run.wraith@4711#1.2", fault.InvalidLocator, text)
 		}
 		l.Thread = event.ThreadID(n)
 		if frame != "" {
 			if l.Frame, err = strconv.Atoi(frame); err != nil || l.Frame < 0 {
-				return l, fmt.Errorf("%w: %q: after the dot a frame's number is wanted, as in run.wraith@4711#1.2", fault.InvalidLocator, text)
+				return l, fmt.Errorf("%w: %q: expected a frame number after the dot, as in run.wraith@4711#1.2", fault.InvalidLocator, text)
 			}
 		}
 		rest = rest[:i]
@@ -43,11 +43,11 @@ func Parse(text string) (Locator, error) {
 		case err == nil && n >= 0:
 			l.Moment, rest = event.Moment(n), rest[:i]
 		case !strings.Contains(rest[i:], "/"):
-			return l, fmt.Errorf("%w: %q: after @ a moment is wanted, a whole number from 0 on", fault.InvalidLocator, text)
+			return l, fmt.Errorf("%w: %q: expected a moment after @, a whole number from 0", fault.InvalidLocator, text)
 		}
 	}
 	if rest == "" {
-		return l, fmt.Errorf("%w: %q names no evidence", fault.InvalidLocator, text)
+		return l, fmt.Errorf("%w: %q has no evidence", fault.InvalidLocator, text)
 	}
 	l.Evidence = rest
 	return l, nil

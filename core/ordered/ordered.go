@@ -96,11 +96,11 @@ func (s *Sorter) spill() error {
 	if s.file == nil {
 		f, err := os.CreateTemp(s.dir, "sort-*")
 		if err != nil {
-			return fmt.Errorf("make a file to sort in: %w", err)
+			return fmt.Errorf("create a file for sorting: %w", err)
 		}
 		s.file = f
 		if err := os.Remove(f.Name()); err != nil {
-			return fmt.Errorf("make a file to sort in: %w", err)
+			return fmt.Errorf("create a file for sorting: %w", err)
 		}
 	}
 	full := s.now

@@ -36,7 +36,7 @@ func Tell(head []byte) How {
 }
 
 // ErrTooLarge means that the unpacked size exceeds the limit.
-var ErrTooLarge = errors.New("it unpacks to too much")
+var ErrTooLarge = errors.New("unpacked size exceeds the limit")
 
 // reader reads what is unpacked.
 func reader(in io.Reader, how How) (plain io.Reader, end func(), err error) {

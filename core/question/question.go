@@ -48,7 +48,7 @@ func Parse(text string) (*Question, error) {
 		if d := bareDuration.FindString(text); d != "" {
 			return nil, fmt.Errorf("%w: a duration is written as duration(%q)", fault.InvalidExpression, d)
 		}
-		return nil, fmt.Errorf("%w: %s", fault.InvalidExpression, firstLine(issues.Err().Error()))
+		return nil, fmt.Errorf("%w: %s", fault.InvalidExpression, syntaxError(text, issues.Errors()[0]))
 	}
 	q := &Question{text: text}
 	if root := parsed.NativeRep().Expr(); isPath(root) {
@@ -86,7 +86,7 @@ func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment,
 		return Answer{}, err
 	}
 	if weight(out, 0, true) >= heaviest {
-		return Answer{}, fmt.Errorf("%q: %w: the answer has more than %d bytes or elements", q.text, fault.CostLimit, heaviest)
+		return Answer{}, fmt.Errorf("%q: %w: the result has more than %d bytes or elements", q.text, fault.CostLimit, heaviest)
 	}
 	return answer(out), nil
 }
@@ -105,7 +105,7 @@ func (q *Question) Holds(ctx context.Context, r replay.Recording, at event.Momen
 	}
 	b, ok := out.(types.Bool)
 	if !ok {
-		return false, fmt.Errorf("%q: %w: a condition is true or false, this is of type %s", q.text, fault.NoValue, out.Type().TypeName())
+		return false, fmt.Errorf("%q: %w: a condition must be true or false, this is of type %s", q.text, fault.NoValue, out.Type().TypeName())
 	}
 	return bool(b), nil
 }
@@ -120,13 +120,13 @@ func (q *Question) eval(ctx context.Context, s *scope) (ref.Val, error) {
 			return nil, ctx.Err()
 		}
 		if cancelled := (interpreter.EvalCancelledError{}); errors.As(err, &cancelled) && cancelled.Cause == interpreter.CostLimitExceeded {
-			return nil, fmt.Errorf("%q: %w: it costs more than %d steps", q.text, fault.CostLimit, costLimit)
+			return nil, fmt.Errorf("%q: %w: more than %d steps", q.text, fault.CostLimit, costLimit)
 		}
 		if _, name, ok := strings.Cut(firstLine(err.Error()), "no such attribute(s): "); ok {
 			return nil, fmt.Errorf("%q: %w", q.text, s.unknown(name))
 		}
 		if strings.Contains(err.Error(), "no such overload") {
-			return nil, fmt.Errorf("%q: %w: the operands' types do not go together; int(x), double(x) and string(x) convert; durations are written as duration(\"250ms\"), times as timestamp(\"2026-11-25T10:00:00Z\")", q.text, fault.NoValue)
+			return nil, fmt.Errorf("%q: %w: the types of the operands do not match; int(x), double(x) and string(x) convert; durations are written as duration(\"250ms\"), times as timestamp(\"2026-11-25T10:00:00Z\")", q.text, fault.NoValue)
 		}
 		return nil, fmt.Errorf("%q: %w: %s", q.text, fault.NoValue, firstLine(err.Error()))
 	}

@@ -127,7 +127,7 @@ func TestErrorsSayWhatIsWrong(t *testing.T) {
 		says string
 	}{
 		"":                     {fault.InvalidExpression, "empty"},
-		"water +":              {fault.InvalidExpression, "Syntax error"},
+		"water +":              {fault.InvalidExpression, "unexpected end"},
 		"water > 250ms":        {fault.InvalidExpression, `a duration is written as duration("250ms")`},
 		"watr > 1.0":           {fault.NoName, "did you mean water?"},
 		"zebra":                {fault.NoName, "there are"},
@@ -136,12 +136,12 @@ func TestErrorsSayWhatIsWrong(t *testing.T) {
 		"quay.Depth":           {fault.NoValue, "no field Depth; it has Name, Sill"},
 		"list[2]":              {fault.NoValue, "out of range, there are 2"},
 		"given['Kelp Quay 3']": {fault.NoValue, "no entry"},
-		"size(list[0])":        {fault.NoValue, "operands' types"},
+		"size(list[0])":        {fault.NoValue, "types of the operands"},
 		"tides == null":        {fault.NoName, "tides: name not found, but tides.Mean"},
 		"tides.Maen > 1.0":     {fault.NoName, "did you mean tides.Mean?"},
 		"3 in quay":            {fault.NoValue, "has no elements"},
-		"name - 1":             {fault.NoValue, "operands' types"},
-		"[1,2,3,4,5,6,7,8,9,10].all(a, [1,2,3,4,5,6,7,8,9,10].all(b, [1,2,3,4,5,6,7,8,9,10].all(c, [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, [1,2,3,4,5,6,7,8,9,10].all(f, true))))))": {fault.CostLimit, "costs more than 1000000"},
+		"name - 1":             {fault.NoValue, "types of the operands"},
+		"[1,2,3,4,5,6,7,8,9,10].all(a, [1,2,3,4,5,6,7,8,9,10].all(b, [1,2,3,4,5,6,7,8,9,10].all(c, [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, [1,2,3,4,5,6,7,8,9,10].all(f, true))))))": {fault.CostLimit, "more than 1000000 steps"},
 	} {
 		_, err := ask(expression)
 		require.ErrorIs(t, err, want.is, expression)

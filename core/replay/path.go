@@ -81,7 +81,7 @@ func ParsePath(text string) (Path, error) {
 	p := pathParser{rest: strings.TrimSpace(text)}
 	path, err := p.path()
 	if err == nil && p.rest != "" {
-		err = fmt.Errorf("what follows from %q is not understood", p.rest)
+		err = fmt.Errorf("unexpected %q", p.rest)
 	}
 	if err != nil {
 		return Path{}, fmt.Errorf("%q: %w: %w", text, fault.InvalidPath, err)
@@ -159,7 +159,7 @@ func (p *pathParser) word() string {
 
 func (p *pathParser) path() (Path, error) {
 	if p.depth++; p.depth > 8 {
-		return Path{}, errors.New("it is nested too deeply")
+		return Path{}, errors.New("nested too deeply")
 	}
 	defer func() { p.depth-- }()
 	p.rest = strings.TrimLeft(p.rest, " ")
@@ -203,7 +203,7 @@ func (p *pathParser) path() (Path, error) {
 		p.rest = p.rest[n:]
 	default:
 		if path.Root = p.word(); path.Root == "" {
-			return path, errors.New("a name is wanted")
+			return path, errors.New("expected a name")
 		}
 	}
 	for len(path.Steps) < maxPathSteps {
@@ -218,7 +218,7 @@ func (p *pathParser) path() (Path, error) {
 				}
 			}
 			if name == "" {
-				return path, errors.New("a field's name is wanted after the dot")
+				return path, errors.New("expected a field name after the dot")
 			}
 			path.Steps = append(path.Steps, PathStep{Field: name})
 		case strings.HasPrefix(p.rest, "["):
@@ -258,7 +258,7 @@ func (p *pathParser) index() (PathStep, error) {
 		}
 		position, err := strconv.Atoi(p.rest[:n])
 		if err != nil {
-			return PathStep{}, errors.New("a position is wanted after #")
+			return PathStep{}, errors.New("expected a position after #")
 		}
 		p.rest = p.rest[n:]
 		return PathStep{Position: &position}, nil
@@ -280,7 +280,7 @@ func (p *pathParser) index() (PathStep, error) {
 func (p *pathParser) quoted() (string, error) {
 	quoted, err := strconv.QuotedPrefix(p.rest)
 	if err != nil {
-		return "", errors.New("a text has no end")
+		return "", errors.New("missing closing quotation mark")
 	}
 	p.rest = p.rest[len(quoted):]
 	return strconv.Unquote(quoted)
@@ -312,7 +312,7 @@ func Follow(ctx context.Context, r Recording, at event.Moment, t event.ThreadID,
 			s = keyStep(index.Value, -1)
 		}
 		if value, ok = value.step(s); !ok {
-			return Value{}, fmt.Errorf("%s: %w: there is no such part", Path{p.Root, p.Steps[:len(p.Steps)-len(steps)+i+1]}, fault.NoName)
+			return Value{}, fmt.Errorf("%s: %w: no such part", Path{p.Root, p.Steps[:len(p.Steps)-len(steps)+i+1]}, fault.NoName)
 		}
 	}
 	return value, nil

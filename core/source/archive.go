@@ -136,7 +136,7 @@ func (u *unpacking) one(name string, r io.Reader) error {
 		return err
 	}
 	if u.files++; u.files > maxFiles {
-		return fmt.Errorf("%w: it has over %d files", fault.InvalidSource, maxFiles)
+		return fmt.Errorf("%w: more than %d files", fault.InvalidSource, maxFiles)
 	}
 	name = strings.TrimPrefix(path.Clean("/"+name), "/")
 	if name == "" {
@@ -152,7 +152,7 @@ func (u *unpacking) one(name string, r io.Reader) error {
 	n, err := io.Copy(f, io.LimitReader(r, u.left+1))
 	u.left -= n
 	if u.left < 0 {
-		err = errors.Join(err, fmt.Errorf("%w: it unpacks to more than %d bytes", fault.InvalidSource, int64(maxUnpacked)))
+		err = errors.Join(err, fmt.Errorf("%w: more than %d bytes unpacked", fault.InvalidSource, int64(maxUnpacked)))
 	}
 	return errors.Join(err, f.Close())
 }

@@ -41,7 +41,7 @@ type Source struct {
 func Build(ctx context.Context, log Source, dir string, lasting bool, progress func(done float64)) error {
 	partial, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".partial-*")
 	if err != nil {
-		return fmt.Errorf("make the timeline's folder: %w", err)
+		return fmt.Errorf("create the timeline's folder: %w", err)
 	}
 	defer os.RemoveAll(partial)
 	b, err := newBuilder(log, partial, lasting, progress)
@@ -64,7 +64,7 @@ func (b *builder) place(partial, dir string) error {
 		if _, there := os.Stat(filepath.Join(dir, indexFile)); there == nil {
 			return nil // somebody else has built it in the meantime
 		}
-		return fmt.Errorf("put the timeline in its place: %w", err)
+		return fmt.Errorf("rename the timeline: %w", err)
 	}
 	return nil
 }

@@ -32,7 +32,7 @@ type openTrace struct {
 func NewFeed(source Source, dir string, lasting bool) (*Feed, error) {
 	partial, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".partial-*")
 	if err != nil {
-		return nil, fmt.Errorf("make the timeline's folder: %w", err)
+		return nil, fmt.Errorf("create the timeline's folder: %w", err)
 	}
 	b, err := newBuilder(source, partial, lasting, nil)
 	if err != nil {
@@ -58,7 +58,7 @@ func (f *Feed) Add(thread event.ThreadID, time int64, raw []byte, caller event.C
 	}
 	if f.b.kinds.n >= maxMoments || f.b.words.n >= maxWords {
 		f.full = true
-		f.b.losses = append(f.b.losses, event.Loss{What: "the evidence has more moments than this program holds; the later ones are left out"})
+		f.b.losses = append(f.b.losses, event.Loss{What: "the evidence has too many moments; later ones are missing"})
 		return event.NoMoment, event.NoCall, nil
 	}
 	e, _, err := event.EventAt(raw)

@@ -145,11 +145,11 @@ func logSum(r io.ReaderAt, size int64) (uint32, error) {
 	buf := make([]byte, min(size, sample))
 	n, err := r.ReadAt(buf, 0)
 	if err != nil && !errors.Is(err, io.EOF) {
-		return 0, fmt.Errorf("read the log's beginning: %w", err)
+		return 0, fmt.Errorf("read the beginning of the log: %w", err)
 	}
 	sum := crc32.Checksum(buf[:n], castagnoli)
 	if n, err = r.ReadAt(buf, max(size-sample, 0)); err != nil && !errors.Is(err, io.EOF) {
-		return 0, fmt.Errorf("read the log's end: %w", err)
+		return 0, fmt.Errorf("read the end of the log: %w", err)
 	}
 	return crc32.Update(sum, castagnoli, buf[:n]), nil
 }
@@ -174,11 +174,11 @@ func readIndex(dir string) (index, error) {
 		return x, fmt.Errorf("%w: version %d", errStale, x.Version)
 	}
 	if x.Boot != "" && x.Boot != boot() {
-		return x, fmt.Errorf("%w: it was not brought to the disk before the machine ended", errStale)
+		return x, fmt.Errorf("%w: not synced to disk before the machine restarted", errStale)
 	}
 	for name, size := range x.Sizes {
 		if info, err := os.Stat(filepath.Join(dir, name)); err != nil || info.Size() != size {
-			return x, fmt.Errorf("%w: the file %s is not %d bytes long", errStale, name, size)
+			return x, fmt.Errorf("%w: file %s does not have %d bytes", errStale, name, size)
 		}
 	}
 	return x, nil
@@ -222,7 +222,7 @@ func syncAll(dir string) error {
 		err = errors.Join(err, <-results)
 	}
 	if err != nil {
-		return fmt.Errorf("bring the timeline to the disk: %w", err)
+		return fmt.Errorf("sync the timeline to disk: %w", err)
 	}
 	return nil
 }

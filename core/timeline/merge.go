@@ -89,7 +89,7 @@ func (b *builder) merge(ctx context.Context) error {
 				}
 			}
 			if b.kinds.n >= maxMoments || b.words.n >= maxWords {
-				b.losses = append(b.losses, event.Loss{What: "the log has more moments than this program holds; the later ones are left out"})
+				b.losses = append(b.losses, event.Loss{What: "the log has too many moments; later ones are missing"})
 				return nil
 			}
 			b.take(c)

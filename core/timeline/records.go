@@ -47,7 +47,7 @@ func writeSums(dir string) error {
 		})
 	}
 	if err := g.Wait(); err != nil {
-		return fmt.Errorf("take the timeline's checksums: %w", err)
+		return fmt.Errorf("compute the timeline's checksums: %w", err)
 	}
 	var all []uint32
 	for _, list := range lists {

@@ -126,7 +126,7 @@ func Parse(text string) (c *Crash, ok bool) {
 }
 
 // ErrNoCrash means that there is no crash in a text.
-var ErrNoCrash = errors.New("no known form of traceback in it")
+var ErrNoCrash = errors.New("no known traceback")
 
 // Read reads a text of any length until the context ends. The error is ErrNoCrash, or
 // the context's.

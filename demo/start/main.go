@@ -148,7 +148,7 @@ func openCase(ctx context.Context, c *client.Client, name, title string) error {
 func record(ctx context.Context, r run, path string) error {
 	path, err := filepath.Abs(path)
 	if err != nil {
-		return fmt.Errorf("find the recording's place: %w", err)
+		return fmt.Errorf("find the output folder: %w", err)
 	}
 	wraith, err := filepath.Abs("bin/wraith")
 	if err != nil {

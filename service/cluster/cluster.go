@@ -55,7 +55,7 @@ func Open(ctx context.Context, dir string) (*Cluster, error) {
 		return nil, fmt.Errorf("find the cluster's folder: %w", err)
 	}
 	if err := os.MkdirAll(dir, 0o711); err != nil {
-		return nil, fmt.Errorf("make the cluster's folder: %w", err)
+		return nil, fmt.Errorf("create the cluster's folder: %w", err)
 	}
 	as, err := unprivileged()
 	if err != nil {
@@ -152,24 +152,24 @@ func elsewhere(dir string) (string, error) {
 	to := filepath.Join(outside, hex.EncodeToString(sum[:8]))
 	if _, err := os.Stat(name); errors.Is(err, os.ErrNotExist) {
 		if err := os.RemoveAll(to); err != nil {
-			return "", fmt.Errorf("clear the folder of an earlier cluster: %w", err)
+			return "", fmt.Errorf("remove the folder of an earlier cluster: %w", err)
 		}
 		if err := os.WriteFile(name, []byte("The database is in "+to+"\n"), 0o600); err != nil {
-			return "", fmt.Errorf("say where the cluster is: %w", err)
+			return "", fmt.Errorf("store the cluster's address: %w", err)
 		}
 	}
 	if err := os.MkdirAll(to, 0o711); err != nil {
-		return "", fmt.Errorf("make the cluster's folder: %w", err)
+		return "", fmt.Errorf("create the cluster's folder: %w", err)
 	}
 	return to, nil
 }
 
 func create(ctx context.Context, bin, dir, data, secret string, as *syscall.Credential) error {
 	if err := os.RemoveAll(data); err != nil {
-		return fmt.Errorf("clear a half-made cluster: %w", err)
+		return fmt.Errorf("remove an incomplete cluster: %w", err)
 	}
 	if err := os.Mkdir(data, 0o700); err != nil {
-		return fmt.Errorf("make the cluster's folder: %w", err)
+		return fmt.Errorf("create the cluster's folder: %w", err)
 	}
 	password := rand.Text()
 	file := filepath.Join(dir, "password")
@@ -180,7 +180,7 @@ func create(ctx context.Context, bin, dir, data, secret string, as *syscall.Cred
 	if as != nil {
 		for _, path := range []string{data, file} {
 			if err := os.Chown(path, int(as.Uid), int(as.Gid)); err != nil {
-				return fmt.Errorf("give the cluster's folder to its account: %w", err)
+				return fmt.Errorf("change the owner of the cluster's folder: %w", err)
 			}
 		}
 	}
@@ -189,7 +189,7 @@ func create(ctx context.Context, bin, dir, data, secret string, as *syscall.Cred
 	cmd.Dir = "/"
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as}
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("make the database cluster in %s: %w\n%s", data, err, out)
+		return fmt.Errorf("create the database cluster in %s: %w\n%s", data, err, out)
 	}
 	return os.WriteFile(secret, []byte(address(password, 0, database)), 0o600)
 }
@@ -202,11 +202,11 @@ func address(password string, port int, db string) string {
 func passwordOf(secret string) (string, error) {
 	text, err := os.ReadFile(secret)
 	if err != nil {
-		return "", fmt.Errorf("read how to connect to the cluster: %w", err)
+		return "", fmt.Errorf("read the cluster's address: %w", err)
 	}
 	u, err := url.Parse(strings.TrimSpace(string(text)))
 	if err != nil {
-		return "", fmt.Errorf("read how to connect to the cluster: %w", err)
+		return "", fmt.Errorf("read the cluster's address: %w", err)
 	}
 	password, _ := u.User.Password()
 	return password, nil
@@ -290,7 +290,7 @@ func (c *Cluster) await(ctx context.Context, admin, log string) error {
 			defer conn.Close(ctx)
 			var exists bool
 			if err := conn.QueryRow(ctx, "select exists (select from pg_database where datname = $1)", database).Scan(&exists); err != nil {
-				return fmt.Errorf("look for the service's database: %w", err)
+				return fmt.Errorf("find the service's database: %w", err)
 			}
 			if !exists {
 				if _, err := conn.Exec(ctx, "create database "+database); err != nil {

@@ -166,7 +166,7 @@ func (a *server) locate(ctx context.Context, caseName string, caseID int64, evid
 			}
 		}
 		if evidence == "" {
-			return fault.NoCode.New("upload evidence first", "the case has no evidence in which to look for the place of the checkpoint")
+			return fault.NoCode.New("upload evidence first", "the case has no evidence with the place of the checkpoint")
 		}
 	}
 	r, _, err := a.recording(ctx, caseName, evidence)
@@ -175,7 +175,7 @@ func (a *server) locate(ctx context.Context, caseName string, caseID int64, evid
 	}
 	finder, ok := r.(replay.Finder)
 	if !ok {
-		return fmt.Errorf("%w: checkpoints need a history", fault.NoHistory)
+		return fmt.Errorf("%w: checkpoints need evidence with a history", fault.NoHistory)
 	}
 	place := ask.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame}
 	c, err := checkpointOn(r, *x).Checkpoint(r, place)

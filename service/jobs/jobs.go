@@ -103,10 +103,10 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 	driver := riverpgxv5.New(s.Pool)
 	migrator, err := rivermigrate.New(driver, nil)
 	if err != nil {
-		return nil, fmt.Errorf("read the queue's migrations: %w", err)
+		return nil, fmt.Errorf("read the migrations of the queue: %w", err)
 	}
 	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
-		return nil, fmt.Errorf("bring the queue up to date: %w", err)
+		return nil, fmt.Errorf("migrate the queue: %w", err)
 	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &indexer{store: s, vault: v, open: open})

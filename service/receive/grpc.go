@@ -39,14 +39,14 @@ func (rawCodec) Marshal(v any) (mem.BufferSlice, error) {
 		b, err := proto.Marshal(m)
 		return mem.BufferSlice{mem.SliceBuffer(b)}, err
 	}
-	return nil, fmt.Errorf("a message of type %T is not known", v)
+	return nil, fmt.Errorf("unknown message type %T", v)
 }
 
 // Unmarshal implements encoding.CodecV2.
 func (rawCodec) Unmarshal(data mem.BufferSlice, v any) error {
 	m, ok := v.(*raw)
 	if !ok {
-		return fmt.Errorf("a message of type %T is not known", v)
+		return fmt.Errorf("unknown message type %T", v)
 	}
 	m.b = data.Materialize()
 	return nil

@@ -67,16 +67,16 @@ type Receiver struct {
 // Start starts receiving. Data in the folder dir that an earlier run acknowledged becomes evidence.
 func Start(ctx context.Context, dir string, s *store.Store, keeper Keeper, settle Settle, log *slog.Logger) (*Receiver, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("make the folder for what is received: %w", err)
+		return nil, fmt.Errorf("create the folder for received data: %w", err)
 	}
 	r := &Receiver{dir: dir, store: s, keeper: keeper, settle: settle, log: log, streams: map[int64]*stream{}, along: map[int64]along{}, parts: map[string]part{}, memory: semaphore.NewWeighted(bodiesInMemory), calls: semaphore.NewWeighted(callsAtOnce), ended: make(chan struct{})}
 	left, err := filepath.Glob(filepath.Join(dir, "*"+openEnding))
 	if err != nil {
-		return nil, fmt.Errorf("look for what was received before: %w", err)
+		return nil, fmt.Errorf("find received data of an earlier run: %w", err)
 	}
 	for _, path := range left {
 		if err := os.Rename(path, strings.TrimSuffix(path, openEnding)+sealedEnding); err != nil {
-			return nil, fmt.Errorf("take up what was received before: %w", err)
+			return nil, fmt.Errorf("continue with received data of an earlier run: %w", err)
 		}
 	}
 	ctx, r.stop = context.WithCancel(context.WithoutCancel(ctx))
@@ -173,7 +173,7 @@ func (r *Receiver) run(ctx context.Context) {
 func (r *Receiver) keepSealed(ctx context.Context) error {
 	list, err := filepath.Glob(filepath.Join(r.dir, "*"+sealedEnding)) // in the order of their names
 	if err != nil {
-		return fmt.Errorf("look for sealed files: %w", err)
+		return fmt.Errorf("find sealed files: %w", err)
 	}
 	var errs []error
 	for _, path := range list {

@@ -34,7 +34,7 @@ func readBody(m *metered, packed bool) ([]byte, error) {
 	if packed {
 		z, err := gzip.NewReader(m.Reader)
 		if err != nil {
-			return nil, fmt.Errorf("%w: it is not packed with gzip: %w", otlp.ErrMalformed, err)
+			return nil, fmt.Errorf("%w: not compressed with gzip: %w", otlp.ErrMalformed, err)
 		}
 		m.Reader = io.LimitReader(z, MaxRequest+1)
 	}
@@ -58,7 +58,7 @@ func fromJSON(b []byte) ([]byte, error) {
 	}
 	if err == nil {
 		if again := t.Next(); !errors.Is(again, io.EOF) {
-			err = fmt.Errorf("%w: something follows the request", otlp.ErrMalformed)
+			err = fmt.Errorf("%w: unexpected text after the request", otlp.ErrMalformed)
 		}
 	}
 	if errors.Is(err, io.EOF) {
@@ -74,7 +74,7 @@ func (r *Receiver) take(ctx context.Context, from store.Sender, request []byte, 
 	case err != nil:
 		return result{}, err
 	case wanted == otlp.SpanRecord && c.Logs > 0, wanted == otlp.LogRecord && c.Spans > 0:
-		return result{}, fmt.Errorf("%w: the request holds records of another kind than its address says", otlp.ErrMalformed)
+		return result{}, fmt.Errorf("%w: the records do not fit the address of the request", otlp.ErrMalformed)
 	case c.Spans+c.Logs == 0:
 		return result{}, nil
 	}

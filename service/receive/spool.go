@@ -99,7 +99,7 @@ func (s *stream) append(list []*waiting) error {
 		path := filepath.Join(s.dir, fmt.Sprintf("%d-%d-%s%s", s.caseID, list[0].person, now.UTC().Format("20060102T150405.000"), openEnding))
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 		if err != nil {
-			return fmt.Errorf("make a spool file: %w", err)
+			return fmt.Errorf("create a spool file: %w", err)
 		}
 		if err := syncFolder(s.dir); err != nil {
 			return errors.Join(err, f.Close())
@@ -114,7 +114,7 @@ func (s *stream) append(list []*waiting) error {
 	}
 	if _, err := s.file.Write(b); err != nil {
 		// An incomplete write is removed, so that the following requests can be read.
-		return fmt.Errorf("write what was received: %w", errors.Join(err, s.file.Truncate(s.bytes), seekEnd(s.file, s.bytes)))
+		return fmt.Errorf("write received data: %w", errors.Join(err, s.file.Truncate(s.bytes), seekEnd(s.file, s.bytes)))
 	}
 	s.bytes += int64(len(b))
 	s.last = now
@@ -134,7 +134,7 @@ func (s *stream) sync() error {
 		return nil // it was sealed in the meantime, which syncs it
 	}
 	if err := f.Sync(); err != nil && !errors.Is(err, os.ErrClosed) {
-		return fmt.Errorf("bring what was received to disk: %w", err)
+		return fmt.Errorf("sync received data to disk: %w", err)
 	}
 	return nil
 }
@@ -142,10 +142,10 @@ func (s *stream) sync() error {
 func syncFolder(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {
-		return fmt.Errorf("bring the spool folder to disk: %w", err)
+		return fmt.Errorf("sync the spool folder to disk: %w", err)
 	}
 	if err := errors.Join(d.Sync(), d.Close()); err != nil {
-		return fmt.Errorf("bring the spool folder to disk: %w", err)
+		return fmt.Errorf("sync the spool folder to disk: %w", err)
 	}
 	return nil
 }
@@ -213,5 +213,5 @@ func ended(err error) error {
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		return nil
 	}
-	return fmt.Errorf("read what was received: %w", err)
+	return fmt.Errorf("read received data: %w", err)
 }

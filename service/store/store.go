@@ -190,7 +190,7 @@ func (s *Store) migrate(ctx context.Context) error {
 		return fmt.Errorf("read the migrations: %w", err)
 	}
 	if _, err := provider.Up(ctx); err != nil {
-		return fmt.Errorf("bring the database up to date: %w", err)
+		return fmt.Errorf("migrate the database: %w", err)
 	}
 	return nil
 }

@@ -30,10 +30,10 @@ type Stored struct {
 func Open(dir string) (*Vault, error) {
 	incoming := filepath.Join(dir, "incoming")
 	if err := os.RemoveAll(incoming); err != nil {
-		return nil, fmt.Errorf("clear unfinished uploads: %w", err)
+		return nil, fmt.Errorf("remove unfinished uploads: %w", err)
 	}
 	if err := os.MkdirAll(incoming, 0o700); err != nil {
-		return nil, fmt.Errorf("make the vault: %w", err)
+		return nil, fmt.Errorf("create the vault: %w", err)
 	}
 	return &Vault{dir}, nil
 }
@@ -45,7 +45,7 @@ func (v *Vault) Path(sum string) string { return filepath.Join(v.dir, sum[:2], s
 func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 	f, err := os.CreateTemp(filepath.Join(v.dir, "incoming"), "upload-")
 	if err != nil {
-		return s, fmt.Errorf("make room in the vault: %w", err)
+		return s, fmt.Errorf("create a file in the vault: %w", err)
 	}
 	defer func() {
 		if err != nil {
@@ -58,7 +58,7 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
 			return s, fmt.Errorf("%w after %d bytes: upload it again", fault.CutOff, s.Bytes)
 		}
-		return s, fmt.Errorf("keep the evidence: %w", err)
+		return s, fmt.Errorf("store the evidence: %w", err)
 	}
 	s.SHA256 = hex.EncodeToString(sum.Sum(nil))
 	if err = f.Sync(); err != nil {
@@ -69,10 +69,10 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 	}
 	path := v.Path(s.SHA256)
 	if err = os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return s, fmt.Errorf("make room in the vault: %w", err)
+		return s, fmt.Errorf("create a file in the vault: %w", err)
 	}
 	if err = os.Rename(f.Name(), path); err != nil {
-		return s, fmt.Errorf("keep the evidence: %w", err)
+		return s, fmt.Errorf("store the evidence: %w", err)
 	}
 	for _, dir := range []string{filepath.Dir(path), v.dir} {
 		if err = syncFolder(dir); err != nil {

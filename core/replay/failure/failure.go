@@ -182,7 +182,7 @@ func (r Finder) gaps() []replay.Gap {
 	}
 	level, ring, _ := strings.Cut(r.T.Header.Detail, ", ")
 	if ring != "" {
-		gaps = append(gaps, replay.Gap{What: "only " + ring + " of events were kept", Remedy: "what came before is not here: record with a larger --ring, or without one"})
+		gaps = append(gaps, replay.Gap{What: "only " + ring + " of events were kept", Remedy: "earlier events are missing: record with a larger --ring, or without one"})
 	}
 	switch level {
 	case "calls":
@@ -191,7 +191,7 @@ func (r Finder) gaps() []replay.Gap {
 		gaps = append(gaps, replay.Gap{What: "the values of variables were not recorded", Remedy: "record with --detail values to see more than lines, arguments and results"})
 	}
 	if r.T.Len() == 0 {
-		gaps = append(gaps, replay.Gap{What: "the log holds no moments", Remedy: "no own code ran before the program ended, or all of it is lost: record again"})
+		gaps = append(gaps, replay.Gap{What: "the log contains no moments", Remedy: "no own code ran before the program ended, or all of it is lost: record again"})
 	}
 	for _, p := range r.T.Processes {
 		end, known := r.T.Ends[p.ID]
@@ -199,12 +199,12 @@ func (r Finder) gaps() []replay.Gap {
 		case !known:
 			gaps = append(gaps, replay.Gap{What: fmt.Sprintf("the log does not say how process %d ended", p.PID), Remedy: "its end is cut off, or the program ran without wraith record: run it as wraith record -o FILE -- PROGRAM"})
 		case end.Trouble != "":
-			gaps = append(gaps, replay.Gap{What: "the recorder stopped early: " + end.Trouble, Remedy: "make room on the disk and record again"})
+			gaps = append(gaps, replay.Gap{What: "the recorder stopped early: " + end.Trouble, Remedy: "free some disk space and record again"})
 		}
 	}
 	for _, f := range r.T.Files {
 		if f.Text == "" {
-			gaps = append(gaps, replay.Gap{What: "the log carries no source text", Remedy: "values and lines are here all the same; open the sources at revision " + r.T.Header.Revision})
+			gaps = append(gaps, replay.Gap{What: "the log contains no source text", Remedy: "values and lines are complete; open the sources at revision " + r.T.Header.Revision})
 			break
 		}
 	}

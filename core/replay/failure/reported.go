@@ -50,10 +50,10 @@ func (r Finder) reportedFailure() *replay.Failure {
 func (r Finder) reportedGaps() []replay.Gap {
 	gaps := append([]replay.Gap(nil), r.T.Gaps...)
 	for _, l := range r.T.Losses {
-		gaps = append(gaps, replay.Gap{What: l.What, Remedy: "split the evidence and look at its parts"})
+		gaps = append(gaps, replay.Gap{What: l.What, Remedy: "split the evidence into parts"})
 	}
 	if r.T.Len() == 0 {
-		gaps = append(gaps, replay.Gap{What: "the evidence holds nothing that happened", Remedy: "check that it is the right file"})
+		gaps = append(gaps, replay.Gap{What: "the evidence contains no events", Remedy: "check that it is the right file"})
 	}
 	return gaps
 }

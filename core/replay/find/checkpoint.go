@@ -155,7 +155,7 @@ func (r Finder) NextHit(ctx context.Context, at event.Moment, back bool, of []re
 			found, err = r.nearestNumbered(ctx, c, p, at, back)
 		}
 		if err != nil {
-			return event.NoMoment, -1, fmt.Errorf("look for the next hit: %w", err)
+			return event.NoMoment, -1, fmt.Errorf("find the next hit: %w", err)
 		}
 		if found != event.NoMoment && (best == event.NoMoment || (found < best) != back) {
 			best, which = found, i

@@ -68,7 +68,7 @@ func (r Finder) functionsNamed(name string) ([]event.FunctionID, error) {
 		}
 		return all, nil
 	case len(names) > 1:
-		return nil, fmt.Errorf("%s: %w: it may be %s; say which", name, fault.NoCode, strings.Join(names[:min(len(names), 12)], ", "))
+		return nil, fmt.Errorf("%s: %w: ambiguous: %s", name, fault.NoCode, strings.Join(names[:min(len(names), 12)], ", "))
 	}
 	for _, f := range r.T.Functions {
 		names = append(names, f.Name)
@@ -82,5 +82,5 @@ func (r Finder) functionsNamed(name string) ([]event.FunctionID, error) {
 		return strings.Compare(a, b)
 	})
 	names = slices.Compact(names)
-	return nil, fmt.Errorf("%s: %w: no recorded function has this name; there are %s", name, fault.NoCode, strings.Join(names[:min(len(names), 8)], ", "))
+	return nil, fmt.Errorf("%s: %w: no recorded function has this name%s", name, fault.NoCode, alternatives(names, 8))
 }

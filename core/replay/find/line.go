@@ -77,7 +77,7 @@ func (r Finder) sitesAt(file string, line int) ([]event.SiteID, error) {
 		}
 	}
 	if len(first) == 0 {
-		return nil, fmt.Errorf("%s:%d: %w: the line holds no statement%s", file, line, fault.NoCode, nearestLines(file, line, lines))
+		return nil, fmt.Errorf("%s:%d: %w: no statement on this line%s", file, line, fault.NoCode, nearestLines(file, line, lines))
 	}
 	if r.Recorded() {
 		for _, s := range first {
@@ -128,7 +128,7 @@ func (r Finder) filesNamed(name string) (map[event.FileID]bool, error) {
 	paths = slices.Compact(paths)
 	switch {
 	case len(paths) > 1 && !slices.Contains(paths, name):
-		return nil, fmt.Errorf("%s: %w: it may be %s; say which", name, fault.NoCode, strings.Join(paths, " or "))
+		return nil, fmt.Errorf("%s: %w: ambiguous: %s", name, fault.NoCode, strings.Join(paths, " or "))
 	case len(paths) > 1:
 		for id, f := range r.T.Files {
 			found[id] = f.Path == name
@@ -138,7 +138,20 @@ func (r Finder) filesNamed(name string) (map[event.FileID]bool, error) {
 			paths = append(paths, f.Path)
 		}
 		slices.Sort(paths)
-		return nil, fmt.Errorf("%s: %w: no recorded file has this name; there are %s", name, fault.NoCode, strings.Join(paths[:min(len(paths), 12)], ", "))
+		return nil, fmt.Errorf("%s: %w: no recorded file has this name%s", name, fault.NoCode, alternatives(paths, 12))
 	}
 	return found, nil
+}
+
+// alternatives lists names that exist, at most most of them, for an error about one that does
+// not. It is empty if there are none.
+func alternatives(names []string, most int) string {
+	if len(names) == 0 {
+		return ""
+	}
+	text := "; there are " + strings.Join(names[:min(len(names), most)], ", ")
+	if n := len(names) - most; n > 0 {
+		text += fmt.Sprintf(" and %d more", n)
+	}
+	return text
 }

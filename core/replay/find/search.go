@@ -197,5 +197,5 @@ func (r Finder) ObjectAt(_ context.Context, path string, at event.Moment, t even
 	case l.InMemory():
 		return l.Address, l.Process, nil
 	}
-	return 0, 0, fmt.Errorf("%s: %w: not an object that references can lead to", path, fault.NoName)
+	return 0, 0, fmt.Errorf("%s: %w: not an object that references can refer to", path, fault.NoName)
 }

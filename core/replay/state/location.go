@@ -98,7 +98,7 @@ func (s Scope) Locate(p replay.Path, like []replay.Value) (Location, replay.Valu
 	if v.Written != event.NoMoment {
 		if e := s.R.T.Event(v.Written); e.Kind == event.Cell {
 			if v.Value.Type == nil {
-				return Location{}, replay.Value{}, fmt.Errorf("%s: %w: the log does not explain its type", p.Root, fault.NoName)
+				return Location{}, replay.Value{}, fmt.Errorf("%s: %w: the log does not define its type", p.Root, fault.NoName)
 			}
 			l = Location{Process: l.Process, Call: event.NoCall, Address: e.Address, Of: v.Value.Type}
 		}
@@ -186,7 +186,7 @@ func (s Scope) Follow(l Location, v replay.Value, step replay.PathStep, like []r
 		}
 		t := v.ElemType()
 		if v.Nil || t == nil {
-			return l, v, fmt.Errorf("%w: the pointer on the way is nil or leads to what is not recorded", fault.NoName)
+			return l, v, fmt.Errorf("%w: a pointer in the path is nil, or its target is not recorded", fault.NoName)
 		}
 		if f, ok := fieldOf(t, step.Field); ok && typeIn(v, f.Type) != nil {
 			l, v = s.memoryLocation(v.Address+f.Offset, typeIn(v, f.Type)) // no need to put the rest together
@@ -199,7 +199,7 @@ func (s Scope) Follow(l Location, v replay.Value, step replay.PathStep, like []r
 	}
 	switch {
 	case v.State != event.Known || v.Nil:
-		return l, v, fmt.Errorf("%w: the value on the way is not known or nil", fault.NoName)
+		return l, v, fmt.Errorf("%w: a value in the path is nil or not known", fault.NoName)
 	case step.Deref:
 		return l, v, nil
 	case step.Field != "":
@@ -244,7 +244,7 @@ func (s Scope) field(l Location, v replay.Value, name string) (Location, replay.
 			}
 		}
 	}
-	return l, v, fmt.Errorf("%w: there is no field %s", fault.NoName, name)
+	return l, v, fmt.Errorf("%w: no field %s", fault.NoName, name)
 }
 
 func typeIn(v replay.Value, id event.TypeID) *event.Type {
@@ -360,7 +360,7 @@ func (s Scope) entry(l Location, v replay.Value, step replay.PathStep, like []re
 			return Location{Process: l.Process, Call: event.NoCall, Address: v.Address, Of: v.Type, Entry: &key}, v.With(pairs[i+1]), nil
 		}
 	}
-	return l, v, fmt.Errorf("%w: it has no such entry", fault.NoName)
+	return l, v, fmt.Errorf("%w: no such entry", fault.NoName)
 }
 
 // keyText identifies the keys of a map, numbers and texts by value.

@@ -202,10 +202,10 @@ func (r *Log) Source(file string) (string, error) {
 	for _, f := range r.T.Files {
 		if f.Path == file {
 			if f.Text == "" {
-				return "", fmt.Errorf("%s: %w: the log carries none", file, fault.NoSource)
+				return "", fmt.Errorf("%s: %w: the log contains none", file, fault.NoSource)
 			}
 			return f.Text, nil
 		}
 	}
-	return "", fmt.Errorf("%s: %w: no file of the recording has this name", file, fault.NoSource)
+	return "", fmt.Errorf("%s: %w: the recording has no file of this name", file, fault.NoSource)
 }

@@ -25,7 +25,7 @@ func (r Stepper) Step(ctx context.Context, at event.Moment, t event.ThreadID, s 
 		return at, "", err
 	}
 	if !slices.Contains([]replay.Way{replay.Into, replay.Over, replay.Out, replay.Line, replay.To, replay.Head}, s.Way) {
-		return at, "", fmt.Errorf("step %q is not known: use into, over, out, line, to or head", s.Way)
+		return at, "", fmt.Errorf("unknown step %q: use into, over, out, line, to or head", s.Way)
 	}
 	w := walker{r, t, s}
 	if s.Way == replay.To {

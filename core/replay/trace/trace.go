@@ -267,7 +267,7 @@ func (r Reader) findTrace(id string) (int, error) {
 			continue
 		}
 		if found >= 0 {
-			return 0, fmt.Errorf("%s: %w: more than one trace begins so", id, fault.AmbiguousTrace)
+			return 0, fmt.Errorf("%s: %w: several traces have this prefix", id, fault.AmbiguousTrace)
 		}
 		found = i
 	}

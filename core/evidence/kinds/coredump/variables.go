@@ -442,7 +442,7 @@ func (d *Dump) evaluation(steps []step, at int, f *debuginfo.Function, depth int
 }
 
 func notPassed(why string) error {
-	return fmt.Errorf("%w: it was passed by the caller, and %s", location.ErrUnavailable, why)
+	return fmt.Errorf("%w: the caller passed it, and %s", location.ErrUnavailable, why)
 }
 
 // callerOf returns the caller of an activation and its function.

@@ -79,11 +79,11 @@ func (t *Text) describe() {
 		i.Gaps = append(i.Gaps, replay.Gap{What: d, Remedy: "fetch the file again"})
 	}
 	for _, g := range c.Gaps {
-		i.Gaps = append(i.Gaps, replay.Gap{What: g, Remedy: "the runtime or the log cut them off: look for the whole text where the program wrote it"})
+		i.Gaps = append(i.Gaps, replay.Gap{What: g, Remedy: "the runtime or the log cut them off: find the whole text where the program wrote it"})
 	}
 	i.Gaps = append(i.Gaps, t.missing()...)
 	if len(c.Causes) == 0 {
-		i.Gaps = append(i.Gaps, replay.Gap{What: "the text does not say what the error was", Remedy: "look at the lines before it in the log"})
+		i.Gaps = append(i.Gaps, replay.Gap{What: "the text does not contain the error", Remedy: "read the lines before it in the log"})
 		return
 	}
 	f := &replay.Failure{Kind: c.Kind, Thread: 1, Signal: c.Signal, Address: c.Address}
@@ -113,7 +113,7 @@ func (t *Text) describe() {
 // missing says what the text lacks to be read well.
 func (t *Text) missing() (gaps []replay.Gap) {
 	if len(t.crash.Threads) == 1 && len(t.crash.Threads[0].Frames) == 0 {
-		gaps = append(gaps, replay.Gap{What: "the text has no frames", Remedy: "look at the lines around it in the log; a core dump or a recording of the same failure has them"})
+		gaps = append(gaps, replay.Gap{What: "the text has no frames", Remedy: "read the lines around it in the log, or use a core dump or recording of the same failure"})
 	}
 	unnamed := 0
 	for i := range t.crash.Threads {
@@ -144,7 +144,7 @@ func (t *Text) Info() replay.Info { return t.info }
 
 func (t *Text) thread(at event.Moment, id event.ThreadID) (*traceback.Thread, error) {
 	if at != 0 {
-		return nil, fmt.Errorf("moment %d is %w: a crash text has moment 0 only", at, fault.OutOfRange)
+		return nil, fmt.Errorf("moment %d is %w: a crash text has one moment, 0", at, fault.OutOfRange)
 	}
 	if id < 1 || int(id) > len(t.crash.Threads) {
 		return nil, fmt.Errorf("thread %d: %w; the text has threads 1 to %d", id, fault.NoThread, len(t.crash.Threads))
@@ -155,7 +155,7 @@ func (t *Text) thread(at event.Moment, id event.ThreadID) (*traceback.Thread, er
 // Threads implements replay.Recording.
 func (t *Text) Threads(ctx context.Context, at event.Moment) ([]replay.Thread, error) {
 	if at != 0 {
-		return nil, fmt.Errorf("moment %d is %w: a crash text has moment 0 only", at, fault.OutOfRange)
+		return nil, fmt.Errorf("moment %d is %w: a crash text has one moment, 0", at, fault.OutOfRange)
 	}
 	out := make([]replay.Thread, 0, len(t.crash.Threads))
 	for i := range t.crash.Threads {

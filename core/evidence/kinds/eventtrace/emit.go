@@ -58,7 +58,7 @@ func (i *importer) emit() error {
 			}
 		}
 		if x.node < 0 {
-			i.tables.Gap("log records whose span is not here", "they are shown with their service's other logs; look for the trace ID in the case's other evidence")
+			i.tables.Gap("log records without their span in this evidence", "they are shown with their service's other logs; look for the trace ID in the case's other evidence")
 			if err := i.looseLog(i.message(x.place), x.resource, x.scope); err != nil {
 				return err
 			}
@@ -241,7 +241,7 @@ func (i *importer) put(f *intake.Function, name string, value func([]byte) []byt
 	}
 }
 
-// addSlots adds an event with the values of the slots: the last MaxArgs in the event itself, the
+// addSlots adds an event with the values of the slots: the first MaxArgs in the event itself, the
 // others in Fields events before it.
 func (i *importer) addSlots(base uint32, x *node, time int64, k event.Kind, f *intake.Function) error {
 	for from := event.MaxArgs; from < len(i.slots.ids); from += event.MaxArgs {
@@ -254,7 +254,7 @@ func (i *importer) addSlots(base uint32, x *node, time int64, k event.Kind, f *i
 
 func (i *importer) addSome(base uint32, x *node, time int64, k event.Kind, f *intake.Function, from, to int) error {
 	if i.tables.Full() && to-from > 1 {
-		i.tables.Gap("logs and events whose attributes differ from all others", "only their messages are kept: names that hold numbers or IDs are better values")
+		i.tables.Gap("logs and events with too many different sets of attributes", "only their messages are kept: names that hold numbers or IDs are better values")
 		to = from + 1
 	}
 	site := i.tables.Site(f, 0, f.Line, i.slots.ids[from:to])

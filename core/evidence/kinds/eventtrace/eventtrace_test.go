@@ -382,7 +382,7 @@ func TestWhatLiesBetween(t *testing.T) {
 	assert.Equal(t, `"WARN"`, value(hits.Page[1], "level"))
 	assert.Equal(t, "2", value(hits.Page[2], "try"))
 	assert.Equal(t, time.Unix(0, int64(epoch+2000)).UTC().Format(time.RFC3339Nano), value(hits.Page[4], "time"), "its own time is kept")
-	gap(t, r, "whose time is not within that of their span")
+	gap(t, r, "outside of the time of their span")
 	f := r.Info().Failure
 	require.NotNil(t, f)
 	assert.Equal(t, hits.Page[3], f.Moment)
@@ -455,7 +455,7 @@ func TestBadSpans(t *testing.T) {
 	}{
 		"a circle":            {circle, "their own ancestors", 1},
 		"end before start":    {[]*tracepb.Span{backwards}, "end before they start", 1},
-		"no parent":           {[]*tracepb.Span{span(1, 2, 9, "assign", 0, 10)}, "whose parent is not here", 1},
+		"no parent":           {[]*tracepb.Span{span(1, 2, 9, "assign", 0, 10)}, "without their parent in this evidence", 1},
 		"many attributes":     {[]*tracepb.Span{many}, "attributes beyond the 16384", 1},
 		"the far future":      {[]*tracepb.Span{future, span(7, 1, 0, "now", 0, 10)}, "beyond the year 2262", 2},
 		"twice":               {[]*tracepb.Span{span(8, 1, 0, "a", 0, 10), span(8, 1, 0, "a", 0, 10)}, "arrived more than once", 1},
@@ -501,7 +501,7 @@ func TestDamage(t *testing.T) {
 		r, err := kinds.All.Open(context.Background(), write(t, whole[:cut]), evidence.Options{As: "event-trace"}, nil)
 		require.NoError(t, err)
 		if cut%one != 0 {
-			gap(t, r, "begins no whole field")
+			gap(t, r, "incomplete field at byte")
 		}
 		assert.GreaterOrEqual(t, r.Info().Moments, int64(2*(cut/one)))
 	}

@@ -97,7 +97,7 @@ func (i *importer) assemble(ctx context.Context, progress func(float64)) error {
 			progress(float64(done) / float64(i.bytes))
 		}
 		if len(g.nodes) >= maxSpans || len(g.notes) >= maxSpans || len(g.bytes)+len(message) > maxBytes {
-			i.tables.Gap("spans and logs of a trace that has more than 2 million of them, or 256 MiB", "they are left out; a trace as long as this is hardly that of one request")
+			i.tables.Gap("spans and logs of a trace that has more than 2 million of them, or 256 MiB", "they are left out; a trace of this length is rarely that of one request")
 			return nil
 		}
 		p := place{uint32(len(g.bytes)), uint32(len(message)), binary.LittleEndian.Uint32(record[1:]), binary.LittleEndian.Uint32(record[5:])}
@@ -122,7 +122,7 @@ func (i *importer) clock(t uint64) int64 {
 		return math.MaxInt64
 	}
 	if int64(t) > i.future {
-		i.tables.Gap("times that lie in the future", "the sender's clock or its unit is wrong; nanoseconds since 1970 are expected")
+		i.tables.Gap("times in the future", "the sender's clock or its unit is wrong; nanoseconds since 1970 are expected")
 	}
 	return int64(t)
 }
@@ -151,28 +151,28 @@ func (i *importer) addNode(p place) error {
 	n.start, n.end = i.clock(s.Start), i.clock(s.End)
 	switch {
 	case s.Start == 0 && s.End == 0:
-		i.tables.Gap("spans without a time", "they are shown at the time of the span that they belong to; the sender does not set it")
+		i.tables.Gap("spans without a time", "they are shown at the time of the span that they belong to; the sender does not set one")
 	case s.Start == 0:
 		n.start = n.end
 		i.tables.Gap("spans without a start", "they are shown at their ends")
 	case s.End == 0:
 		n.end = n.start
-		i.tables.Gap("spans without an end", "they are shown at their starts; their services had not ended them")
+		i.tables.Gap("spans without an end", "they are shown at their starts; their services did not end them")
 	case n.end < n.start:
 		n.end = n.start
 		i.tables.Gap("spans that end before they start", "they are shown at their starts, without a duration; the sender's clock was set back, or its times are mixed up")
 	}
 	if s.Dropped > 0 {
-		i.tables.Gap("spans whose senders left out attributes, events or links", "raise the limits of the sender")
+		i.tables.Gap("spans with attributes, events or links dropped by the sender", "raise the limits of the sender")
 	}
 	if n.id == 0 {
-		i.tables.Gap("spans without a valid span ID", "nothing can belong to them; the sender does not follow W3C Trace Context")
+		i.tables.Gap("spans without a valid span ID", "they cannot have children; the sender does not follow W3C Trace Context")
 	} else if other, ok := g.byID[n.id]; ok {
 		if o := &g.nodes[other]; o.start == n.start && o.end == n.end {
 			i.tables.Gap("spans that arrived more than once", "each is shown once")
 			return nil
 		}
-		i.tables.Gap("spans that have another one's ID", "what belongs to them is shown with the other one")
+		i.tables.Gap("spans that have another one's ID", "their children are shown with the other one")
 	} else {
 		g.byID[n.id] = int32(len(g.nodes))
 	}
@@ -228,9 +228,9 @@ func (i *importer) findParents() {
 		p, ok := g.byID[x.parentID]
 		switch {
 		case !ok:
-			i.tables.Gap("spans whose parent is not here", "the parent was not sampled, was sent elsewhere or has not ended: look for its trace ID in the case's other evidence")
+			i.tables.Gap("spans without their parent in this evidence", "the parent was not sampled, was sent elsewhere or has not ended: look for its trace ID in the case's other evidence")
 		case int(p) == n:
-			i.tables.Gap("spans that are their own ancestors", "the circle is cut; the sender gives IDs twice")
+			i.tables.Gap("spans that are their own ancestors", "the cycle is cut; the sender uses IDs twice")
 		default:
 			x.parent = p
 		}
@@ -247,7 +247,7 @@ func (i *importer) findParents() {
 		depth := int32(-1)
 		if at >= 0 {
 			if g.nodes[at].depth == pending {
-				i.tables.Gap("spans that are their own ancestors", "the circle is cut; the sender gives IDs twice")
+				i.tables.Gap("spans that are their own ancestors", "the cycle is cut; the sender uses IDs twice")
 				g.nodes[g.path[len(g.path)-1]].parent = -1
 			} else {
 				depth = g.nodes[at].depth
@@ -283,7 +283,7 @@ func (i *importer) correctClocks() {
 			x.shift = p.shift
 			x.start, x.end = x.start+x.shift, x.end+x.shift
 			if x.start < p.start {
-				i.tables.Gap("spans that begin before the span that they belong to, by the same clock", "they are shown beside it; a clock was set back, or the sender mixes IDs up")
+				i.tables.Gap("spans that begin before the span that they belong to, by the same clock", "they are shown beside it; a clock was set back, or the sender mixes up IDs")
 			}
 		case x.start < p.start:
 			x.shift = p.start - x.start
@@ -294,7 +294,7 @@ func (i *importer) correctClocks() {
 			i.skewed(x, p)
 		}
 		if x.start > p.end && x.kind != kindConsumer {
-			i.tables.Gap("spans that begin after their parent has ended", "the work was handed on, or the parent was ended too early; they are shown where they lie")
+			i.tables.Gap("spans that begin after their parent has ended", "the work continued elsewhere, or the parent was ended too early; they are shown at their time")
 		}
 	}
 }
@@ -318,7 +318,7 @@ func (i *importer) skewed(x, p *node) {
 // tellSkew adds gaps for differing clocks.
 func (i *importer) tellSkew() {
 	for pair, shift := range i.skew {
-		i.tables.Gap(fmt.Sprintf("the clock of %s is behind that of %s: spans begin before those that called them", pair.behind, pair.ahead),
+		i.tables.Gap(fmt.Sprintf("the clock of %s is behind that of %s: spans begin before their callers", pair.behind, pair.ahead),
 			fmt.Sprintf("they are shown later than they say, by up to %s; set the clocks of both", time.Duration(shift)))
 	}
 }

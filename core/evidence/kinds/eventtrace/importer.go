@@ -27,7 +27,7 @@ import (
 const kindName = "event-trace"
 
 // ErrNoEvents means that there is nothing in what was read.
-var ErrNoEvents = errors.New("there are no spans and no log records in it")
+var ErrNoEvents = errors.New("no spans or log records")
 
 // importer carries out one import.
 type importer struct {
@@ -120,7 +120,7 @@ func (i *importer) transcode(ctx context.Context, in intake.Input) (*os.File, er
 	}
 	out, err := os.CreateTemp(in.Temporary, "otlp-*")
 	if err != nil {
-		return nil, fmt.Errorf("make a file for the messages: %w", err)
+		return nil, fmt.Errorf("create a file for the messages: %w", err)
 	}
 	_ = os.Remove(out.Name()) // it lasts as long as it is open
 	w := &bufferedWriter{w: out}
@@ -132,7 +132,7 @@ func (i *importer) transcode(ctx context.Context, in intake.Input) (*os.File, er
 			}
 		}
 		if t.Others > 0 {
-			i.tables.Gap("batches of metrics or profiles", "they hold no spans and no logs; they are left out")
+			i.tables.Gap("batches of metrics or profiles", "they contain no spans or logs and are ignored")
 		}
 		switch {
 		case errors.Is(err, io.EOF):
@@ -340,7 +340,7 @@ func (i *importer) scopeID(b []byte) (uint32, error) {
 	}
 	id := uint32(len(i.scopeList))
 	if id >= 1<<16 {
-		i.tables.Gap("more than 65536 instrumentation scopes", "the rest stand under the last one")
+		i.tables.Gap("more than 65536 instrumentation scopes", "the others are shown under the last one")
 		return id - 1, nil
 	}
 	i.scopeList = append(i.scopeList, scope)

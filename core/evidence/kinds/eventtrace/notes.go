@@ -32,7 +32,7 @@ func (i *importer) logTime() int64 {
 		t = i.log.Observed
 	}
 	if t == 0 {
-		i.tables.Gap("log records without a time", "they are shown at the time of the one before; the sender does not set it")
+		i.tables.Gap("log records without a time", "they are shown at the time of the one before; the sender does not set one")
 		return i.lastLog
 	}
 	i.lastLog = i.clock(t)
@@ -72,7 +72,7 @@ func (i *importer) noted(base uint32, it item, stack []int32) error {
 	}
 	if it.time != x.time+s.shift {
 		i.put(f, nameTime, func(b []byte) []byte { return event.AppendInt(b, intake.Timestamp, x.time) })
-		i.tables.Gap("logs and events whose time is not within that of their span", "they are shown at its beginning or end; time says what they say")
+		i.tables.Gap("logs and events outside of the time of their span", "they are shown at its beginning or end; time is the time that was sent")
 	}
 	if err := i.addSlots(base, s, it.time, k, f); err != nil {
 		return err

@@ -72,7 +72,7 @@ func UnderWay(ctx context.Context, messages func(yield func([]byte) error) error
 		}, func(_ int64, err error) error { return err })
 	})
 	if err != nil {
-		return nil, fmt.Errorf("look for traces under way: %w", err)
+		return nil, fmt.Errorf("find open traces: %w", err)
 	}
 	found := map[TraceID]Part{}
 	if spans == 0 {
@@ -126,7 +126,7 @@ func UnderWay(ctx context.Context, messages func(yield func([]byte) error) error
 		return nil
 	})
 	if err != nil {
-		return nil, fmt.Errorf("look for traces under way: %w", err)
+		return nil, fmt.Errorf("find open traces: %w", err)
 	}
 	end()
 	return found, nil

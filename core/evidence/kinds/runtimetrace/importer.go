@@ -83,10 +83,10 @@ func Build(ctx context.Context, in intake.Input) error {
 		return err
 	}
 	if len(i.goroutines) == 0 {
-		i.tables.Gap("the trace has no goroutines", "it was ended before the program did anything")
+		i.tables.Gap("the trace has no goroutines", "it ended before the program started")
 	}
 	if !i.clock {
-		i.tables.Gap("the trace does not say what time of day it was", "it was written by Go before 1.25: set its offset from the case's other evidence by hand")
+		i.tables.Gap("the trace has no time of day", "it was written by Go before 1.25: set its offset from the case's other evidence by hand")
 	}
 	return i.events.Build(ctx, i.tables, in)
 }

@@ -26,7 +26,7 @@ import (
 const kindName = "structured-log"
 
 // ErrNoLines means that there is nothing in a log.
-var ErrNoLines = errors.New("there are no lines in it")
+var ErrNoLines = errors.New("no lines")
 
 // Limits of a log. Longer lines are cut; threads beyond the limit share one.
 const (
@@ -123,7 +123,7 @@ func (i *importer) read(ctx context.Context, data []byte) error {
 	}
 	for output, text := range i.partial {
 		if len(text) > 0 {
-			i.tables.Gap("lines that a container's log breaks off", "the log was cut off, or rotated: look at the file before or after")
+			i.tables.Gap("incomplete lines of a container's log", "the log was cut off, or rotated: look at the file before or after")
 			if err := i.takeText(text, unwrapped{output: output}); err != nil {
 				return err
 			}
@@ -139,7 +139,7 @@ func (i *importer) take(line []byte) error {
 		return i.takeText(line, unwrapped{})
 	}
 	if u.yearless {
-		i.tables.Gap("lines whose times have no year", "they are taken to lie in the year before the file was last written")
+		i.tables.Gap("lines whose times have no year", "the year is that before the last change of the file")
 	}
 	if part := i.partial[u.output]; len(part) > 0 || u.partial {
 		part = append(part, u.text...)
@@ -184,7 +184,7 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 		i.plain(string(line), r)
 	}
 	if err != nil {
-		i.tables.Gap("lines that are not written as they seem to be", "they are shown as texts; the first: line "+strconv.FormatInt(i.line, 10)+": "+firstLine(err))
+		i.tables.Gap("invalid lines", "they are shown as text; the first one is line "+strconv.FormatInt(i.line, 10)+": "+firstLine(err))
 		r.reset()
 		r.message = string(line[:min(len(line), intake.MaxText)])
 	}
@@ -323,7 +323,7 @@ func (i *importer) flush() error {
 		if !i.timed {
 			i.tables.Gap("lines before the first one with a time", "they are shown at the beginning")
 		} else {
-			i.tables.Gap("lines without a time", "they are shown at the time of the line before; --field time=NAME says which field holds it")
+			i.tables.Gap("lines without a time", "they are shown at the time of the line before; --field time=NAME names the field with the time")
 		}
 	} else {
 		i.timed = true
@@ -431,7 +431,7 @@ func (i *importer) crash(r *record, whole string) (traceback.Cause, bool) {
 func (i *importer) add(t *thread, time int64, k event.Kind, file event.FileID, line int) error {
 	n := len(i.ids)
 	if i.tables.Full() && n > 1 {
-		i.tables.Gap("lines whose fields differ from all others", "only their messages are kept: names that hold numbers or IDs are better values")
+		i.tables.Gap("lines with too many different sets of fields", "only their messages are kept: names that hold numbers or IDs are better values")
 		n = 1
 	}
 	for from := event.MaxArgs; from < n; from += event.MaxArgs {

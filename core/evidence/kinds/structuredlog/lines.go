@@ -24,7 +24,7 @@ const (
 )
 
 // ErrLine means that a line is not valid in the notation that it seems to have.
-var ErrLine = errors.New("the line cannot be read")
+var ErrLine = errors.New("invalid line")
 
 // Bounds of one line.
 const (
@@ -71,7 +71,7 @@ func (p *parser) json(line []byte, r *record) error {
 		return fmt.Errorf("%w: at column %d: %w", ErrLine, p.d.InputOffset()+1, err)
 	}
 	if rest := bytes.TrimSpace(line[p.d.InputOffset():]); len(rest) > 0 {
-		return fmt.Errorf("%w: something follows the JSON object at column %d", ErrLine, p.d.InputOffset()+1)
+		return fmt.Errorf("%w: unexpected text after the JSON object, at column %d", ErrLine, p.d.InputOffset()+1)
 	}
 	return nil
 }
@@ -212,7 +212,7 @@ func (p *parser) logfmt(line []byte, r *record) error {
 		if strings.HasPrefix(rest, `"`) {
 			text, after, ok := quoted(rest)
 			if !ok {
-				return fmt.Errorf("%w: the quotation mark at column %d is never closed", ErrLine, len(line)-len(rest)+1)
+				return fmt.Errorf("%w: missing closing quotation mark for column %d", ErrLine, len(line)-len(rest)+1)
 			}
 			r.add(name, text)
 			rest = after
@@ -269,11 +269,11 @@ var syslogLevels = [...]string{"emergency", "alert", "critical", "error", "warni
 func (p *parser) syslog(line []byte, r *record) error {
 	head := syslogHead.FindSubmatch(line)
 	if head == nil {
-		return fmt.Errorf("%w: it has no priority and version", ErrLine)
+		return fmt.Errorf("%w: missing priority and version", ErrLine)
 	}
 	priority, _ := strconv.Atoi(string(head[1])) // up to three digits
 	if priority > highestPriority {
-		return fmt.Errorf("%w: the priority %d is beyond %d", ErrLine, priority, highestPriority)
+		return fmt.Errorf("%w: priority %d is greater than %d", ErrLine, priority, highestPriority)
 	}
 	r.add("level", syslogLevels[priority&7])
 	r.fields = append(r.fields, field{name: "facility", kind: intField, number: int64(priority >> 3)})
@@ -281,7 +281,7 @@ func (p *parser) syslog(line []byte, r *record) error {
 	for _, name := range []string{"timestamp", "host", "app", "pid", "msgID"} {
 		word, after, ok := strings.Cut(rest, " ")
 		if !ok && name != "msgID" {
-			return fmt.Errorf("%w: it ends before its field %s", ErrLine, name)
+			return fmt.Errorf("%w: missing field %s", ErrLine, name)
 		}
 		rest = after
 		switch {
@@ -314,7 +314,7 @@ func structuredData(s string, r *record) (string, error) {
 	for strings.HasPrefix(s, "[") {
 		end := strings.IndexAny(s, " ]")
 		if end < 0 {
-			return s, fmt.Errorf("%w: an element of its structured data is never closed", ErrLine)
+			return s, fmt.Errorf("%w: missing end of an element of structured data", ErrLine)
 		}
 		id := s[1:end]
 		s = s[end:]
@@ -332,7 +332,7 @@ func structuredData(s string, r *record) (string, error) {
 				i++
 			}
 			if i >= len(after) {
-				return s, fmt.Errorf("%w: a value in the structured data of %s is never closed", ErrLine, id)
+				return s, fmt.Errorf("%w: missing end of a value in the structured data of %s", ErrLine, id)
 			}
 			if len(r.fields) < maxFields {
 				r.add(id+"."+name, strings.NewReplacer(`\"`, `"`, `\\`, `\`, `\]`, `]`).Replace(after[:i]))

@@ -207,7 +207,7 @@ func TestBadLines(t *testing.T) {
 	require.Len(t, label, 6)
 	assert.Equal(t, "bad\ufffd\ufffd", label[2].text)
 	assert.Equal(t, `{"msg": oops}`, label[3].text)
-	gap(r, "not written as they seem to be")
+	gap(r, "invalid lines")
 	gap(r, "line 4")
 	gap(r, "lines without a time")
 

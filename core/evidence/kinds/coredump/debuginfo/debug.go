@@ -247,7 +247,7 @@ func (d *Debug) entryAt(offset dwarf.Offset) (e *dwarf.Entry, err error) {
 	r.Seek(offset)
 	e, err = r.Next()
 	if err == nil && (e == nil || e.Tag == 0) {
-		err = fmt.Errorf("%w: there is no entry at 0x%x", ErrMalformed, offset)
+		err = fmt.Errorf("%w: no entry at 0x%x", ErrMalformed, offset)
 	}
 	return e, err
 }
@@ -395,12 +395,12 @@ func (u *Unit) Address(index uint64) (uint64, error) {
 	}
 	c := cursor.At(u.Debug.addr, u.addrBase)
 	if index > uint64(c.Len())/8 {
-		return 0, fmt.Errorf("%w: there is no address %d", ErrMalformed, index)
+		return 0, fmt.Errorf("%w: no address %d", ErrMalformed, index)
 	}
 	c.Skip(index * 8)
 	v := c.U64()
 	if c.Err() != nil {
-		return 0, fmt.Errorf("%w: there is no address %d", ErrMalformed, index)
+		return 0, fmt.Errorf("%w: no address %d", ErrMalformed, index)
 	}
 	return v, nil
 }

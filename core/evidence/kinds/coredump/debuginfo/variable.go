@@ -121,7 +121,7 @@ func (u *Unit) place(e *dwarf.Entry, a dwarf.Attr, pc uint64) (Place, error) {
 	case uint64: // an index
 		c := cursor.At(u.Debug.locLists, u.locBase)
 		if x > uint64(c.Len())/4 {
-			return Place{}, fmt.Errorf("%w: there is no location list %d", ErrMalformed, x)
+			return Place{}, fmt.Errorf("%w: no location list %d", ErrMalformed, x)
 		}
 		c.Skip(x * 4)
 		return u.inLists(u.locBase+uint64(c.U32()), pc)
@@ -130,7 +130,7 @@ func (u *Unit) place(e *dwarf.Entry, a dwarf.Attr, pc uint64) (Place, error) {
 }
 
 func elsewhere() error {
-	return fmt.Errorf("%w: it is kept elsewhere in the function, not while this code runs", ErrOptimisedAway)
+	return fmt.Errorf("%w: it has no location at this instruction, only elsewhere in the function", ErrOptimisedAway)
 }
 
 // inOldList looks a program counter up in a location list of DWARF 4 (section
@@ -241,7 +241,7 @@ func (u *Unit) inLists(offset, pc uint64) (Place, error) {
 func (d *Debug) Referred(offset uint64) (Variable, error) {
 	u := d.unitOf(dwarf.Offset(offset))
 	if u == nil {
-		return Variable{}, fmt.Errorf("%w: there is no entry at 0x%x", ErrMalformed, offset)
+		return Variable{}, fmt.Errorf("%w: no entry at 0x%x", ErrMalformed, offset)
 	}
 	e, err := d.entryAt(dwarf.Offset(offset))
 	if err != nil {

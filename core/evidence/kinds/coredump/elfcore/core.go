@@ -107,10 +107,10 @@ func Is(head []byte) bool {
 // is the number of missing bytes by the headers.
 func Read(data []byte) (*Core, error) {
 	if !Is(data) {
-		return nil, fmt.Errorf("%w: it does not begin with the header of an ELF core", ErrNoCore)
+		return nil, fmt.Errorf("%w: no ELF core header", ErrNoCore)
 	}
 	if data[elf.EI_CLASS] != byte(elf.ELFCLASS64) || data[elf.EI_DATA] != byte(elf.ELFDATA2LSB) {
-		return nil, fmt.Errorf("%w: it is of a 32-bit or big-endian program; x86-64 and arm64 are read", fault.Processor)
+		return nil, fmt.Errorf("%w: 32-bit or big-endian; x86-64 and arm64 are supported", fault.Processor)
 	}
 	h := cursor.At(data, 18)
 	m := elf.Machine(h.U16())
@@ -124,7 +124,7 @@ func Read(data []byte) (*Core, error) {
 	}
 	c := &Core{Arch: machine.Of(m), Auxiliary: map[uint64]uint64{}}
 	if c.Arch == nil {
-		return nil, fmt.Errorf("%w: it is of %s; x86-64 and arm64 are read", fault.Processor, m)
+		return nil, fmt.Errorf("%w: %s; x86-64 and arm64 are supported", fault.Processor, m)
 	}
 	if count == 0xffff { // the number is in the first section header (gABI, e_phnum)
 		s := cursor.At(data, sections)
@@ -192,7 +192,7 @@ func (c *Core) notes(data []byte) {
 			continue
 		}
 		if err := c.note(kind, body); err != nil {
-			c.Troubles = append(c.Troubles, fmt.Sprintf("a note of type %d %s", kind, err))
+			c.Troubles = append(c.Troubles, fmt.Sprintf("a note of type %d: %s", kind, err))
 		}
 	}
 }
@@ -259,7 +259,7 @@ func untilNUL(b []byte) string {
 func (c *Core) files(b *cursor.Cursor) error {
 	count, page := b.U64(), b.U64()
 	if count > uint64(b.Len())/24 {
-		return fmt.Errorf("names %d files, which it has no room for", count)
+		return fmt.Errorf("%d files do not fit in the note", count)
 	}
 	list := make([]File, count)
 	for i := range list {

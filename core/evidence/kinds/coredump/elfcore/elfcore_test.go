@@ -149,7 +149,7 @@ func TestDamagedNotes(t *testing.T) {
 		note []byte
 		says string
 	}{
-		"more files than room":  {many, "names 1152921504606846976 files"},
+		"more files than room":  {many, "1152921504606846976 files do not fit"},
 		"a file without a name": {note("CORE", noteFiles, cut[20:len(cut)-4]), "a note of type"},
 		"a signal cut short":    {short, "ends too early"},
 		"a note without end":    {append(huge, "CORE\x00\x00\x00\x00fog"...), "the notes of the core"},

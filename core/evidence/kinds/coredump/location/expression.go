@@ -126,7 +126,7 @@ func Number(expression []byte, f *Frame, start ...uint64) (uint64, error) {
 			return e.register(p[0].Register)
 		}
 	}
-	return 0, fmt.Errorf("%w: a number was wanted", ErrMalformed)
+	return 0, fmt.Errorf("%w: expected a number", ErrMalformed)
 }
 
 // pieces evaluates the whole expression.
@@ -151,12 +151,12 @@ func (e *evaluation) pieces(expression []byte) ([]Piece, error) {
 			}
 			now = nil
 			if list = append(list, p); len(list) > maxPieces {
-				return nil, fmt.Errorf("%w: it has over %d pieces", ErrMalformed, maxPieces)
+				return nil, fmt.Errorf("%w: more than %d pieces", ErrMalformed, maxPieces)
 			}
 			continue
 		}
 		if now != nil && op != opUninit && op != opNop {
-			return nil, fmt.Errorf("%w: it goes on after a location", ErrMalformed)
+			return nil, fmt.Errorf("%w: operations after a location", ErrMalformed)
 		}
 		p, err := e.step(op, c)
 		if err != nil {
@@ -205,7 +205,7 @@ func (e *evaluation) register(r machine.Register) (uint64, error) {
 	if v, ok := e.f.Registers.Vector(r); ok {
 		return le(v[:8]), nil
 	}
-	return 0, fmt.Errorf("%w: register %s was not kept by the functions called from here", ErrUnavailable, e.f.Registers.Arch.NameOf(r))
+	return 0, fmt.Errorf("%w: register %s is not preserved by called functions", ErrUnavailable, e.f.Registers.Arch.NameOf(r))
 }
 
 func le(b []byte) uint64 {
@@ -219,7 +219,7 @@ func le(b []byte) uint64 {
 // load reads a number of some bytes from memory.
 func (e *evaluation) load(address uint64, size int) (uint64, error) {
 	if size < 1 || size > 8 {
-		return 0, fmt.Errorf("%w: a read of %d bytes", ErrMalformed, size)
+		return 0, fmt.Errorf("%w: a read of %d bytes is not supported", ErrMalformed, size)
 	}
 	if e.f.Read != nil {
 		if b, ok := e.f.Read(address, uint64(size)); ok {
@@ -247,10 +247,10 @@ func (e *evaluation) pushed(v uint64, err error) (*Piece, error) {
 // step executes one operation. It returns a piece if the operation ends one.
 func (e *evaluation) step(op byte, c *cursor.Cursor) (*Piece, error) {
 	if e.steps++; e.steps > maxOperations || len(e.stack) > maxStack {
-		return nil, fmt.Errorf("%w: it does not end within %d operations", ErrMalformed, maxOperations)
+		return nil, fmt.Errorf("%w: more than %d operations", ErrMalformed, maxOperations)
 	}
 	if need := operands(op); len(e.stack) < need {
-		return nil, fmt.Errorf("%w: operation 0x%x lacks operands", ErrMalformed, op)
+		return nil, fmt.Errorf("%w: missing operands of operation 0x%x", ErrMalformed, op)
 	}
 	switch {
 	case op >= opLit0 && op <= opLit31:
@@ -303,7 +303,7 @@ func (e *evaluation) step(op byte, c *cursor.Cursor) (*Piece, error) {
 		return e.pushed(ask(e.f.Parameter, uint64(c.U32()), "the caller does not say what it passed"))
 	case opPushObject:
 		if !e.f.HasValue {
-			return nil, fmt.Errorf("%w: there is no object", ErrMalformed)
+			return nil, fmt.Errorf("%w: no object", ErrMalformed)
 		}
 		return e.pushed(e.f.Object, nil)
 	case opCall2:
@@ -323,14 +323,14 @@ func (e *evaluation) step(op byte, c *cursor.Cursor) (*Piece, error) {
 // call evaluates the expression of another entry, on the same stack.
 func (e *evaluation) call(entry uint64) error {
 	if e.f.Called == nil {
-		return fmt.Errorf("%w: it refers to an entry that is not there", ErrMalformed)
+		return fmt.Errorf("%w: reference to a missing entry", ErrMalformed)
 	}
 	expression, err := e.f.Called(entry)
 	if err != nil {
 		return err
 	}
 	if e.nested++; e.nested > maxNested {
-		return fmt.Errorf("%w: its calls are nested too deep", ErrMalformed)
+		return fmt.Errorf("%w: calls nested too deeply", ErrMalformed)
 	}
 	defer func() { e.nested-- }()
 	c := cursor.New(expression)

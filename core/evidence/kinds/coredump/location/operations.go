@@ -144,7 +144,7 @@ func (e *evaluation) baseType(offset uint64) (BaseType, error) {
 		return BaseType{}, nil
 	}
 	if e.f.BaseType == nil {
-		return BaseType{}, fmt.Errorf("%w: its types are not there", ErrMalformed)
+		return BaseType{}, fmt.Errorf("%w: its types are missing", ErrMalformed)
 	}
 	t, err := e.f.BaseType(offset)
 	if err == nil && (t.Size < 1 || t.Size > 8) {
@@ -262,7 +262,7 @@ func (e *evaluation) compute(op byte, c *cursor.Cursor) error {
 			i = int(c.U8())
 		}
 		if i >= len(e.stack) {
-			return fmt.Errorf("%w: operation 0x%x lacks operands", ErrMalformed, op)
+			return fmt.Errorf("%w: missing operands of operation 0x%x", ErrMalformed, op)
 		}
 		e.push(e.stack[len(e.stack)-1-i])
 	case opSwap:
@@ -286,7 +286,7 @@ func (e *evaluation) compute(op byte, c *cursor.Cursor) error {
 		}
 	default:
 		if operands(op) != 2 {
-			return fmt.Errorf("%w: operation 0x%x is not known", ErrMalformed, op)
+			return fmt.Errorf("%w: unknown operation 0x%x", ErrMalformed, op)
 		}
 		b, a := e.pop(), e.pop()
 		n, err := combine(op, a, b)
@@ -298,7 +298,7 @@ func (e *evaluation) compute(op byte, c *cursor.Cursor) error {
 
 func jump(c *cursor.Cursor, by int16) error {
 	if !c.Move(int(by)) {
-		return fmt.Errorf("%w: it jumps out of itself", ErrMalformed)
+		return fmt.Errorf("%w: jump out of the expression", ErrMalformed)
 	}
 	return nil
 }
@@ -356,7 +356,7 @@ func combine(op byte, a, b number) (number, error) {
 		out.bits = a.bits * b.bits
 	case opDiv, opMod:
 		if y == 0 {
-			return out, fmt.Errorf("%w: it divides by zero", ErrMalformed)
+			return out, fmt.Errorf("%w: division by zero", ErrMalformed)
 		}
 		switch {
 		case op == opMod && (a.of == BaseType{} || !signed):
@@ -419,5 +419,5 @@ func combineFloats(op byte, a, b number) (number, error) {
 	case opGe:
 		return truth(x >= y), nil
 	}
-	return number{}, fmt.Errorf("%w: operation 0x%x on numbers with a fraction", ErrMalformed, op)
+	return number{}, fmt.Errorf("%w: operation 0x%x on floating-point numbers", ErrMalformed, op)
 }

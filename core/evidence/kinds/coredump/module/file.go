@@ -75,7 +75,7 @@ func (f *File) read() (err error) {
 		return fmt.Errorf("%s: %w: %w", f.Path, fault.NotELF, err)
 	}
 	if f.ELF.Class != elf.ELFCLASS64 || f.ELF.ByteOrder.String() != "LittleEndian" {
-		return fmt.Errorf("%s: %w: it is of a 32-bit or big-endian machine", f.Path, fault.NotELF)
+		return fmt.Errorf("%s: %w: 32-bit or big-endian", f.Path, fault.NotELF)
 	}
 	for _, p := range f.ELF.Progs {
 		if p.Type == elf.PT_NOTE && f.BuildID == "" {
@@ -148,7 +148,7 @@ func (f *File) Section(name string) ([]byte, error) {
 // unpacked returns a compressed section's contents, from the cache if it is there.
 func (f *File) unpacked(s *elf.Section) ([]byte, error) {
 	if s.Size > maxSection {
-		return nil, fmt.Errorf("%w: it says that it holds %d bytes", fault.NotELF, s.Size)
+		return nil, fmt.Errorf("%w: declared size of %d bytes", fault.NotELF, s.Size)
 	}
 	if f.cache == "" || f.BuildID == "" {
 		return limited(s)
@@ -168,7 +168,7 @@ func (f *File) unpacked(s *elf.Section) ([]byte, error) {
 func limited(s *elf.Section) ([]byte, error) {
 	b, err := io.ReadAll(io.LimitReader(s.Open(), int64(s.Size)))
 	if err == nil && uint64(len(b)) != s.Size {
-		err = fmt.Errorf("%w: it holds %d bytes instead of %d", fault.NotELF, len(b), s.Size)
+		err = fmt.Errorf("%w: %d bytes instead of %d", fault.NotELF, len(b), s.Size)
 	}
 	return b, err
 }

@@ -87,7 +87,7 @@ const (
 )
 
 // ErrOther means that a JSON value contains neither traces nor logs of OTLP.
-var ErrOther = errors.New("no OTLP traces or logs")
+var ErrOther = errors.New("not OTLP traces or logs")
 
 // Transcoder writes OTLP's JSON form as the binary one.
 type Transcoder struct {
@@ -145,7 +145,7 @@ func malformed(err error) error {
 		return err
 	}
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return fmt.Errorf("%w: the JSON text ends early", ErrMalformed)
+		return fmt.Errorf("%w: unexpected end of the JSON text", ErrMalformed)
 	}
 	return fmt.Errorf("%w: %w", ErrMalformed, err)
 }
@@ -179,7 +179,7 @@ func (t *Transcoder) begin(k jsontext.Kind, what string) (there bool, err error)
 	case token.Kind() == 'n':
 		return false, nil
 	case token.Kind() != k:
-		return false, fmt.Errorf("%w: at byte %d of the JSON text there should be %s", ErrMalformed, t.At(), what)
+		return false, fmt.Errorf("%w: expected %s at byte %d of the JSON text", ErrMalformed, what, t.At())
 	}
 	return true, nil
 }
@@ -237,7 +237,7 @@ func (t *Transcoder) scopeOf() error {
 				}
 				t.records = protowire.AppendBytes(protowire.AppendTag(t.records, 2, protowire.BytesType), t.buf)
 				if len(t.records) > maxPending {
-					return fmt.Errorf("%w: the scope follows its records, which are too many to keep in memory", ErrMalformed)
+					return fmt.Errorf("%w: too many records before their scope", ErrMalformed)
 				}
 				if len(t.records) > partSize && t.known && scopeKnown {
 					t.endScope()
@@ -256,7 +256,7 @@ func (t *Transcoder) scopeOf() error {
 		return t.emit()
 	}
 	if len(t.pending) > maxPending {
-		return fmt.Errorf("%w: the resource follows its scopes, which are too many to keep in memory", ErrMalformed)
+		return fmt.Errorf("%w: too many scopes before their resource", ErrMalformed)
 	}
 	return nil
 }
@@ -281,7 +281,7 @@ func (t *Transcoder) emit() error {
 	head := protowire.AppendVarint(protowire.AppendTag(nil, 1, protowire.BytesType), uint64(len(resource)+len(t.pending)))
 	for _, b := range [][]byte{head, resource, t.pending} {
 		if _, err := t.w.Write(b); err != nil {
-			return fmt.Errorf("write what was transcoded: %w", err)
+			return fmt.Errorf("write converted messages: %w", err)
 		}
 	}
 	t.pending = t.pending[:0]
@@ -291,7 +291,7 @@ func (t *Transcoder) emit() error {
 // message appends the message of the next object.
 func (t *Transcoder) message(b []byte, of messageType, depth int) ([]byte, error) {
 	if depth > maxDepth {
-		return b, fmt.Errorf("%w: values are nested more than %d deep", ErrMalformed, maxDepth)
+		return b, fmt.Errorf("%w: values nested more than %d levels", ErrMalformed, maxDepth)
 	}
 	err := t.object(func(name string) (err error) {
 		m, ok := of[name]

@@ -67,7 +67,7 @@ func (f *fields) next() bool {
 }
 
 func (f *fields) fail() bool {
-	f.err = fmt.Errorf("%w: byte %d of a message of %d begins no whole field", ErrMalformed, f.at(), f.whole)
+	f.err = fmt.Errorf("%w: incomplete field at byte %d of a message of %d bytes", ErrMalformed, f.at(), f.whole)
 	return false
 }
 
