@@ -21,6 +21,11 @@ import (
 // crash runs a program until it crashes, and returns the core that the kernel
 // wrote and what the program printed.
 func crash(t testing.TB, program string, args ...string) (core, printed string) {
+	return crashOf(t, nil, program, args...)
+}
+
+// crashOf is crash with variables of the environment.
+func crashOf(t testing.TB, env []string, program string, args ...string) (core, printed string) {
 	pattern, err := os.ReadFile("/proc/sys/kernel/core_pattern")
 	var limit syscall.Rlimit
 	limited := syscall.Getrlimit(syscall.RLIMIT_CORE, &limit) != nil || limit.Max < 1<<32
@@ -30,6 +35,7 @@ func crash(t testing.TB, program string, args ...string) (core, printed string) 
 	dir := t.TempDir()
 	cmd := exec.Command("/bin/sh", append([]string{"-c", `ulimit -c unlimited; exec "$0" "$@"`, program}, args...)...)
 	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), env...)
 	var out, errors strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &errors
 	err = cmd.Run()

@@ -15,6 +15,7 @@ import (
 
 	"wraithology/core/event"
 	"wraithology/core/replay"
+	"wraithology/e2e/generated"
 )
 
 // A C program that is generated here has variables of random types, prints them and crashes.
@@ -340,5 +341,56 @@ func TestGeneratedProgramsTellTheTruth(t *testing.T) {
 				assert.GreaterOrEqual(t, known, 6, "of %d values", all)
 			})
 		}
+	}
+}
+
+// What a dump of a Go program says of variables of random types is what it printed before it
+// crashed.
+func TestGeneratedGoProgramsTellTheTruth(t *testing.T) {
+	t.Parallel()
+	seeds := uint64(4)
+	if testing.Short() {
+		seeds = 1
+	}
+	for seed := range seeds {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			text, truths := generated.Go(seed, true)
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "main.go"), []byte(text), 0o600))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "go.mod"), []byte("module generated\n\ngo 1.24\n"), 0o600))
+			binary := buildGo(t, dir, "-gcflags=all=-N -l")
+			core, printed := crashOf(t, []string{"GOTRACEBACK=crash"}, binary)
+			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+			// The last value that each function printed of a variable is the one in the dump.
+			last := map[string]string{}
+			functionAt := map[int]string{}
+			function := ""
+			for i, l := range strings.Split(text, "\n") {
+				if name, ok := strings.CutPrefix(l, "func f"); ok {
+					function = "main.f" + name[:strings.IndexByte(name, '(')]
+				}
+				functionAt[i+1] = function
+			}
+			seen := 0
+			for _, l := range strings.Split(printed, "\n") {
+				if parts := strings.Split(l, "\t"); parts[0] == "TRUTH" {
+					seen++
+					line, err := strconv.Atoi(parts[1])
+					require.NoError(t, err)
+					last[functionAt[line]+" "+parts[2]] = parts[3]
+				}
+			}
+			require.Equal(t, truths, seen)
+			assert.Greater(t, len(last), 14)
+			for place, want := range last {
+				function, name, _ := strings.Cut(place, " ")
+				frame := frameNamed(t, d, d.failure.Thread, function)
+				v, ok, err := d.Variable(context.Background(), 0, d.failure.Thread, frame.Index, name)
+				require.NoError(t, err)
+				require.True(t, ok, place)
+				assert.Equal(t, want, generated.Render(v.Value), "%s, a %s", place, v.Type)
+			}
+		})
 	}
 }
