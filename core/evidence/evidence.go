@@ -105,7 +105,7 @@ func sampleOf(f *os.File, size int64) (s Sample, how packed.How, err error) {
 	if n, err := f.ReadAt(b, 0); n < len(b) {
 		return s, "", fmt.Errorf("read the beginning: %w", err)
 	}
-	if how = packed.Tell(b); how != "" {
+	if how = packed.Detect(b); how != "" {
 		if b, err = packed.Beginning(f, how, sampleSize); err != nil {
 			return s, how, err
 		}

@@ -96,11 +96,11 @@ func TestUnpackingIsBounded(t *testing.T) {
 		f, err := os.Open(path)
 		require.NoError(t, err)
 		defer f.Close()
-		_, _, err = packed.Unpack(context.Background(), f, packed.Tell(b), t.TempDir(), 1<<20, nil)
+		_, _, err = packed.Unpack(context.Background(), f, packed.Detect(b), t.TempDir(), 1<<20, nil)
 		require.ErrorIs(t, err, packed.ErrTooLarge, how)
 		ctx, stop := context.WithCancel(context.Background())
 		stop()
-		_, _, err = packed.Unpack(ctx, f, packed.Tell(b), t.TempDir(), 1<<40, nil)
+		_, _, err = packed.Unpack(ctx, f, packed.Detect(b), t.TempDir(), 1<<40, nil)
 		require.ErrorIs(t, err, context.Canceled, how)
 	}
 }

@@ -15,7 +15,7 @@ import (
 	"wraithology/core/sparse"
 )
 
-// How says how a file is compressed; empty is not at all.
+// How is the compression of a file; empty for none.
 type How string
 
 // The ways, by the standards that describe them.
@@ -24,8 +24,8 @@ const (
 	Zstandard How = "zstd" // RFC 8878
 )
 
-// Tell tells how a file is compressed by its first bytes.
-func Tell(head []byte) How {
+// Detect returns how a file is compressed, by its first bytes.
+func Detect(head []byte) How {
 	switch {
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		return Gzip
@@ -129,10 +129,10 @@ func (b *bounded) Read(p []byte) (n int, err error) {
 	if err := b.ctx.Err(); err != nil {
 		return 0, err
 	}
-	if b.left <= 0 {
-		return 0, ErrTooLarge
+	n, err = b.r.Read(p[:min(int64(len(p)), b.left+1)])
+	if int64(n) > b.left {
+		return int(b.left), ErrTooLarge
 	}
-	n, err = b.r.Read(p)
 	b.left -= int64(n)
 	return n, err
 }

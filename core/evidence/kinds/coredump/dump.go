@@ -146,7 +146,7 @@ func Open(ctx context.Context, f *os.File, o Options) (d *Dump, err error) {
 func (d *Dump) bytes(ctx context.Context, f *os.File) ([]byte, error) {
 	head := make([]byte, 64)
 	n, _ := f.ReadAt(head, 0)
-	if how := packed.Tell(head[:n]); how != "" {
+	if how := packed.Detect(head[:n]); how != "" {
 		plain, _, err := packed.Unpack(ctx, f, how, "", maxUnpacked, nil) // the dump itself says that it is cut off
 		if err != nil {
 			return nil, fmt.Errorf("unpack %s: %w", f.Name(), err)
