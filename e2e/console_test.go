@@ -72,7 +72,7 @@ func (p page) sees(expression, want string) time.Duration {
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
-	require.Contains(p.t, got, want, "%s: %s", p.who, expression)
+	require.Contains(p.t, got, want, "%s: %s; alerts: %s", p.who, expression, p.js(`[...document.querySelectorAll('[role="alert"]')].map(e => e.innerText).join('; ')`))
 	return 0
 }
 
@@ -186,7 +186,7 @@ func TestTwoPeopleInTheConsole(t *testing.T) {
 	lead.sees(text("[aria-label='Values']"), "50 of 2400: show more")
 
 	// Why a value is so, and a ledger of the call.
-	lead.js(`document.querySelector('[aria-label="why is turnedAway so"]').click()`)
+	lead.js(`document.querySelector('[aria-label="why does turnedAway have this value"]').click()`)
 	lead.sees(text("[aria-label='Origin'] [data-origin='turnedAway'] .row"), "main.go:57")
 	lead.do(chromedp.Click("#tab-ledger"), chromedp.WaitVisible(`[aria-label="new column"]`), chromedp.SendKeys(`[aria-label="new column"]`, "turnedAway\r"))
 	lead.sees(text(".sheet"), "main.go:40")

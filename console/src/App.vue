@@ -3,6 +3,7 @@ import { useDark, useToggle } from '@vueuse/core'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useSession } from './stores/session'
+import { texts } from './texts'
 
 const session = useSession()
 const route = useRoute()
@@ -20,18 +21,18 @@ async function signOut() {
 
 <template>
   <div class="page">
-    <nav v-if="session.name" class="rail" aria-label="Main">
+    <nav v-if="session.name" class="rail" :aria-label="texts.app.main">
       <div class="mark" aria-hidden="true">
         <img src="/icon.svg" alt="" width="30" height="30" />
       </div>
-      <RouterLink :to="{ name: 'cases' }" :class="{ here: route.name === 'cases' }">Cases</RouterLink>
-      <RouterLink v-if="caseName" :to="{ name: 'evidence', params: { case: caseName } }" :class="{ here: route.name === 'evidence' }">Evidence</RouterLink>
-      <RouterLink v-if="caseName" :to="{ name: 'traces', params: { case: caseName } }" :class="{ here: route.name === 'traces' }">Traces</RouterLink>
-      <span v-if="route.name === 'sitting'" class="here" aria-current="page">Sitting</span>
+      <RouterLink :to="{ name: 'cases' }" :class="{ here: route.name === 'cases' }">{{ texts.app.cases }}</RouterLink>
+      <RouterLink v-if="caseName" :to="{ name: 'evidence', params: { case: caseName } }" :class="{ here: route.name === 'evidence' }">{{ texts.app.evidence }}</RouterLink>
+      <RouterLink v-if="caseName" :to="{ name: 'traces', params: { case: caseName } }" :class="{ here: route.name === 'traces' }">{{ texts.app.traces }}</RouterLink>
+      <span v-if="route.name === 'sitting'" class="here" aria-current="page">{{ texts.app.sitting }}</span>
       <div class="foot">
-        <button type="button" @click="toggleDark()">{{ dark ? 'Light' : 'Dark' }}</button>
-        <button type="button" @click="signOut">Sign out</button>
-        <span class="who" :title="`signed in as ${session.name}`">{{ session.name }}</span>
+        <button type="button" @click="toggleDark()">{{ dark ? texts.app.light : texts.app.dark }}</button>
+        <button type="button" @click="signOut">{{ texts.app.signOut }}</button>
+        <span class="who" :title="texts.app.signedInAs(session.name)">{{ session.name }}</span>
       </div>
     </nav>
     <main>

@@ -20,7 +20,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
-	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -100,6 +100,7 @@ type suite struct {
 	args                 []string
 	took                 time.Duration
 	reached              map[int]bool
+	parts                []*suite // its tests one by one, if it is slow
 }
 
 // build builds the test programs with all faults.
@@ -146,10 +147,8 @@ const slow = 8 * time.Second
 // measure runs the test programs without a fault and finds the faults that each reaches. Slow
 // programs are split into their tests.
 func measure(ctx context.Context, suites []*suite, dir string) error {
-	var mutex sync.Mutex
 	var group errgroup.Group
 	group.SetLimit(*workers)
-	var split []*suite
 	for _, s := range suites {
 		group.Go(func() error {
 			if err := s.measure(ctx, dir); err != nil {
@@ -171,26 +170,14 @@ func measure(ctx context.Context, suites []*suite, dir string) error {
 				if err := one.measure(ctx, dir); err != nil {
 					return err
 				}
-				mutex.Lock()
-				split = append(split, one)
-				mutex.Unlock()
+				s.parts = append(s.parts, one)
 			}
 			s.reached = map[int]bool{}
 			return nil
 		})
 	}
-	if err := group.Wait(); err != nil {
-		return err
-	}
-	for _, s := range split {
-		suites[slices.IndexFunc(suites, func(o *suite) bool { return o.pkg == s.pkg })].parts(s)
-	}
-	return nil
+	return group.Wait()
 }
-
-var partsOf = map[*suite][]*suite{}
-
-func (s *suite) parts(p *suite) { partsOf[s] = append(partsOf[s], p) }
 
 func (s *suite) measure(ctx context.Context, dir string) error {
 	seen, err := os.MkdirTemp(dir, "reached")
@@ -226,9 +213,15 @@ func (s *suite) run(ctx context.Context, timeout time.Duration, env ...string) (
 	command.Dir = s.folder
 	command.Env = append(os.Environ(), env...)
 	command.WaitDelay = time.Second
+	// A fault can leave programs that the tests started; they end with the tests.
+	command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	command.Cancel = func() error { return syscall.Kill(-command.Process.Pid, syscall.SIGKILL) }
 	var out bytes.Buffer
 	command.Stdout, command.Stderr = &out, &out
 	err := command.Run()
+	if command.Process != nil {
+		_ = syscall.Kill(-command.Process.Pid, syscall.SIGKILL) // none may be left
+	}
 	return out.Bytes(), err
 }
 
@@ -247,7 +240,7 @@ func judge(ctx context.Context, faults []site, suites []*suite) []result {
 	var all []*suite
 	for _, s := range suites {
 		all = append(all, s)
-		all = append(all, partsOf[s]...)
+		all = append(all, s.parts...)
 	}
 	results := make([]result, len(faults))
 	var group errgroup.Group

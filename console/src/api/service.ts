@@ -1,4 +1,5 @@
 import createClient from 'openapi-fetch'
+import { texts } from '../texts'
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
@@ -54,12 +55,12 @@ export async function data<T>(call: Promise<{ data?: T; error?: unknown; respons
     answer = await call
   } catch (e) {
     if (e instanceof DOMException && e.name === 'AbortError') throw e
-    throw new ServiceError('The service cannot be reached. Check that wraithd runs, then try again.', 0)
+    throw new ServiceError(texts.service.unreachable, 0)
   }
   if (answer.error !== undefined || !answer.response.ok) {
     const p = (answer.error ?? {}) as Problem
     const more = (p.errors ?? []).map((e) => e.message).filter(Boolean)
-    throw new ServiceError([p.detail ?? p.title ?? 'The service failed.', ...more].join('; '), answer.response.status)
+    throw new ServiceError([p.detail ?? p.title ?? texts.service.failed, ...more].join('; '), answer.response.status)
   }
   return answer.data as T
 }

@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 import { words } from '../api/service'
 import { useFrame } from '../stores/frame'
+import { texts } from '../texts'
 
 const here = useFrame()
 const expression = ref('')
@@ -22,12 +23,12 @@ async function ask() {
 
 <template>
   <form @submit.prevent="ask">
-    <el-input v-model="expression" aria-label="expression" placeholder="an expression over the names of the frame, for example water - draught < 0.5" />
-    <el-button native-type="submit">Ask</el-button>
+    <el-input v-model="expression" :aria-label="texts.ask.label" :placeholder="texts.ask.hint" />
+    <el-button native-type="submit">{{ texts.ask.ask }}</el-button>
   </form>
   <ul>
     <li v-for="(a, i) in answers" :key="i">
-      <code>{{ a.expression }}</code> <span class="soft">at {{ a.moment }}</span> =
+      <code>{{ a.expression }}</code> <span class="soft">{{ texts.ask.at(a.moment) }}</span> =
       <code :class="{ wrong: a.wrong }">{{ a.text }}</code> <code class="soft">{{ a.type }}</code>
     </li>
   </ul>

@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import type { Frame } from '../api/service'
 import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
+import { texts } from '../texts'
 
 const here = useFrame()
 const sitting = useSitting()
@@ -30,9 +31,9 @@ function short(name: string) {
 </script>
 
 <template>
-  <section aria-label="Descent">
-    <h2>Descent <span class="soft">thread {{ here.place.thread }}</span></h2>
-    <p v-if="!rows.length" class="soft">No own code runs on this thread here. Step, or choose another moment in the lanes.</p>
+  <section :aria-label="texts.descent.title">
+    <h2>{{ texts.descent.title }} <span class="soft">{{ texts.descent.thread(here.place.thread) }}</span></h2>
+    <p v-if="!rows.length" class="soft">{{ texts.descent.none }}</p>
     <ol>
       <li v-for="(r, i) in rows" :key="i">
         <button v-if="r.frame" type="button" :class="{ chosen: r.frame.index === here.place.frame }" :aria-current="r.frame.index === here.place.frame" :data-frame="r.frame.index" @click="sitting.chooseFrame(r.frame.index)">
@@ -40,7 +41,7 @@ function short(name: string) {
           <span class="mono name" :title="r.frame.function">{{ short(r.frame.function) }}</span>
           <span class="soft mono file" :title="r.frame.file"><bdi>{{ r.frame.file ? `${r.frame.file}:${r.frame.line}` : '' }}</bdi></span>
         </button>
-        <span v-else class="soft foreign">{{ r.foreign }} foreign {{ r.foreign === 1 ? 'frame' : 'frames' }}</span>
+        <span v-else class="soft foreign">{{ texts.descent.foreign(r.foreign) }}</span>
       </li>
     </ol>
   </section>

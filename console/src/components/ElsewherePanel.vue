@@ -4,6 +4,7 @@ import type { Instant } from '../api/service'
 import { data, duration, service, words } from '../api/service'
 import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
+import { texts } from '../texts'
 
 const evidence = useEvidence()
 const here = useFrame()
@@ -25,7 +26,7 @@ watch(() => here.place.moment, load, { immediate: true })
 async function shift(name: string, seconds: string) {
   const ns = Math.round(Number(seconds) * 1e9)
   if (!Number.isFinite(ns)) {
-    trouble.value = `Invalid number of seconds: “${seconds}”.`
+    trouble.value = texts.elsewhere.invalid(seconds)
     return
   }
   try {
@@ -35,26 +36,24 @@ async function shift(name: string, seconds: string) {
     trouble.value = words(e)
   }
 }
-
-const how: Record<string, string> = { trace: 'by the trace', clock: 'by the clock', 'one-moment': 'it has no clock', unknown: 'at an unknown time: this evidence has no clock' }
 </script>
 
 <template>
   <p v-if="trouble" class="wrong" role="alert">{{ trouble }}</p>
   <p v-if="instant" class="soft">
-    <template v-if="instant.at">The same instant, <span class="mono">{{ instant.at }}</span></template><template v-else>This evidence has no time of day</template><template v-if="instant.traceID">, or trace <span class="mono">{{ instant.traceID.slice(0, 16) }}</span></template>; in the case's other evidence<template v-if="!instant.places.length">: there is none yet</template>
+    <template v-if="instant.at">{{ texts.elsewhere.instant }} <span class="mono">{{ instant.at }}</span></template><template v-else>{{ texts.elsewhere.noClock }}</template><template v-if="instant.traceID">{{ texts.elsewhere.trace }} <span class="mono">{{ instant.traceID.slice(0, 16) }}</span></template><template v-if="!instant.places.length">{{ texts.elsewhere.none }}</template>
   </p>
   <table v-if="instant?.places.length">
     <thead>
-      <tr><th>Evidence</th><th>There</th><th>Found</th><th>Away</th><th>Its clock is behind by, seconds</th></tr>
+      <tr><th>{{ texts.elsewhere.evidence }}</th><th>{{ texts.elsewhere.what }}</th><th>{{ texts.elsewhere.found }}</th><th>{{ texts.elsewhere.distance }}</th><th>{{ texts.elsewhere.behind }}</th></tr>
     </thead>
     <tbody>
       <tr v-for="p in instant.places" :key="p.evidence">
         <td><RouterLink :to="{ name: 'sitting', params: { case: evidence.path.case, evidence: p.evidence }, query: { moment: String(p.moment), thread: p.thread } }">{{ p.evidence }}@{{ p.moment }}</RouterLink></td>
         <td>{{ p.text || p.function }}</td>
-        <td>{{ how[p.by] }}</td>
+        <td>{{ texts.elsewhere.by[p.by] }}</td>
         <td class="number">{{ p.by === 'one-moment' || p.by === 'unknown' ? '' : duration(p.differenceNs) }}</td>
-        <td><input :value="p.offsetNs / 1e9" :aria-label="`seconds by which the clock of ${p.evidence} is behind`" inputmode="decimal" @change="shift(p.evidence, ($event.target as HTMLInputElement).value)" /></td>
+        <td><input :value="p.offsetNs / 1e9" :aria-label="texts.elsewhere.behindOf(p.evidence)" inputmode="decimal" @change="shift(p.evidence, ($event.target as HTMLInputElement).value)" /></td>
       </tr>
     </tbody>
   </table>

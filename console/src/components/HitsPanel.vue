@@ -6,6 +6,7 @@ import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
 import { useTrouble } from '../stores/trouble'
+import { texts } from '../texts'
 
 const checkpoints = useCheckpoints()
 const evidence = useEvidence()
@@ -15,7 +16,7 @@ const trouble = useTrouble()
 const when = ref('')
 const from = ref(0)
 const page = 100
-const kind = ref(newKinds[0]!)
+const kind = ref(newKinds[0])
 const about = ref('')
 const nth = ref('')
 const show = ref('')
@@ -32,7 +33,7 @@ watch(
 )
 
 async function add() {
-  await checkpoints.add({ on: `${kind.value.kind} ${about.value.trim()}` })
+  await checkpoints.add({ on: `${kind.value} ${about.value.trim()}` })
   if (!trouble.trouble) about.value = ''
 }
 
@@ -54,38 +55,38 @@ function time(ns: number) {
 <template>
   <div class="hits">
     <div class="list">
-      <p v-if="!checkpoints.list.length" class="soft">No checkpoints yet. <template v-if="evidence.hasLines">Click in the margin beside a line, or press <kbd>m</kbd>.</template><template v-else>Set one here: all its hits are known at once.</template></p>
+      <p v-if="!checkpoints.list.length" class="soft">{{ texts.hits.none }} <template v-if="evidence.hasLines">{{ texts.hits.noneLines[0] }} <kbd>m</kbd>{{ texts.hits.noneLines[1] }}</template><template v-else>{{ texts.hits.noneOther }}</template></p>
       <div v-for="c in checkpoints.list" :key="c.id" class="checkpoint" :class="{ chosen: c.id === checkpoints.chosen }">
-        <input type="checkbox" :checked="c.enabled" :aria-label="`checkpoint ${c.id} enabled`" @change="checkpoints.change(c, { enabled: !c.enabled })" />
+        <input type="checkbox" :checked="c.enabled" :aria-label="texts.hits.enabled(c.id)" @change="checkpoints.change(c, { enabled: !c.enabled })" />
         <button type="button" class="place mono" :title="c.text" @click="checkpoints.choose(c.id)">{{ c.label }}</button>
-        <span class="total" :data-total="c.id">{{ checkpoints.totals.get(c.id)?.toLocaleString() ?? 'no such place here' }}</span>
-        <button type="button" :aria-label="`delete checkpoint ${c.id}`" @click="checkpoints.remove(c)">delete</button>
+        <span class="total" :data-total="c.id">{{ checkpoints.totals.get(c.id)?.toLocaleString() ?? texts.hits.elsewhere }}</span>
+        <button type="button" :aria-label="texts.hits.deleteOf(c.id)" @click="checkpoints.remove(c)">{{ texts.hits.delete }}</button>
       </div>
       <form class="new" @submit.prevent="add">
-        <select v-model="kind" aria-label="kind of the new checkpoint">
-          <option v-for="k in newKinds" :key="k.kind" :value="k">{{ k.words }}</option>
+        <select v-model="kind" :aria-label="texts.hits.kind">
+          <option v-for="k in newKinds" :key="k" :value="k">{{ texts.checkpoints[k].words }}</option>
         </select>
-        <el-input v-model="about" size="small" aria-label="function or text of the new checkpoint" :placeholder="kind.about" />
-        <el-button size="small" native-type="submit">Set</el-button>
+        <el-input v-model="about" size="small" :aria-label="texts.hits.about" :placeholder="texts.checkpoints[kind].about" />
+        <el-button size="small" native-type="submit">{{ texts.hits.set }}</el-button>
       </form>
       <p v-if="checkpoints.list.length > 1" class="turn">
-        <button type="button" @click="checkpoints.switchAll(true)">enable all</button>
-        <button type="button" @click="checkpoints.switchAll(false)">disable all</button>
+        <button type="button" @click="checkpoints.switchAll(true)">{{ texts.hits.enableAll }}</button>
+        <button type="button" @click="checkpoints.switchAll(false)">{{ texts.hits.disableAll }}</button>
       </p>
     </div>
     <div v-if="checkpoints.checkpoint" class="detail">
       <form @submit.prevent="apply">
-        <label for="when">only when</label>
-        <el-input id="when" v-model="when" size="small" placeholder="a condition on the values there" />
-        <el-input v-model="nth" class="nth" size="small" aria-label="hit number" placeholder="5, every 100, last" />
-        <el-input v-model="show" class="show" size="small" aria-label="values to show at each hit" placeholder="show: water, quay.Name" />
-        <el-button size="small" native-type="submit">Apply</el-button>
-        <span v-if="checkpoints.hits" class="soft">{{ checkpoints.hits.total.toLocaleString() }} {{ checkpoints.hits.total === 1 ? 'hit' : 'hits' }}</span>
-        <span v-if="checkpoints.hits?.undecided" class="soft">, no answer at {{ checkpoints.hits.undecided }}: {{ checkpoints.hits.trouble }}</span>
+        <label for="when">{{ texts.hits.when }}</label>
+        <el-input id="when" v-model="when" size="small" :placeholder="texts.hits.whenHint" />
+        <el-input v-model="nth" class="nth" size="small" :aria-label="texts.hits.nth" :placeholder="texts.hits.nthHint" />
+        <el-input v-model="show" class="show" size="small" :aria-label="texts.hits.show" :placeholder="texts.hits.showHint" />
+        <el-button size="small" native-type="submit">{{ texts.hits.apply }}</el-button>
+        <span v-if="checkpoints.hits" class="soft">{{ texts.hits.total(checkpoints.hits.total) }}</span>
+        <span v-if="checkpoints.hits?.undecided" class="soft">{{ texts.hits.undecided(checkpoints.hits.undecided, checkpoints.hits.trouble) }}</span>
       </form>
       <ol v-if="checkpoints.hits" :start="from + 1">
         <li v-for="h in checkpoints.hits.hits" :key="h.moment">
-          <button type="button" class="hit" :class="{ chosen: h.moment === here.place.moment }" :data-moment="h.moment" @click="sitting.go({ moment: h.moment, thread: h.thread, frame: 0 }, `hit of checkpoint ${checkpoints.chosen}`)">
+          <button type="button" class="hit" :class="{ chosen: h.moment === here.place.moment }" :data-moment="h.moment" @click="sitting.go({ moment: h.moment, thread: h.thread, frame: 0 }, texts.hits.goneTo(checkpoints.chosen))">
             <span class="mono">{{ h.moment }}</span> <span class="soft">+{{ time(h.timeNs) }}</span>
             <span v-if="h.text" class="shown" :title="h.text">{{ h.text }}</span>
             <template v-for="x in h.shown ?? []" :key="x.expression">
@@ -95,9 +96,9 @@ function time(ns: number) {
         </li>
       </ol>
       <p v-if="checkpoints.hits && checkpoints.hits.total > page" class="turn">
-        <button type="button" :disabled="from === 0" @click="turn(Math.max(0, from - page))">earlier hits</button>
-        <button type="button" :disabled="from + page >= checkpoints.hits.total" @click="turn(from + page)">later hits</button>
-        <button type="button" :disabled="from + page >= checkpoints.hits.total" @click="turn(Math.floor((checkpoints.hits.total - 1) / page) * page)">last hits</button>
+        <button type="button" :disabled="from === 0" @click="turn(Math.max(0, from - page))">{{ texts.hits.earlier }}</button>
+        <button type="button" :disabled="from + page >= checkpoints.hits.total" @click="turn(from + page)">{{ texts.hits.later }}</button>
+        <button type="button" :disabled="from + page >= checkpoints.hits.total" @click="turn(Math.floor((checkpoints.hits.total - 1) / page) * page)">{{ texts.hits.last }}</button>
       </p>
     </div>
   </div>

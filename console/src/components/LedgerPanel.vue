@@ -5,6 +5,7 @@ import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
 import { useLedger } from '../stores/ledger'
 import { useSitting } from '../stores/sitting'
+import { texts } from '../texts'
 
 const checkpoints = useCheckpoints()
 const evidence = useEvidence()
@@ -14,8 +15,8 @@ const sitting = useSitting()
 const column = ref('')
 const page = 50
 const rows = computed(() => [
-  { id: 'call', label: 'the lines of this call' },
-  ...(checkpoints.checkpoint ? [{ id: 'hits', label: `the hits of checkpoint ${checkpoints.checkpoint.id}` }] : []),
+  { id: 'call', label: texts.ledger.call },
+  ...(checkpoints.checkpoint ? [{ id: 'hits', label: texts.ledger.hits(checkpoints.checkpoint.id) }] : []),
 ])
 
 function add() {
@@ -30,7 +31,7 @@ function text(markdown: boolean) {
   if (!l) return ''
   const quote = (x: string) => (markdown ? x.replace(/\|/g, '\\|') : /[",\n]/.test(x) ? `"${x.replace(/"/g, '""')}"` : x)
   const line = (cells: string[]) => (markdown ? `| ${cells.map(quote).join(' | ')} |` : cells.map(quote).join(','))
-  const head = ['moment', 'place', ...l.columns]
+  const head = [texts.ledger.moment, texts.ledger.place, ...l.columns]
   const body = l.rows.map((r) => line([String(r.moment), `${r.file}:${r.line}`, ...r.cells.map((c) => (c.error ? '?' : c.value))]))
   return [line(head), ...(markdown ? [line(head.map(() => '---'))] : []), ...body].join('\n') + '\n'
 }
@@ -46,43 +47,43 @@ function save(markdown: boolean) {
 
 <template>
   <form @submit.prevent="add">
-    <el-input v-model="column" aria-label="new column" placeholder="add a column: an expression over the names there" />
-    <el-button native-type="submit">Add</el-button>
-    <label>rows
-      <select :value="ledger.rows" aria-label="rows of the ledger" @change="ledger.chooseRows(($event.target as HTMLSelectElement).value)">
+    <el-input v-model="column" :aria-label="texts.ledger.column" :placeholder="texts.ledger.columnHint" />
+    <el-button native-type="submit">{{ texts.ledger.add }}</el-button>
+    <label>{{ texts.ledger.rows }}
+      <select :value="ledger.rows" :aria-label="texts.ledger.rowsOf" @change="ledger.chooseRows(($event.target as HTMLSelectElement).value)">
         <option v-for="r in rows" :key="r.id" :value="r.id">{{ r.label }}</option>
       </select>
     </label>
-    <button v-if="ledger.table" type="button" class="quiet" @click="save(false)">save as CSV</button>
-    <button v-if="ledger.table" type="button" class="quiet" @click="save(true)">save as Markdown</button>
+    <button v-if="ledger.table" type="button" class="quiet" @click="save(false)">{{ texts.ledger.csv }}</button>
+    <button v-if="ledger.table" type="button" class="quiet" @click="save(true)">{{ texts.ledger.markdown }}</button>
   </form>
-  <p v-if="!ledger.columns.length" class="soft">No columns yet. Add one, or choose “ledger” beside a value.</p>
+  <p v-if="!ledger.columns.length" class="soft">{{ texts.ledger.none }}</p>
   <div v-else-if="ledger.table" class="sheet">
     <table>
       <thead>
         <tr>
-          <th scope="col">moment</th>
-          <th scope="col">place</th>
+          <th scope="col">{{ texts.ledger.moment }}</th>
+          <th scope="col">{{ texts.ledger.place }}</th>
           <th v-for="c in ledger.table.columns" :key="c" scope="col">
-            <code>{{ c }}</code> <button type="button" class="link" :aria-label="`remove column ${c}`" @click="ledger.dropColumn(c)">×</button>
+            <code>{{ c }}</code> <button type="button" class="link" :aria-label="texts.ledger.remove(c)" @click="ledger.dropColumn(c)">×</button>
           </th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="r in ledger.table.rows" :key="r.moment" :class="{ here: r.moment === here.place.moment }">
-          <td><button type="button" class="link mono" @click="sitting.go({ moment: r.moment, thread: r.thread, frame: 0 }, 'ledger')">{{ r.moment }}</button></td>
+          <td><button type="button" class="link mono" @click="sitting.go({ moment: r.moment, thread: r.thread, frame: 0 }, texts.values.ledger)">{{ r.moment }}</button></td>
           <td class="mono soft">{{ r.file }}:{{ r.line }}</td>
           <td v-for="(c, i) in r.cells" :key="i" :class="{ changed: c.changed }">
             <span v-if="c.error" class="soft" :title="c.error">?</span>
-            <code v-else :title="c.value">{{ c.value }}<span v-if="c.changed" class="delta" title="differs from the row before"> Δ</span></code>
+            <code v-else :title="c.value">{{ c.value }}<span v-if="c.changed" class="delta" :title="texts.ledger.changed"> Δ</span></code>
           </td>
         </tr>
       </tbody>
     </table>
     <p class="soft">
-      {{ ledger.from + 1 }} to {{ ledger.from + ledger.table.rows.length }} of {{ ledger.table.total.toLocaleString() }}
-      <button type="button" class="link" :disabled="ledger.from === 0" @click="ledger.turn(Math.max(0, ledger.from - page))">earlier rows</button>
-      <button type="button" class="link" :disabled="ledger.from + page >= ledger.table.total" @click="ledger.turn(ledger.from + page)">later rows</button>
+      {{ texts.ledger.page(ledger.from + 1, ledger.from + ledger.table.rows.length, ledger.table.total) }}
+      <button type="button" class="link" :disabled="ledger.from === 0" @click="ledger.turn(Math.max(0, ledger.from - page))">{{ texts.ledger.earlier }}</button>
+      <button type="button" class="link" :disabled="ledger.from + page >= ledger.table.total" @click="ledger.turn(ledger.from + page)">{{ texts.ledger.later }}</button>
     </p>
   </div>
 </template>

@@ -3,6 +3,7 @@ import { ref } from 'vue'
 import type { Holders, Memory } from '../api/service'
 import { data, service, words } from '../api/service'
 import { useEvidence } from '../stores/evidence'
+import { texts } from '../texts'
 
 const evidence = useEvidence()
 const address = ref('')
@@ -46,14 +47,14 @@ function characters(value: string) {
 
 <template>
   <form @submit.prevent="show(address.trim())">
-    <el-input v-model="address" aria-label="address" placeholder="an address, for example 0x7ffe1c40" />
-    <el-button native-type="submit">Show</el-button>
-    <el-button :disabled="!memory" @click="hold">Who holds it</el-button>
+    <el-input v-model="address" :aria-label="texts.memory.label" :placeholder="texts.memory.hint" />
+    <el-button native-type="submit">{{ texts.memory.show }}</el-button>
+    <el-button :disabled="!memory" @click="hold">{{ texts.memory.holders }}</el-button>
     <span v-if="memory" class="soft">{{ memory.what }}</span>
   </form>
   <p v-if="trouble" class="trouble" role="alert">{{ trouble }}</p>
   <template v-if="holders">
-    <p class="soft">{{ holders.total.toLocaleString() }} {{ holders.total === 1 ? 'place holds' : 'places hold' }} {{ address }}</p>
+    <p class="soft">{{ texts.memory.held(holders.total, address) }}</p>
     <ul>
       <li v-for="w in holders.holders" :key="w.address">
         <button type="button" class="link mono" @click="show(w.address)">{{ w.address }}</button>
@@ -71,7 +72,7 @@ function characters(value: string) {
     </li>
     <li v-if="memory.why" class="soft">{{ memory.why }}</li>
   </ul>
-  <p v-else class="soft">Every address in the values, the registers and here can be looked at.</p>
+  <p v-else class="soft">{{ texts.memory.none }}</p>
 </template>
 
 <style scoped>

@@ -6,6 +6,7 @@ import { data, duration, service, words } from '../api/service'
 import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
+import { texts } from '../texts'
 
 const evidence = useEvidence()
 const here = useFrame()
@@ -36,20 +37,20 @@ watch(
 /** Goes to where a message was said, which may be in other evidence. */
 function go(m: Messages['messages'][number]) {
   if (m.evidence) void router.push({ name: 'sitting', params: { case: evidence.path.case, evidence: m.evidence }, query: { moment: String(m.moment), thread: m.thread } })
-  else void sitting.go({ moment: m.moment, thread: m.thread, frame: 0 }, 'message')
+  else void sitting.go({ moment: m.moment, thread: m.thread, frame: 0 }, texts.messages.goneTo)
 }
 </script>
 
 <template>
-  <div ref="holder" class="messages" aria-label="Messages around the moment">
-    <fieldset class="whose">
-      <legend class="unseen">whose messages</legend>
-      <label><input v-model="of" type="radio" value="all" /> of all</label>
-      <label><input v-model="of" type="radio" value="trace" /> of the trace, in all evidence</label>
-      <label><input v-model="of" type="radio" value="thread" /> of the thread</label>
+  <div ref="holder" class="messages" :aria-label="texts.messages.title">
+    <fieldset class="of">
+      <legend class="unseen">{{ texts.messages.of }}</legend>
+      <label><input v-model="of" type="radio" value="all" /> {{ texts.messages.all }}</label>
+      <label><input v-model="of" type="radio" value="trace" /> {{ texts.messages.trace }}</label>
+      <label><input v-model="of" type="radio" value="thread" /> {{ texts.messages.thread }}</label>
     </fieldset>
     <p v-if="trouble" class="wrong" role="alert">{{ trouble }}</p>
-    <p v-if="list && !list.messages.length" class="soft">Nothing was said around this moment.</p>
+    <p v-if="list && !list.messages.length" class="soft">{{ texts.messages.none }}</p>
     <button v-for="(m, i) in list?.messages" :key="`${m.evidence}@${m.moment}`" type="button" class="row" :class="{ here: i === list?.here }" @click="go(m)">
       <span class="mono soft number">{{ m.timeNs < 0 ? '−' : '+' }}{{ duration(Math.abs(m.timeNs)) }}</span>
       <span class="mono soft"><template v-if="m.evidence">{{ m.evidence }}: </template>{{ m.function }} #{{ m.thread }}</span>
@@ -65,7 +66,7 @@ function go(m: Messages['messages'][number]) {
 .messages {
   background: var(--fog-0);
 }
-.whose {
+.of {
   position: sticky;
   z-index: 2;
   top: 0;
@@ -77,7 +78,7 @@ function go(m: Messages['messages'][number]) {
   border: 0;
 }
 /* Below the tabs. */
-.messages:not(.source) .whose {
+.messages:not(.source) .of {
   top: 30px;
 }
 .unseen {

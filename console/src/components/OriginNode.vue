@@ -3,36 +3,28 @@ import { computed, ref } from 'vue'
 import type { Origin } from '../api/service'
 import { useLookups } from '../stores/lookups'
 import { useSitting } from '../stores/sitting'
+import { texts } from '../texts'
 
 const props = defineProps<{ node: Origin; depth: number }>()
 const lookups = useLookups()
 const sitting = useSitting()
 const folded = ref(props.depth > 14)
 
-const words: Record<string, string> = {
-  write: 'written',
-  argument: 'passed as an argument',
-  result: 'returned',
-  constant: 'a constant',
-  input: 'an input',
-  unrecorded: 'nothing more is known',
-  repeat: 'see above',
-}
 const leads = computed(() => props.node.kind !== 'constant' && props.node.kind !== 'input')
 </script>
 
 <template>
   <li :data-origin="node.name" :data-line="node.line">
     <div class="row">
-      <button v-if="node.from.length" type="button" :aria-expanded="!folded" :aria-label="`what ${node.name} came from`" @click="folded = !folded">{{ folded ? '+' : '–' }}</button>
+      <button v-if="node.from.length" type="button" :aria-expanded="!folded" :aria-label="texts.origin.from(node.name)" @click="folded = !folded">{{ folded ? '+' : '–' }}</button>
       <span v-else class="pad"></span>
       <code class="name">{{ node.name }}</code>
       <code v-if="node.value && node.value !== node.name" class="text" :title="node.value">{{ node.value }}</code>
-      <span class="soft">{{ words[node.kind] ?? node.kind }}<template v-if="node.note">: {{ node.note }}</template></span>
-      <button v-if="leads" type="button" class="place mono" :title="`${node.function}, moment ${node.moment}`" @click="sitting.go({ moment: node.moment, thread: node.thread, frame: 0 }, `origin of ${node.name}`)">
+      <span class="soft">{{ texts.origin.kinds[node.kind] ?? node.kind }}<template v-if="node.note">: {{ node.note }}</template></span>
+      <button v-if="leads" type="button" class="place mono" :title="texts.origin.place(node.function, node.moment)" @click="sitting.go({ moment: node.moment, thread: node.thread, frame: 0 }, texts.origin.goneTo(node.name))">
         {{ node.file }}:{{ node.line }} @{{ node.moment }}
       </button>
-      <button v-if="node.more" type="button" class="place" @click="lookups.explain(node.asked.path, { moment: node.asked.moment, thread: node.asked.thread, frame: node.asked.frame })">go on from here</button>
+      <button v-if="node.more" type="button" class="place" @click="lookups.explain(node.asked.path, { moment: node.asked.moment, thread: node.asked.thread, frame: node.asked.frame })">{{ texts.origin.more }}</button>
     </div>
     <ul v-if="!folded && node.from.length">
       <OriginNode v-for="(n, i) in node.from" :key="i" :node="n" :depth="depth + 1" />

@@ -2,6 +2,7 @@
 import { ref, watch } from 'vue'
 import { useLookups } from '../stores/lookups'
 import OriginNode from './OriginNode.vue'
+import { texts } from '../texts'
 
 const lookups = useLookups()
 const path = ref('')
@@ -16,11 +17,11 @@ watch(
 
 <template>
   <form @submit.prevent="lookups.explain(path.trim())">
-    <el-input v-model="path" aria-label="value to explain" placeholder="a variable, field or element of the frame, for example quay.Depth" />
-    <el-button native-type="submit">Ask why</el-button>
+    <el-input v-model="path" :aria-label="texts.origin.label" :placeholder="texts.origin.hint" />
+    <el-button native-type="submit">{{ texts.origin.ask }}</el-button>
   </form>
-  <p v-if="!lookups.origin" class="soft">Name a value, or choose “why” beside one. Its writes are followed back to the inputs.</p>
-  <ul v-else aria-label="Origin">
+  <p v-if="!lookups.origin" class="soft">{{ texts.origin.none }}</p>
+  <ul v-else :aria-label="texts.origin.title">
     <OriginNode :key="lookups.origin.name + lookups.origin.moment" :node="lookups.origin" :depth="0" />
   </ul>
 </template>

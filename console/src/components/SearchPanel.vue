@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 import { useLookups } from '../stores/lookups'
 import { useSitting } from '../stores/sitting'
+import { texts } from '../texts'
 
 const lookups = useLookups()
 const sitting = useSitting()
@@ -17,20 +18,20 @@ function search(at: number) {
 
 <template>
   <form @submit.prevent="search(0)">
-    <el-input id="search" v-model="text" aria-label="value to find" placeholder="a number that is equal, or a text that a value has in it" />
-    <el-button native-type="submit">Find</el-button>
-    <span v-if="lookups.found" class="soft">found at {{ lookups.found.total.toLocaleString() }} {{ lookups.found.total === 1 ? 'place' : 'places' }}</span>
+    <el-input id="search" v-model="text" :aria-label="texts.search.label" :placeholder="texts.search.hint" />
+    <el-button native-type="submit">{{ texts.search.find }}</el-button>
+    <span v-if="lookups.found" class="soft">{{ texts.search.total(lookups.found.total) }}</span>
   </form>
-  <p v-if="!lookups.found" class="soft">Every recorded value is searched.</p>
+  <p v-if="!lookups.found" class="soft">{{ texts.search.none }}</p>
   <ul v-else>
     <li v-for="f in lookups.found.found" :key="f.moment + f.name">
-      <button type="button" class="link mono" @click="sitting.go({ moment: f.moment, thread: f.thread, frame: 0 }, 'found')">{{ f.moment }}</button>
+      <button type="button" class="link mono" @click="sitting.go({ moment: f.moment, thread: f.thread, frame: 0 }, texts.search.goneTo)">{{ f.moment }}</button>
       <code class="name">{{ f.name }}</code> <code :title="f.value">{{ f.value }}</code> <span class="soft mono">{{ f.file }}:{{ f.line }}</span>
     </li>
   </ul>
   <p v-if="lookups.found && lookups.found.total > page">
-    <button type="button" class="link" :disabled="from === 0" @click="search(Math.max(0, from - page))">earlier places</button>
-    <button type="button" class="link" :disabled="from + page >= lookups.found.total" @click="search(from + page)">later places</button>
+    <button type="button" class="link" :disabled="from === 0" @click="search(Math.max(0, from - page))">{{ texts.search.earlier }}</button>
+    <button type="button" class="link" :disabled="from + page >= lookups.found.total" @click="search(from + page)">{{ texts.search.later }}</button>
   </p>
 </template>
 

@@ -5,6 +5,7 @@ import { makePage, showFile, showMarks } from '../source/page'
 import { useCheckpoints } from '../stores/checkpoints'
 import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
+import { texts } from '../texts'
 
 const checkpoints = useCheckpoints()
 const evidence = useEvidence()
@@ -40,10 +41,10 @@ watch(() => [here.frames, here.place, here.values, checkpoints.list, checkpoints
 </script>
 
 <template>
-  <section aria-label="Page">
+  <section :aria-label="texts.source.title">
     <h2>
-      <code>{{ here.file || 'no source text' }}</code>
-      <span v-if="here.frame" class="soft">{{ here.frame.function }}, line {{ here.frame.line }}<template v-if="here.place.frame > 0">, a caller</template></span>
+      <code>{{ here.file || texts.source.none }}</code>
+      <span v-if="here.frame" class="soft">{{ texts.source.place(here.frame.function, here.frame.line, here.place.frame > 0) }}</span>
     </h2>
     <div ref="holder" class="text"></div>
   </section>

@@ -6,6 +6,7 @@ import { data, duration, service, words } from '../api/service'
 import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
+import { texts } from '../texts'
 
 const evidence = useEvidence()
 const here = useFrame()
@@ -39,7 +40,7 @@ async function follow(link: { traceID: string; spanID: string }) {
       const x = there.spans.find((y) => y.spanID === link.spanID) ?? (t === found.traces[found.traces.length - 1] ? there.spans[0] : undefined)
       if (x) {
         trouble.value = ''
-        if (t.evidence === evidence.path.evidence) await sitting.go({ moment: x.moment, thread: x.thread, frame: 0 }, 'link')
+        if (t.evidence === evidence.path.evidence) await sitting.go({ moment: x.moment, thread: x.thread, frame: 0 }, texts.spans.goneToLink)
         else await router.push({ name: 'sitting', params: path, query: { moment: String(x.moment), thread: x.thread } })
         return
       }
@@ -84,30 +85,30 @@ function name(x: Spans['spans'][number]) {
 </script>
 
 <template>
-  <div class="spans" aria-label="Spans of the trace">
+  <div class="spans" :aria-label="texts.spans.title">
     <p v-if="trouble" class="soft">{{ trouble }}</p>
     <template v-if="list">
       <p class="about">
-        <b>Trace</b> <code>{{ list.trace.traceID }}</code>, {{ duration(list.trace.durationNs) }}, {{ list.trace.spans.toLocaleString() }} {{ list.trace.spans === 1 ? 'span' : 'spans' }}, <span :class="{ wrong: list.trace.status === 'error' }">{{ list.trace.status }}</span>
+        <b>{{ texts.spans.trace }}</b> <code>{{ list.trace.traceID }}</code>{{ texts.spans.about(duration(list.trace.durationNs), list.trace.spans) }}<span :class="{ wrong: list.trace.status === 'error' }">{{ list.trace.status }}</span>
       </p>
       <p v-if="parts.length" class="about">
-        Other parts of it are in
-        <template v-for="(t, i) in parts" :key="t.evidence"><template v-if="i">, </template><RouterLink :to="{ name: 'sitting', params: { case: evidence.path.case, evidence: t.evidence }, query: { moment: String(t.moment) } }">{{ t.evidence }}</RouterLink> ({{ t.spans.toLocaleString() }} {{ t.spans === 1 ? 'span' : 'spans' }})</template>
+        {{ texts.spans.parts }}
+        <template v-for="(t, i) in parts" :key="t.evidence"><template v-if="i">, </template><RouterLink :to="{ name: 'sitting', params: { case: evidence.path.case, evidence: t.evidence }, query: { moment: String(t.moment) } }">{{ t.evidence }}</RouterLink> {{ texts.spans.part(t.spans) }}</template>
       </p>
-      <div class="row head soft"><span>span</span><span></span><span class="number">took</span><span class="number" title="time in which no child ran">own</span><span class="number" title="its share in the critical path">critical</span></div>
+      <div class="row head soft"><span>{{ texts.spans.span }}</span><span></span><span class="number">{{ texts.spans.took }}</span><span class="number" :title="texts.spans.ownHint">{{ texts.spans.own }}</span><span class="number" :title="texts.spans.criticalHint">{{ texts.spans.critical }}</span></div>
       <template v-for="x in list.spans" :key="x.spanID + x.moment">
-      <button type="button" class="row" :class="{ current: x === current }" :title="x.statusMessage" @click="sitting.go({ moment: x.moment, thread: x.thread, frame: 0 }, 'span')">
-        <span class="name" :style="{ paddingLeft: `${Math.min(x.depth, 12) * 12}px` }"><span class="notch" :class="{ none: x.status !== 'error' }" aria-hidden="true"></span>{{ name(x) }}<span v-if="x.status === 'error'" class="unseen">, error</span></span>
+      <button type="button" class="row" :class="{ current: x === current }" :title="x.statusMessage" @click="sitting.go({ moment: x.moment, thread: x.thread, frame: 0 }, texts.spans.goneTo)">
+        <span class="name" :style="{ paddingLeft: `${Math.min(x.depth, 12) * 12}px` }"><span class="notch" :class="{ none: x.status !== 'error' }" aria-hidden="true"></span>{{ name(x) }}<span v-if="x.status === 'error'" class="unseen">{{ texts.spans.error }}</span></span>
         <span class="bar" aria-hidden="true"><i :style="at(x)" :class="{ wrong: x.status === 'error', critical: x.criticalNs > 0 }"></i></span>
         <span class="number">{{ duration(x.durationNs) }}</span>
         <span class="number">{{ duration(x.selfNs) }}</span>
         <span class="number">{{ x.criticalNs ? duration(x.criticalNs) : '' }}</span>
       </button>
       <p v-for="l in x.links" :key="l.traceID + l.spanID" class="links soft" :style="{ paddingLeft: `${31 + Math.min(x.depth, 12) * 12}px` }">
-        links to <button type="button" class="link" @click="follow(l)">trace <code>{{ l.traceID.slice(0, 16) }}</code></button>
+        {{ texts.spans.links }} <button type="button" class="link" @click="follow(l)">{{ texts.spans.link }} <code>{{ l.traceID.slice(0, 16) }}</code></button>
       </p>
       </template>
-      <p v-if="list.spans.length < list.trace.spans" class="soft">{{ (list.trace.spans - list.spans.length).toLocaleString() }} more spans</p>
+      <p v-if="list.spans.length < list.trace.spans" class="soft">{{ texts.spans.more(list.trace.spans - list.spans.length) }}</p>
     </template>
   </div>
 </template>

@@ -5,6 +5,7 @@ import { data, service, words } from '../api/service'
 import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
+import { texts } from '../texts'
 
 const evidence = useEvidence()
 const here = useFrame()
@@ -30,13 +31,13 @@ watch(
 /** Where a group is: its own code, or what is innermost. */
 function where(g: Groups['groups'][number]) {
   const f = g.frames.find((x) => x.own) ?? g.frames[0]
-  return f ? `${f.function}${f.file ? `, ${f.file.split('/').pop()}:${f.line}` : ''}` : 'no stack'
+  return f ? `${f.function}${f.file ? `, ${f.file.split('/').pop()}:${f.line}` : ''}` : texts.threads.noStack
 }
 </script>
 
 <template>
   <p v-if="trouble" class="trouble" role="alert">{{ trouble }}</p>
-  <p v-if="groups" class="soft">{{ groups.total.toLocaleString() }} {{ groups.total === 1 ? 'thread' : 'threads' }}, {{ groups.groups.length }} different {{ groups.groups.length === 1 ? 'stack' : 'stacks' }}</p>
+  <p v-if="groups" class="soft">{{ texts.threads.total(groups.total, groups.groups.length) }}</p>
   <ul v-if="groups">
     <li v-for="g in groups.groups" :key="g.threads[0]">
       <b class="number">{{ g.count.toLocaleString() }}</b>
@@ -44,7 +45,7 @@ function where(g: Groups['groups'][number]) {
       <code class="where" :title="where(g)">{{ where(g) }}</code>
       <span class="ids">
         <button v-for="t in g.threads.slice(0, shown)" :key="t" type="button" class="link mono" :class="{ here: t === here.place.thread }" @click="sitting.go({ moment: 0, thread: t, frame: Math.max(0, g.frames.findIndex((x) => x.own)) })">{{ t }}</button>
-        <span v-if="g.count > shown" class="soft">and {{ (g.count - shown).toLocaleString() }} more</span>
+        <span v-if="g.count > shown" class="soft">{{ texts.threads.more(g.count - shown) }}</span>
       </span>
     </li>
   </ul>

@@ -7,6 +7,7 @@ import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
 import { useTrouble } from '../stores/trouble'
+import { texts } from '../texts'
 
 const checkpoints = useCheckpoints()
 const evidence = useEvidence()
@@ -146,7 +147,7 @@ useResizeObserver(box, ([entry]) => {
 onMounted(draw)
 watch([() => evidence.lanes, () => here.place, () => checkpoints.hits, () => checkpoints.density, () => sitting.state, () => evidence.peek, width, dark], () => nextTick(draw))
 
-const spoken = computed(() => `Time lanes of ${shown.value.length} threads; moment ${here.place.moment} of ${evidence.moments}`)
+const spoken = computed(() => texts.lanes.spoken(shown.value.length, here.place.moment, evidence.moments))
 const hidden = computed(() => (evidence.lanes?.lanes.length ?? 0) - shown.value.length)
 </script>
 
@@ -163,9 +164,9 @@ const hidden = computed(() => (evidence.lanes?.lanes.length ?? 0) - shown.value.
       @pointerup="dragging = false"
     ></canvas>
     <span class="scale soft">
-      <template v-if="evidence.lanes">moments {{ evidence.lanes.from.toLocaleString() }} to {{ (evidence.lanes.to - 1).toLocaleString() }}</template>
-      <template v-if="hidden > 0">, {{ hidden }} more threads</template>
-      <button v-if="evidence.lanes && evidence.lanes.to - evidence.lanes.from < evidence.moments" type="button" @click="reload(0, 0)">show all</button>
+      <template v-if="evidence.lanes">{{ texts.lanes.range(evidence.lanes.from, evidence.lanes.to - 1) }}</template>
+      <template v-if="hidden > 0">{{ texts.lanes.hidden(hidden) }}</template>
+      <button v-if="evidence.lanes && evidence.lanes.to - evidence.lanes.from < evidence.moments" type="button" @click="reload(0, 0)">{{ texts.lanes.all }}</button>
     </span>
   </div>
 </template>

@@ -7,6 +7,7 @@ import { useLedger } from '../stores/ledger'
 import { useLookups } from '../stores/lookups'
 import { useSitting } from '../stores/sitting'
 import { useTrouble } from '../stores/trouble'
+import { texts } from '../texts'
 
 const props = defineProps<{ value: Variable; types: boolean; was?: string }>()
 const checkpoints = useCheckpoints()
@@ -19,13 +20,6 @@ const open = ref(false)
 const parts = ref<Variable[]>([])
 const page = 50
 
-const states: Record<string, string> = {
-  unassigned: 'not assigned yet',
-  leftover: 'uninitialised: holds garbage from earlier use of the memory',
-  'optimised-away': 'optimised away',
-  unrecorded: 'not recorded',
-  redacted: 'redacted',
-}
 const known = computed(() => props.value.state === 'known')
 /** The value's path, as questions take it. */
 const name = computed(() => props.value.path)
@@ -54,23 +48,23 @@ watch(
 <template>
   <div class="value">
     <div class="row" :class="{ changed }" :data-name="name">
-      <button v-if="value.count" type="button" :aria-expanded="open" :aria-label="`parts of ${value.name}`" @click="toggle">{{ open ? '–' : '+' }}</button>
+      <button v-if="value.count" type="button" :aria-expanded="open" :aria-label="texts.values.parts(value.name)" @click="toggle">{{ open ? '–' : '+' }}</button>
       <span v-else class="pad"></span>
       <code class="name">{{ value.name }}</code>
       <code v-if="types" class="soft">{{ value.type }}</code>
-      <span v-if="changed" class="delta" title="changed in this step">Δ</span>
+      <span v-if="changed" class="delta" :title="texts.values.changed">Δ</span>
       <code v-if="known" class="text" :title="value.value">{{ value.value }}</code>
-      <i v-else class="soft">{{ states[value.state] }}</i>
+      <i v-else class="soft">{{ texts.values.states[value.state] }}</i>
       <span class="acts">
-        <button type="button" :aria-label="`why is ${name} so`" @click="lookups.explain(name)">why</button>
-        <button type="button" :aria-label="`checkpoint on writes to ${name}`" @click="checkpoints.watchWrites(name)">writes</button>
-        <button type="button" :aria-label="`add ${name} to the ledger`" @click="ledger.addColumn(name)">ledger</button>
+        <button type="button" :aria-label="texts.values.whyOf(name)" @click="lookups.explain(name)">{{ texts.values.why }}</button>
+        <button type="button" :aria-label="texts.values.writesOf(name)" @click="checkpoints.watchWrites(name)">{{ texts.values.writes }}</button>
+        <button type="button" :aria-label="texts.values.ledgerOf(name)" @click="ledger.addColumn(name)">{{ texts.values.ledger }}</button>
       </span>
-      <button v-if="value.written >= 0" type="button" class="written" :title="`written at moment ${value.written}`" @click="sitting.goTo(value.written)">@{{ value.written }}</button>
+      <button v-if="value.written >= 0" type="button" class="written" :title="texts.values.written(value.written)" @click="sitting.goTo(value.written)">@{{ value.written }}</button>
     </div>
     <div v-if="open" class="parts">
       <ValueRow v-for="p in parts" :key="p.name" :value="p" :types="types" />
-      <button v-if="parts.length < value.count" type="button" class="more" @click="more(parts.length)">{{ parts.length }} of {{ value.count }}: show more</button>
+      <button v-if="parts.length < value.count" type="button" class="more" @click="more(parts.length)">{{ texts.values.more(parts.length, value.count) }}</button>
     </div>
   </div>
 </template>

@@ -3,16 +3,16 @@ import { ref, watch } from 'vue'
 import type { Variable } from '../api/service'
 import { useFrame } from '../stores/frame'
 import ValueRow from './ValueRow.vue'
+import { texts } from '../texts'
 
 const here = useFrame()
 const types = ref(false)
-const scopes: Record<string, string> = { parameter: 'parameters', return: 'results', local: 'locals', global: 'globals', register: 'registers' }
 const groups = ref<{ scope: string; list: Variable[] }[]>([])
 
 watch(
   () => here.values,
   (list) => {
-    groups.value = Object.keys(scopes)
+    groups.value = Object.keys(texts.values.scopes)
       .map((scope) => ({ scope, list: list.filter((v) => v.scope === scope) }))
       .filter((g) => g.list.length)
   },
@@ -21,14 +21,14 @@ watch(
 </script>
 
 <template>
-  <section aria-label="Values">
+  <section :aria-label="texts.values.title">
     <h2>
-      Values <span class="soft">frame {{ here.place.frame }}</span>
-      <label><input v-model="types" type="checkbox" /> types</label>
+      {{ texts.values.title }} <span class="soft">{{ texts.values.frame(here.place.frame) }}</span>
+      <label><input v-model="types" type="checkbox" /> {{ texts.values.types }}</label>
     </h2>
-    <p v-if="!groups.length" class="soft">No names are in scope here.</p>
+    <p v-if="!groups.length" class="soft">{{ texts.values.none }}</p>
     <div v-for="g in groups" :key="g.scope">
-      <h3>{{ scopes[g.scope] }}</h3>
+      <h3>{{ texts.values.scopes[g.scope] }}</h3>
       <ValueRow v-for="v in g.list" :key="v.name" :value="v" :types="types" :was="here.before.get(v.name)" />
     </div>
   </section>

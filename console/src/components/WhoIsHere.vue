@@ -3,26 +3,23 @@ import { computed } from 'vue'
 import type { Mode } from '../api/service'
 import { personColour, personLetter } from '../source/people'
 import { useSitting } from '../stores/sitting'
+import { texts } from '../texts'
 
 const sitting = useSitting()
 const here = computed(() => sitting.state?.here ?? [])
-const modes: { mode: Mode; text: string; hint: string }[] = [
-  { mode: 'lead', text: 'lead', hint: 'take everybody along' },
-  { mode: 'follow', text: 'follow', hint: 'go where the lead goes' },
-  { mode: 'roam', text: 'roam', hint: 'look around alone' },
-]
+const modes: Mode[] = ['lead', 'follow', 'roam']
 </script>
 
 <template>
   <div class="who">
-    <ul aria-label="Who is here">
+    <ul :aria-label="texts.who.title">
       <li v-for="p in here" :key="p.name" :data-person="p.name">
         <span class="badge" :style="{ background: personColour(p.name) }" aria-hidden="true">{{ personLetter(p.name) }}</span>
-        {{ p.name }} <span class="soft">{{ p.mode === 'lead' ? 'leads' : p.mode === 'follow' ? 'follows' : `roams at ${p.place.moment}` }}</span>
+        {{ p.name }} <span class="soft">{{ p.mode === 'lead' ? texts.who.leads : p.mode === 'follow' ? texts.who.follows : texts.who.roams(p.place.moment) }}</span>
       </li>
     </ul>
-    <span class="modes" role="radiogroup" aria-label="How I take part">
-      <button v-for="m in modes" :id="`mode-${m.mode}`" :key="m.mode" type="button" role="radio" :aria-checked="sitting.mode === m.mode" :title="m.hint" @click="sitting.setMode(m.mode)">{{ m.text }}</button>
+    <span class="modes" role="radiogroup" :aria-label="texts.who.mode">
+      <button v-for="m in modes" :id="`mode-${m}`" :key="m" type="button" role="radio" :aria-checked="sitting.mode === m" :title="texts.who.modes[m].hint" @click="sitting.setMode(m)">{{ texts.who.modes[m].text }}</button>
     </span>
   </div>
 </template>

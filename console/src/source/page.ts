@@ -6,6 +6,7 @@ import { Decoration, EditorView, GutterMarker, WidgetType, gutter, lineNumbers }
 import type { DecorationSet } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import type { Variable } from '../api/service'
+import { texts } from '../texts'
 import { valuesBeside } from './beside'
 
 export interface Mark {
@@ -59,7 +60,7 @@ class Pennant extends GutterMarker {
     const count = document.createElement('span')
     count.textContent = total === undefined ? '' : total.toLocaleString()
     e.append(count)
-    e.title = `checkpoint${enabled ? '' : ', disabled'}${condition ? ', with a condition' : ''}${total === undefined ? '' : `, ${total} hits`}`
+    e.title = texts.checkpoints.mark(enabled, condition, total)
     return e
   }
 }
@@ -142,7 +143,7 @@ export function makePage(parent: HTMLElement, onMargin: (line: number) => void):
       extensions: [
         EditorState.readOnly.of(true),
         EditorView.editable.of(false),
-        EditorView.contentAttributes.of({ 'aria-label': 'source text', tabindex: '0' }),
+        EditorView.contentAttributes.of({ 'aria-label': texts.source.text, tabindex: '0' }),
         gutter({
           class: 'cm-marks',
           markers: (v) => v.state.field(shown).gutter,

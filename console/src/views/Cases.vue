@@ -3,6 +3,7 @@ import { onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import type { Case } from '../api/service'
 import { data, service, words } from '../api/service'
+import { texts } from '../texts'
 
 const router = useRouter()
 const cases = ref<Case[]>()
@@ -33,23 +34,23 @@ onMounted(load)
 
 <template>
   <section class="sheet">
-    <h1>Cases</h1>
+    <h1>{{ texts.cases.title }}</h1>
     <p v-if="trouble" role="alert" class="trouble">{{ trouble }}</p>
-    <p v-if="cases && !cases.length">You are in no case yet. Open one below, or ask the person who leads one to add you.</p>
+    <p v-if="cases && !cases.length">{{ texts.cases.none }}</p>
     <ul v-if="cases?.length">
       <li v-for="c in cases" :key="c.name">
         <RouterLink :to="{ name: 'evidence', params: { case: c.name } }">{{ c.title }}</RouterLink>
         <code>{{ c.name }}</code>
-        <span class="soft">you: {{ c.role }}</span>
-        <span class="soft">{{ c.members.map((m) => `${m.name} (${m.role})`).join(', ') }}</span>
-        <time class="soft" :datetime="c.created">opened {{ new Date(c.created).toLocaleString() }}</time>
+        <span class="soft">{{ texts.cases.role(c.role) }}</span>
+        <span class="soft">{{ texts.cases.members(c.members) }}</span>
+        <time class="soft" :datetime="c.created">{{ texts.cases.opened(c.created) }}</time>
       </li>
     </ul>
-    <h2>Open a case</h2>
+    <h2>{{ texts.cases.open }}</h2>
     <form @submit.prevent="open">
-      <div><label for="case-name">Short name, for links</label><el-input id="case-name" v-model="name" placeholder="lower-case letters, digits, hyphens" /></div>
-      <div><label for="case-title">What it is about</label><el-input id="case-title" v-model="title" /></div>
-      <el-button native-type="submit" type="primary" :disabled="!name.trim()">Open the case</el-button>
+      <div><label for="case-name">{{ texts.cases.name }}</label><el-input id="case-name" v-model="name" :placeholder="texts.cases.nameHint" /></div>
+      <div><label for="case-title">{{ texts.cases.about }}</label><el-input id="case-title" v-model="title" /></div>
+      <el-button native-type="submit" type="primary" :disabled="!name.trim()">{{ texts.cases.submit }}</el-button>
     </form>
   </section>
 </template>

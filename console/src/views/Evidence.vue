@@ -4,6 +4,7 @@ import { computed, onMounted, ref } from 'vue'
 import type { Artifact, Case, Evidence, Sender } from '../api/service'
 import { data, service, words } from '../api/service'
 import { useSession } from '../stores/session'
+import { texts } from '../texts'
 
 const props = defineProps<{ case: string }>()
 const session = useSession()
@@ -46,7 +47,7 @@ function paste() {
 
 async function makeSender() {
   try {
-    sender.value = await data(service.POST('/api/cases/{case}/senders', { params: { path: { case: props.case } }, body: { label: `made by ${session.name} in the console` } }))
+    sender.value = await data(service.POST('/api/cases/{case}/senders', { params: { path: { case: props.case } }, body: { label: texts.evidence.senderLabel(session.name) } }))
   } catch (e) {
     trouble.value = words(e)
   }
@@ -68,7 +69,7 @@ function keep(as: 'evidence' | 'artifacts', name: string, f: Blob) {
   request.onloadend = () => {
     sending.value = undefined
     if (request.status !== 201) {
-      trouble.value = request.status ? (JSON.parse(request.responseText).detail ?? 'The upload failed.') : 'The upload broke off. Nothing was kept; send the file again.'
+      trouble.value = request.status ? (JSON.parse(request.responseText).detail ?? texts.evidence.uploadFailed) : texts.evidence.uploadBroke
     }
     void load()
     resume()
@@ -87,27 +88,27 @@ onMounted(load)
 <template>
   <section class="sheet">
     <h1>{{ about?.title ?? props.case }}</h1>
-    <p v-if="about" class="soft">{{ about.members.map((m) => `${m.name} (${m.role})`).join(', ') }}</p>
+    <p v-if="about" class="soft">{{ texts.cases.members(about.members) }}</p>
     <p v-if="trouble" role="alert" class="trouble">{{ trouble }}</p>
     <p v-if="list && !list.length">
-      No evidence yet. Record a program with <code>wraith record -o run.wraith -- go test ./...</code> and add the file here<span v-if="!mayAdd">; a member of the case can do that</span>.
+      {{ texts.evidence.noneRecord }} <code>{{ texts.evidence.record }}</code> {{ mayAdd ? texts.evidence.noneAdd : texts.evidence.noneViewer }}
     </p>
     <table v-if="list?.length">
       <thead>
-        <tr><th>Evidence, newest first</th><th>Program</th><th>How it ended</th><th>Moments</th><th>Size</th><th>Ran</th><th>Host</th></tr>
+        <tr><th>{{ texts.evidence.name }}</th><th>{{ texts.evidence.program }}</th><th>{{ texts.evidence.outcome }}</th><th>{{ texts.evidence.moments }}</th><th>{{ texts.evidence.size }}</th><th>{{ texts.evidence.ran }}</th><th>{{ texts.evidence.host }}</th></tr>
       </thead>
       <tbody>
         <tr v-for="e in list" :key="e.name">
           <td>
             <RouterLink v-if="e.state === 'ready' && e.moments" :to="{ name: 'sitting', params: { case: props.case, evidence: e.name } }">{{ e.name }}</RouterLink>
             <b v-else>{{ e.name }}</b>
-            <div class="soft">by {{ e.by }}, {{ new Date(e.uploaded).toLocaleString() }}</div>
+            <div class="soft">{{ texts.evidence.by(e.by, e.uploaded) }}</div>
           </td>
           <td>{{ e.program }}<div class="mono soft" :title="e.buildID">{{ e.buildID.slice(0, 12) }}</div></td>
           <td>
-            <el-progress v-if="e.state === 'indexing'" :percentage="Math.round(e.progress * 100)" :aria-label="`indexing of ${e.name}`" />
+            <el-progress v-if="e.state === 'indexing'" :percentage="Math.round(e.progress * 100)" :aria-label="texts.evidence.indexing(e.name)" />
             <span v-else :class="{ wrong: e.state === 'failed' || !e.outcome.startsWith('ended without') }">{{ e.state === 'failed' ? e.trouble : e.outcome }}</span>
-            <div v-if="e.gaps" class="soft">{{ e.gaps }} {{ e.gaps === 1 ? 'thing is' : 'things are' }} missing</div>
+            <div v-if="e.gaps" class="soft">{{ texts.evidence.gaps(e.gaps) }}</div>
           </td>
           <td class="number">{{ e.moments.toLocaleString() }}</td>
           <td class="number">{{ bytes(e.bytes) }}</td>
@@ -117,34 +118,34 @@ onMounted(load)
       </tbody>
     </table>
     <div v-if="mayAdd" class="add">
-      <label for="file">Add evidence</label>
+      <label for="file">{{ texts.evidence.add }}</label>
       <input id="file" type="file" @change="send('evidence', ($event.target as HTMLInputElement).files)" />
-      <el-progress v-if="sending" :percentage="Math.round(sending.share * 100)" :aria-label="`upload of ${sending.name}`" />
+      <el-progress v-if="sending" :percentage="Math.round(sending.share * 100)" :aria-label="texts.evidence.upload(sending.name)" />
     </div>
     <form v-if="mayAdd" class="paste" @submit.prevent="paste">
-      <label for="pasted">Or paste a crash text</label>
-      <textarea id="pasted" v-model="pasted" rows="3" spellcheck="false" placeholder="the traceback, as the program or its log printed it"></textarea>
-      <el-input v-model="pastedName" aria-label="name of the pasted text" placeholder="its name here" />
-      <el-button native-type="submit" :disabled="!pasted.trim()">Add the text</el-button>
+      <label for="pasted">{{ texts.evidence.paste }}</label>
+      <textarea id="pasted" v-model="pasted" rows="3" spellcheck="false" :placeholder="texts.evidence.pasteHint"></textarea>
+      <el-input v-model="pastedName" :aria-label="texts.evidence.pasteName" :placeholder="texts.evidence.pasteNameHint" />
+      <el-button native-type="submit" :disabled="!pasted.trim()">{{ texts.evidence.pasteAdd }}</el-button>
     </form>
     <div v-if="mayAdd" class="add">
-      <span>Spans and logs by the OpenTelemetry protocol</span>
-      <el-button @click="makeSender">Make a token to send with</el-button>
+      <span>{{ texts.evidence.senders }}</span>
+      <el-button @click="makeSender">{{ texts.evidence.makeSender }}</el-button>
     </div>
     <p v-if="sender" class="sender" role="status">
-      Shown once: <code>{{ sender.secret }}</code><br />
-      An SDK takes it from its environment: <code>OTEL_EXPORTER_OTLP_ENDPOINT={{ origin }}</code> <code>OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20{{ sender.secret }}</code>
+      {{ texts.evidence.shownOnce }} <code>{{ sender.secret }}</code><br />
+      {{ texts.evidence.sdk }} <code>{{ texts.evidence.endpoint(origin) }}</code> <code>{{ texts.evidence.headers(sender.secret) }}</code>
     </p>
     <template v-if="artifacts.length || list?.some((e) => e.explained)">
-      <h2>Binaries, debug files and source text</h2>
-      <p v-if="!artifacts.length">A core dump is explained by the program that crashed, its debug file and its source text; a crash text by the source text. Add them here; what a dump lacks stands beside it.</p>
+      <h2>{{ texts.evidence.artifacts }}</h2>
+      <p v-if="!artifacts.length">{{ texts.evidence.artifactsNone }}</p>
       <table v-else class="artifacts">
         <thead>
-          <tr><th>Artifact</th><th>Kind</th><th>Build ID</th><th>Size</th></tr>
+          <tr><th>{{ texts.evidence.artifact }}</th><th>{{ texts.evidence.kind }}</th><th>{{ texts.evidence.buildID }}</th><th>{{ texts.evidence.size }}</th></tr>
         </thead>
         <tbody>
           <tr v-for="a in artifacts" :key="a.name">
-            <td>{{ a.name }}<div class="soft">by {{ a.by }}, {{ new Date(a.uploaded).toLocaleString() }}</div></td>
+            <td>{{ a.name }}<div class="soft">{{ texts.evidence.by(a.by, a.uploaded) }}</div></td>
             <td>{{ a.kind.replace('-', ' ') }}</td>
             <td class="mono">{{ a.buildID }}</td>
             <td class="number">{{ bytes(a.bytes) }}</td>
@@ -152,9 +153,9 @@ onMounted(load)
         </tbody>
       </table>
       <div v-if="mayAdd" class="add">
-        <label for="artifact">Add an artifact</label>
+        <label for="artifact">{{ texts.evidence.addArtifact }}</label>
         <input id="artifact" type="file" @change="send('artifacts', ($event.target as HTMLInputElement).files)" />
-        <span class="soft">a binary, a debug file, or a .zip or .tar.gz of source text</span>
+        <span class="soft">{{ texts.evidence.artifactHint }}</span>
       </div>
     </template>
   </section>

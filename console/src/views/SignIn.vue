@@ -3,6 +3,7 @@ import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { words } from '../api/service'
 import { useSession } from '../stores/session'
+import { texts } from '../texts'
 
 const session = useSession()
 const route = useRoute()
@@ -30,14 +31,14 @@ async function submit() {
 <template>
   <div class="middle">
     <form @submit.prevent="submit">
-      <h1><img src="/icon.svg" alt="" width="34" height="34" /> Wraithology</h1>
-      <p class="soft">Read what already happened.</p>
-      <label for="name">Name</label>
+      <h1><img src="/icon.svg" alt="" width="34" height="34" /> {{ texts.signIn.product }}</h1>
+      <p class="soft">{{ texts.signIn.motto }}</p>
+      <label for="name">{{ texts.signIn.name }}</label>
       <el-input id="name" v-model="name" autocomplete="username" autofocus size="large" />
-      <label for="password">Password</label>
+      <label for="password">{{ texts.signIn.password }}</label>
       <el-input id="password" v-model="password" type="password" autocomplete="current-password" size="large" />
-      <p v-if="trouble" class="trouble" role="alert">{{ trouble }}. Check both, or ask whoever runs the service for a new password.</p>
-      <el-button id="sign-in" type="primary" native-type="submit" size="large" :loading="busy">Sign in</el-button>
+      <p v-if="trouble" class="trouble" role="alert">{{ texts.signIn.advice(trouble) }}</p>
+      <el-button id="sign-in" type="primary" native-type="submit" size="large" :loading="busy">{{ texts.signIn.signIn }}</el-button>
     </form>
   </div>
 </template>

@@ -26,6 +26,7 @@ import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
 import { useTrouble } from '../stores/trouble'
+import { texts } from '../texts'
 
 const props = defineProps<{ case: string; evidence: string }>()
 const checkpoints = useCheckpoints()
@@ -47,7 +48,7 @@ const wrong = computed(() => {
   const f = failure.value
   return !f ? '' : f.summary.startsWith(`${f.kind}: `) ? f.summary : `${f.kind}: ${f.summary}`
 })
-const about = computed(() => [loaded.peek?.evidence.program, loaded.hasLines && !loaded.isSnapshot ? '' : loaded.kind.replaceAll('-', ' '), loaded.isSnapshot ? 'one moment' : `${loaded.moments.toLocaleString()} moments`].filter(Boolean).join(', '))
+const about = computed(() => [loaded.peek?.evidence.program, loaded.hasLines && !loaded.isSnapshot ? '' : loaded.kind.replaceAll('-', ' '), loaded.isSnapshot ? texts.sitting.one : texts.sitting.moments(loaded.moments)].filter(Boolean).join(', '))
 /** What the left half shows: source text where steps are its lines, else the spans of traces, else messages. */
 const page = computed(() => {
   const t = loaded.traits
@@ -127,39 +128,39 @@ onKeyStroke(
       <div class="title">
         <h1>{{ evidence }}</h1>
         <span class="soft">{{ about }}</span>
-        <button v-if="failure" id="to-failure" type="button" class="failure" :title="failure.summary" @click="sitting.go({ moment: failure.moment, thread: failure.thread, frame: failure.frame }, 'failure')">
-          <span class="notch" aria-hidden="true"></span>{{ loaded.isSnapshot ? `to the ${failure.kind}` : wrong }}
+        <button v-if="failure" id="to-failure" type="button" class="failure" :title="failure.summary" @click="sitting.go({ moment: failure.moment, thread: failure.thread, frame: failure.frame }, texts.sitting.goneToFailure)">
+          <span class="notch" aria-hidden="true"></span>{{ loaded.isSnapshot ? texts.sitting.toFailure(failure.kind) : wrong }}
         </button>
       </div>
       <WhoIsHere />
     </header>
     <TimeLanes v-if="!loaded.isSnapshot" />
-    <div v-if="!loaded.isSnapshot" class="steps" role="toolbar" aria-label="Steps">
+    <div v-if="!loaded.isSnapshot" class="steps" role="toolbar" :aria-label="texts.sitting.steps">
       <span class="group">
-        <button id="over-back" type="button" @click="sitting.step('over', true)">previous<template v-if="loaded.hasLines"> line</template> <kbd>k</kbd></button>
-        <button id="over" type="button" @click="sitting.step('over', false)">next<template v-if="loaded.hasLines"> line</template> <kbd>j</kbd></button>
+        <button id="over-back" type="button" @click="sitting.step('over', true)">{{ loaded.hasLines ? texts.sitting.previousLine : texts.sitting.previous }} <kbd>k</kbd></button>
+        <button id="over" type="button" @click="sitting.step('over', false)">{{ loaded.hasLines ? texts.sitting.nextLine : texts.sitting.next }} <kbd>j</kbd></button>
       </span>
       <span class="group">
-        <button id="into-back" type="button" @click="sitting.step('into', true)">back into <kbd>L</kbd></button>
-        <button id="into" type="button" @click="sitting.step('into', false)">into <kbd>l</kbd></button>
+        <button id="into-back" type="button" @click="sitting.step('into', true)">{{ texts.sitting.backInto }} <kbd>L</kbd></button>
+        <button id="into" type="button" @click="sitting.step('into', false)">{{ texts.sitting.into }} <kbd>l</kbd></button>
       </span>
       <span class="group">
-        <button id="out-back" type="button" @click="sitting.step('out', true)">back out <kbd>H</kbd></button>
-        <button id="out" type="button" @click="sitting.step('out', false)">out <kbd>h</kbd></button>
+        <button id="out-back" type="button" @click="sitting.step('out', true)">{{ texts.sitting.backOut }} <kbd>H</kbd></button>
+        <button id="out" type="button" @click="sitting.step('out', false)">{{ texts.sitting.out }} <kbd>h</kbd></button>
       </span>
       <span class="group">
-        <button id="run-back" type="button" @click="sitting.run(true)">previous hit <kbd>p</kbd></button>
-        <button id="run" type="button" @click="sitting.run(false)">next hit <kbd>n</kbd></button>
+        <button id="run-back" type="button" @click="sitting.run(true)">{{ texts.sitting.previousHit }} <kbd>p</kbd></button>
+        <button id="run" type="button" @click="sitting.run(false)">{{ texts.sitting.nextHit }} <kbd>n</kbd></button>
       </span>
-      <label class="moment">moment <el-input ref="momentField" v-model="moment" size="small" aria-label="moment" @keyup.enter="goToMoment" /></label>
+      <label class="moment">{{ texts.sitting.moment }} <el-input ref="momentField" v-model="moment" size="small" :aria-label="texts.sitting.moment" @keyup.enter="goToMoment" /></label>
       <span id="reason" class="soft" aria-live="polite">{{ sitting.reason }}</span>
-      <button type="button" class="quiet" @click="help = !help">keys <kbd>?</kbd></button>
+      <button type="button" class="quiet" @click="help = !help">{{ texts.sitting.keys }} <kbd>?</kbd></button>
     </div>
-    <p v-if="trouble.trouble" class="trouble" role="alert">{{ trouble.trouble }} <button type="button" class="quiet" @click="trouble.trouble = ''">close</button></p>
+    <p v-if="trouble.trouble" class="trouble" role="alert">{{ trouble.trouble }} <button type="button" class="quiet" @click="trouble.trouble = ''">{{ texts.sitting.close }}</button></p>
     <p v-if="loaded.isSnapshot && failure" class="gap why">
-      <span class="notch" aria-hidden="true"></span>{{ wrong }}<template v-for="c in (failure.causes ?? []).slice(1)" :key="c.type + c.message">; because of {{ c.type }}{{ c.type && c.message ? ': ' : '' }}{{ c.message }}</template><template v-if="failure.instruction">, by <code>{{ failure.instruction }}</code></template>
+      <span class="notch" aria-hidden="true"></span>{{ wrong }}<template v-for="c in (failure.causes ?? []).slice(1)" :key="c.type + c.message">{{ texts.sitting.because(c.type, c.message) }}</template><template v-if="failure.instruction">{{ texts.sitting.by }} <code>{{ failure.instruction }}</code></template>
     </p>
-    <p v-for="g in gaps" :key="g.what" class="gap"><b>Missing:</b> {{ g.what }}. <span class="soft">{{ g.remedy }}.</span></p>
+    <p v-for="g in gaps" :key="g.what" class="gap"><b>{{ texts.sitting.missing }}</b> {{ g.what }}. <span class="soft">{{ g.remedy }}.</span></p>
     <KeyHelp v-if="help" />
     <div class="body">
       <SpansPage v-if="page === 'spans'" class="source" />
@@ -173,19 +174,19 @@ onKeyStroke(
     <div class="drawer" :class="{ tall: loaded.isSnapshot || drawer.tab === 'why' || drawer.tab === 'ledger' }">
       <el-tabs v-model="drawer.tab">
         <template v-if="loaded.isSnapshot">
-          <el-tab-pane label="Threads" name="threads"><ThreadsPanel /></el-tab-pane>
-          <el-tab-pane v-if="loaded.traits?.memory" label="Memory" name="memory" lazy><MemoryPanel /></el-tab-pane>
-          <el-tab-pane v-if="loaded.traits?.memory" label="Instructions" name="instructions" lazy><InstructionsPanel /></el-tab-pane>
+          <el-tab-pane :label="texts.sitting.tabs.threads" name="threads"><ThreadsPanel /></el-tab-pane>
+          <el-tab-pane v-if="loaded.traits?.memory" :label="texts.sitting.tabs.memory" name="memory" lazy><MemoryPanel /></el-tab-pane>
+          <el-tab-pane v-if="loaded.traits?.memory" :label="texts.sitting.tabs.instructions" name="instructions" lazy><InstructionsPanel /></el-tab-pane>
         </template>
         <template v-else>
-          <el-tab-pane label="Hits" name="hits"><HitsPanel /></el-tab-pane>
-          <el-tab-pane label="Why" name="why"><OriginPanel /></el-tab-pane>
-          <el-tab-pane label="Ledger" name="ledger"><LedgerPanel /></el-tab-pane>
-          <el-tab-pane label="Search" name="search"><SearchPanel /></el-tab-pane>
+          <el-tab-pane :label="texts.sitting.tabs.hits" name="hits"><HitsPanel /></el-tab-pane>
+          <el-tab-pane :label="texts.sitting.tabs.why" name="why"><OriginPanel /></el-tab-pane>
+          <el-tab-pane :label="texts.sitting.tabs.ledger" name="ledger"><LedgerPanel /></el-tab-pane>
+          <el-tab-pane :label="texts.sitting.tabs.search" name="search"><SearchPanel /></el-tab-pane>
         </template>
-        <el-tab-pane v-if="loaded.traits?.messages && page !== 'messages'" label="Messages" name="messages" lazy><MessagesPage /></el-tab-pane>
-        <el-tab-pane label="Elsewhere" name="elsewhere" lazy><ElsewherePanel /></el-tab-pane>
-        <el-tab-pane label="Ask" name="ask"><AskPanel /></el-tab-pane>
+        <el-tab-pane v-if="loaded.traits?.messages && page !== 'messages'" :label="texts.sitting.tabs.messages" name="messages" lazy><MessagesPage /></el-tab-pane>
+        <el-tab-pane :label="texts.sitting.tabs.elsewhere" name="elsewhere" lazy><ElsewherePanel /></el-tab-pane>
+        <el-tab-pane :label="texts.sitting.tabs.ask" name="ask"><AskPanel /></el-tab-pane>
       </el-tabs>
     </div>
   </div>

@@ -3,6 +3,7 @@ import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import type { Traces } from '../api/service'
 import { data, duration, service, words } from '../api/service'
+import { texts } from '../texts'
 
 const props = defineProps<{ case: string }>()
 const route = useRoute()
@@ -46,21 +47,21 @@ onMounted(load)
 
 <template>
   <section class="sheet">
-    <h1>Traces</h1>
+    <h1>{{ texts.traces.title }}</h1>
     <form class="ask" @submit.prevent="ask(0)">
-      <label for="when">those with</label>
-      <el-input id="when" v-model="when" class="mono" placeholder='for example: status == "error" && duration > duration("250ms")' clearable />
-      <el-button native-type="submit" :loading="busy">List</el-button>
-      <button type="button" class="link" @click="only('status == &quot;error&quot;')">failing ones</button>
-      <button type="button" class="link" @click="only('')">all</button>
+      <label for="when">{{ texts.traces.when }}</label>
+      <el-input id="when" v-model="when" class="mono" :placeholder="texts.traces.whenHint" clearable />
+      <el-button native-type="submit" :loading="busy">{{ texts.traces.list }}</el-button>
+      <button type="button" class="link" @click="only('status == &quot;error&quot;')">{{ texts.traces.failing }}</button>
+      <button type="button" class="link" @click="only('')">{{ texts.traces.all }}</button>
     </form>
-    <p class="soft">On what is said of a trace: service, operation, status, duration, spans, errors, started, traceID; and on the attributes of its spans.</p>
+    <p class="soft">{{ texts.traces.names }}</p>
     <p v-if="trouble" role="alert" class="trouble">{{ trouble }}</p>
-    <p v-if="list?.undecided" class="soft">For {{ list.undecided.toLocaleString() }} traces the condition has no answer: {{ list.trouble }}</p>
-    <p v-if="list" id="total">{{ list.total.toLocaleString() }} {{ list.total === 1 ? 'trace' : 'traces' }}, the newest first</p>
+    <p v-if="list?.undecided" class="soft">{{ texts.traces.undecided(list.undecided, list.trouble) }}</p>
+    <p v-if="list" id="total">{{ texts.traces.total(list.total) }}</p>
     <table v-if="list?.traces.length">
       <thead>
-        <tr><th>Began</th><th>Operation</th><th>Took</th><th></th><th>Spans</th><th>Status</th><th>Trace</th></tr>
+        <tr><th>{{ texts.traces.began }}</th><th>{{ texts.traces.operation }}</th><th>{{ texts.traces.took }}</th><th></th><th>{{ texts.traces.spans }}</th><th>{{ texts.traces.status }}</th><th>{{ texts.traces.trace }}</th></tr>
       </thead>
       <tbody>
         <tr v-for="t in list.traces" :key="t.traceID + t.evidence">
@@ -71,15 +72,15 @@ onMounted(load)
           <td class="number">{{ duration(t.durationNs) }}</td>
           <td class="span" aria-hidden="true"><i :style="{ width: `${Math.max((100 * t.durationNs) / longest, 0.5)}%` }" :class="{ wrong: t.status === 'error' }"></i></td>
           <td class="number">{{ t.spans.toLocaleString() }}</td>
-          <td :class="{ trouble: t.status === 'error' }"><span v-if="t.status === 'error'" class="notch" aria-hidden="true"></span>{{ t.status }}<span v-if="t.errors">, in {{ t.errors }} {{ t.errors === 1 ? 'span' : 'spans' }}</span></td>
+          <td :class="{ trouble: t.status === 'error' }"><span v-if="t.status === 'error'" class="notch" aria-hidden="true"></span>{{ t.status }}<span v-if="t.errors">{{ texts.traces.errors(t.errors) }}</span></td>
           <td class="mono soft" :title="t.traceID">{{ t.traceID.slice(0, 16) }}</td>
         </tr>
       </tbody>
     </table>
     <p v-if="list && list.total > page" class="turn">
-      <el-button size="small" :disabled="!from" @click="ask(Math.max(from - page, 0))">newer</el-button>
-      {{ from + 1 }} to {{ Math.min(from + page, list.total) }}
-      <el-button size="small" :disabled="from + page >= list.total" @click="ask(from + page)">older</el-button>
+      <el-button size="small" :disabled="!from" @click="ask(Math.max(from - page, 0))">{{ texts.traces.newer }}</el-button>
+      {{ texts.traces.page(from + 1, Math.min(from + page, list.total)) }}
+      <el-button size="small" :disabled="from + page >= list.total" @click="ask(from + page)">{{ texts.traces.older }}</el-button>
     </p>
   </section>
 </template>

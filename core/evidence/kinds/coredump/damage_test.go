@@ -266,9 +266,9 @@ func TestForeignCores(t *testing.T) {
 		"32-bit":            {func(b []byte) []byte { b[4] = 1; return b }, fault.Processor, "32-bit"},
 		"big-endian":        {func(b []byte) []byte { b[5] = 2; return b }, fault.Processor, "big-endian"},
 		"another processor": {func(b []byte) []byte { b[18] = 243; return b }, fault.Processor, "EM_RISCV"},
-		"a program":         {func(b []byte) []byte { b[16] = 2; return b }, elfcore.ErrNoCore, "does not begin with the header of an ELF core"},
+		"a program":         {func(b []byte) []byte { b[16] = 2; return b }, elfcore.ErrNoCore, "no ELF core header"},
 		"header only":       {func(b []byte) []byte { return b[:64] }, elfcore.ErrNoCore, "segment header 0 of 2"},
-		"empty":             {func([]byte) []byte { return nil }, elfcore.ErrNoCore, "does not begin"},
+		"empty":             {func([]byte) []byte { return nil }, elfcore.ErrNoCore, "no ELF core header"},
 	} {
 		path := filepath.Join(t.TempDir(), "core")
 		require.NoError(t, os.WriteFile(path, x.change(minimalCore()), 0o600))
