@@ -256,6 +256,22 @@ func rendered(v replay.Value) (text string, ok bool) {
 	case event.Pointer:
 		text, ok = rendered(v.Deref())
 		return "&" + text, ok
+	case event.Text:
+		return `"` + v.Value.Text + `"`, true
+	case event.Interface: // what may hold a value
+		return rendered(v.With(v.Items[0]))
+	case event.Map:
+		pairs, all := v.Memory.Entries(v.Address, v.Type)
+		var parts []string
+		for i := 0; i+1 < len(pairs); i += 2 {
+			text, ok := rendered(v.With(pairs[i]))
+			if of, known := rendered(v.With(pairs[i+1])); v.Type.Elem != 0 {
+				text, ok = text+"="+of, ok && known
+			}
+			all = all && ok
+			parts = append(parts, text)
+		}
+		return "<" + strings.Join(parts, " ") + ">", all && uint64(len(parts)) == v.Length
 	}
 	children, _ := v.Children(replay.Page{Count: 100})
 	var parts []string
@@ -288,7 +304,7 @@ func normal(s string) string {
 }
 
 func spaced(s string) string {
-	return strings.NewReplacer("{", " { ", "}", " } ", "[", " [ ", "]", " ] ", ":", " : ", "&", " & ").Replace(s)
+	return strings.NewReplacer("<", " < ", ">", " > ", "=", " = ", "{", " { ", "}", " } ", "[", " [ ", "]", " ] ", ":", " : ", "&", " & ").Replace(s)
 }
 
 func TestGeneratedProgramsTellTheTruth(t *testing.T) {

@@ -51,6 +51,7 @@ func (t *Types) fillRecord(x *Type, e *dwarf.Entry, depth int) {
 		switch c.Tag {
 		case dwarf.TagMember:
 			t.member(x, c)
+			x.Alignment = max(x.Alignment, alignmentOf(c))
 		case dwarf.TagInheritance:
 			m := Member{Type: t.typeOf(x, c), Base: true}
 			switch at := c.Val(dwarf.AttrDataMemberLoc).(type) {

@@ -58,6 +58,8 @@ type Type struct {
 	Rust       bool
 	Flexible   bool   // a flexible array member
 	Class      string // the name of the record itself, not of a typedef
+	// Alignment is the declared alignment of the type or of one of its members; 0 if there is none.
+	Alignment uint64
 }
 
 // Member is a part of a record. Bits is 0 except for bit-fields, whose lowest bit is Bit, from the
@@ -184,6 +186,7 @@ func (t *Types) get(id event.TypeID, depth int) *Type {
 		x.Name, x.Form = "a type that cannot be read", event.Opaque
 	} else {
 		t.fill(x, e, p.length, depth)
+		x.Alignment = max(x.Alignment, alignmentOf(e))
 		if x.Rust {
 			x.Name = plainRust(x.Name)
 		}
@@ -191,6 +194,14 @@ func (t *Types) get(id event.TypeID, depth int) *Type {
 	x.ID = id
 	t.types[id-1] = x
 	return x
+}
+
+// attrAlignment is an alignment that differs from the natural one (DWARF 5, section 2.24).
+const attrAlignment = 0x88
+
+func alignmentOf(e *dwarf.Entry) uint64 {
+	n, _ := e.Val(attrAlignment).(int64)
+	return uint64(max(n, 0))
 }
 
 // elem returns the type that an entry's type attribute names.

@@ -147,13 +147,16 @@ func (m *Memory) containerEntries(t *debuginfo.Type, address uint64, e *entries)
 		e.cut = true
 		return
 	}
+	second := roundedUp(e.key.Size, alignment(m, e.elem, 0))
+	if x, ok := m.allocated(t); ok && isMap {
+		second = x.Offset
+	}
 	add := func(at uint64) {
 		if !isMap {
 			v := m.Load(at, &e.key.Type)
 			e.pairs = append(e.pairs, v, v)
 			return
 		}
-		second := (e.key.Size + alignment(m, e.elem, 0) - 1) / alignment(m, e.elem, 0) * alignment(m, e.elem, 0)
 		e.pairs = append(e.pairs, m.Load(at, &e.key.Type), m.Load(at+second, &e.elem.Type))
 	}
 	align := alignment(m, e.key, 0)
@@ -174,7 +177,7 @@ func (m *Memory) hashed(t *debuginfo.Type, s source, e *entries, align uint64, a
 	n, ok2 := m.path(t, s, "_M_h", "_M_element_count")
 	e.cut = !ok || !ok2
 	for i := uint64(0); node != 0 && i < min(n, maxEntries) && !e.cut; i++ {
-		add(node + (8+align-1)/align*align)
+		add(node + roundedUp(8, align))
 		if node, ok = m.Core.Pointer(node); !ok {
 			e.cut = true
 		}
@@ -207,7 +210,7 @@ func (m *Memory) ordered(t *debuginfo.Type, s source, e *entries, align uint64, 
 		return p
 	}
 	for i := uint64(0); ok && node != header.address && node != 0 && i < min(n, maxEntries) && !e.cut; i++ {
-		add(node + (valueAt+align-1)/align*align)
+		add(node + roundedUp(valueAt, align))
 		if right := follow(node + rightAt); right != 0 && !e.cut {
 			node = right
 			for left := follow(node + leftAt); left != 0 && !e.cut; left = follow(node + leftAt) {
@@ -227,6 +230,19 @@ func (m *Memory) ordered(t *debuginfo.Type, s source, e *entries, align uint64, 
 	e.cut = e.cut || !ok || n > maxEntries
 }
 
+// allocated returns the second member of the pairs of a map. Its allocator is the last argument, and
+// the pair is the allocator's. Only its declaration knows where the second member of a pair is: a
+// packed class is not aligned.
+func (m *Memory) allocated(t *debuginfo.Type) (debuginfo.Member, bool) {
+	allocator := m.Types.Get(t.Arguments[len(t.Arguments)-1])
+	if allocator == nil || len(allocator.Arguments) == 0 {
+		return debuginfo.Member{}, false
+	}
+	return member(m.Types.Get(allocator.Arguments[0]), "second")
+}
+
+func roundedUp(n, align uint64) uint64 { return (n + align - 1) / align * align }
+
 // alignment returns what a type's address is a multiple of.
 func alignment(m *Memory, t *debuginfo.Type, depth int) uint64 {
 	if t == nil || depth > 8 {
@@ -234,13 +250,16 @@ func alignment(m *Memory, t *debuginfo.Type, depth int) uint64 {
 	}
 	switch t.Kind {
 	case debuginfo.Record:
-		most := uint64(1)
+		most := max(1, t.Alignment)
 		for _, x := range t.Members {
 			most = max(most, alignment(m, m.Types.Get(x.Type), depth+1))
 		}
 		return most
 	case debuginfo.Array:
 		return alignment(m, m.Types.Get(t.Elem), depth+1)
+	}
+	if t.Alignment != 0 {
+		return t.Alignment
 	}
 	return max(1, min(t.Size, 16))
 }

@@ -64,8 +64,7 @@ func (c *chain) cpp(t *debuginfo.Type, s source) bool {
 
 // behind is where an element is in a node that begins with so many bytes of pointers.
 func (c *chain) behind(pointers uint64) uint64 {
-	align := alignment(c.m, c.of, 0)
-	return (pointers + align - 1) / align * align
+	return roundedUp(pointers, alignment(c.m, c.of, 0))
 }
 
 // linked follows nodes from the pointer at head on: where in a node the pointer to the next is, and
