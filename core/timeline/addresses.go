@@ -10,7 +10,8 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
-	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"wraithology/core/event"
 )
@@ -131,29 +132,26 @@ func (w *addressWriter) end() error {
 	type result struct {
 		keys   []keyRecord
 		posted []postingRecord
-		err    error
 	}
-	const ahead = 2
+	const ahead = 2 // parts in memory
 	var results [partitions]chan result
-	slots := make(chan struct{}, ahead)
-	var started sync.WaitGroup
 	for i := range results {
-		results[i] = make(chan result, 1)
+		results[i] = make(chan result)
 	}
-	started.Add(1)
-	go func() {
-		defer started.Done()
+	var workers, starter errgroup.Group
+	workers.SetLimit(ahead)
+	starter.Go(func() error {
 		for i := range w.parts {
-			slots <- struct{}{}
-			go func() {
+			workers.Go(func() error {
 				k, p, err := group(&w.parts[i])
-				results[i] <- result{k, p, err}
-			}()
+				results[i] <- result{k, p}
+				return err
+			})
 		}
-	}()
+		return workers.Wait()
+	})
 	for i := range results {
 		r := <-results[i]
-		err = errors.Join(err, r.err)
 		from := uint32(posted.n)
 		for _, k := range r.keys {
 			k.at += from
@@ -164,10 +162,8 @@ func (w *addressWriter) end() error {
 			_, posted.err = posted.f.Write(asBytes(r.posted))
 			posted.n += int64(len(r.posted))
 		}
-		<-slots
 	}
-	started.Wait()
-	return errors.Join(err, keys.close(), posted.close())
+	return errors.Join(starter.Wait(), keys.close(), posted.close())
 }
 
 // group sorts one part by key and keeps the order of the moments.

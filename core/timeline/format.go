@@ -13,6 +13,7 @@ import (
 	"unsafe"
 
 	"github.com/fxamacker/cbor/v2"
+	"golang.org/x/sync/errgroup"
 
 	"wraithology/core/event"
 )
@@ -208,20 +209,17 @@ func syncAll(dir string) error {
 	if err != nil {
 		return fmt.Errorf("list the timeline's files: %w", err)
 	}
-	results := make(chan error, len(entries))
+	var files errgroup.Group
 	for _, x := range entries {
-		go func() {
+		files.Go(func() error {
 			f, err := os.Open(filepath.Join(dir, x.Name()))
-			if err == nil {
-				err = errors.Join(f.Sync(), f.Close())
+			if err != nil {
+				return err
 			}
-			results <- err
-		}()
+			return errors.Join(f.Sync(), f.Close())
+		})
 	}
-	for range entries {
-		err = errors.Join(err, <-results)
-	}
-	if err != nil {
+	if err := files.Wait(); err != nil {
 		return fmt.Errorf("sync the timeline to disk: %w", err)
 	}
 	return nil

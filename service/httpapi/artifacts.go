@@ -69,7 +69,7 @@ func (a *server) uploadArtifact(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	if err == nil {
-		err = a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("uploaded the artifact %s, a %s, %d bytes, sha256 %s", name, x.Kind, kept.Bytes, kept.SHA256))
+		err = a.note(ctx, c, "uploaded the artifact %s, a %s, %d bytes, sha256 %s", name, x.Kind, kept.Bytes, kept.SHA256)
 	}
 	if err != nil {
 		a.fail(w, r, err)

@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -38,7 +37,7 @@ func (a *server) caseRoutes(h huma.API) {
 		if err := a.Store.AddCase(ctx, &c, who(ctx).ID); err != nil {
 			return nil, err
 		}
-		if err := a.Store.Note(ctx, c.ID, who(ctx).ID, "opened the case"); err != nil {
+		if err := a.note(ctx, c, "opened the case"); err != nil {
 			return nil, err
 		}
 		c, err := a.Store.CaseByName(ctx, c.Name)
@@ -80,7 +79,7 @@ func (a *server) caseRoutes(h huma.API) {
 			return nil, err
 		}
 		m := api.Member{Name: p.Name, Role: in.Body.Role}
-		return &body[api.Member]{m}, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("made %s %s of the case", m.Name, m.Role))
+		return &body[api.Member]{m}, a.note(ctx, c, "made %s %s of the case", m.Name, m.Role)
 	})
 }
 

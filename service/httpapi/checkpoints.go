@@ -23,112 +23,119 @@ type CheckpointInput struct {
 }
 
 func (a *server) checkpointRoutes(h huma.API) {
-	route(h, a, "GET", "/api/cases/{case}/checkpoints", "checkpoints", "A case's checkpoints", func(ctx context.Context, in *CaseInput) (*body[[]api.Checkpoint], error) {
-		c, err := a.caseFor(ctx, in.Case, mayLook)
-		if err != nil {
-			return nil, err
-		}
-		list, err := a.Store.CheckpointsOf(ctx, c.ID)
-		out := []api.Checkpoint{}
-		for _, x := range list {
-			out = append(out, checkpointOf(x))
-		}
-		return &body[[]api.Checkpoint]{out}, err
-	})
-	route(h, a, "POST", "/api/cases/{case}/checkpoints", "newCheckpoint", "Set a checkpoint on a line", func(ctx context.Context, in *struct {
-		CaseInput
-		Body api.NewCheckpoint
-	}) (*body[api.Checkpoint], error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
-		if err != nil {
-			return nil, err
-		}
-		b := in.Body
-		kind, about, err := find.Parse(b.On)
-		if err != nil {
-			return nil, err
-		}
-		x := store.Checkpoint{CaseID: c.ID, Kind: kind.Name, About: about, Moment: b.Moment, Frame: b.Frame, Condition: b.When, Nth: b.Nth, Thread: b.Thread,
-			Listing: b.Listing, Show: append([]string{}, b.Show...), Enabled: true, PersonID: who(ctx).ID, Person: who(ctx)}
-		if err := ask.CheckExpressions(x.Condition, x.Nth, x.Show); err != nil {
-			return nil, err
-		}
-		if err := a.locate(ctx, in.Case, c.ID, b.Evidence, kind, &x); err != nil {
-			return nil, err
-		}
-		if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
-			return nil, err
-		}
-		return &body[api.Checkpoint]{checkpointOf(x)}, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("set checkpoint %d on %s", x.ID, checkpointOf(x).Label))
-	}, created)
-	route(h, a, "PATCH", "/api/cases/{case}/checkpoints/{checkpoint}", "changeCheckpoint", "Change a checkpoint", func(ctx context.Context, in *struct {
-		CheckpointInput
-		Body api.CheckpointChange
-	}) (*body[api.Checkpoint], error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
-		if err != nil {
-			return nil, err
-		}
-		x, err := a.Store.CheckpointByID(ctx, c.ID, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		if in.Body.Enabled != nil {
-			x.Enabled = *in.Body.Enabled
-		}
-		if in.Body.When != nil {
-			x.Condition = *in.Body.When
-		}
-		if in.Body.Nth != nil {
-			x.Nth = *in.Body.Nth
-		}
-		if in.Body.Listing != nil {
-			x.Listing = *in.Body.Listing
-		}
-		if in.Body.Show != nil {
-			x.Show = *in.Body.Show
-		}
-		if err := ask.CheckExpressions(x.Condition, x.Nth, x.Show); err != nil {
-			return nil, err
-		}
-		if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
-			return nil, err
-		}
-		return &body[api.Checkpoint]{checkpointOf(x)}, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("changed checkpoint %d", x.ID))
-	})
-	route(h, a, "PATCH", "/api/cases/{case}/checkpoints", "switchCheckpoints", "Enable or disable all checkpoints at once", func(ctx context.Context, in *struct {
-		CaseInput
-		Body api.CheckpointSwitch
-	}) (*struct{}, error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.Store.SwitchCheckpoints(ctx, c.ID, in.Body.Enabled); err != nil {
-			return nil, err
-		}
-		return nil, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("set all checkpoints to enabled %t", in.Body.Enabled))
-	})
-	route(h, a, "DELETE", "/api/cases/{case}/checkpoints", "deleteCheckpoints", "Delete all checkpoints", func(ctx context.Context, in *CaseInput) (*struct{}, error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.Store.DeleteCheckpoints(ctx, c.ID); err != nil {
-			return nil, err
-		}
-		return nil, a.Store.Note(ctx, c.ID, who(ctx).ID, "deleted all checkpoints")
-	})
-	route(h, a, "DELETE", "/api/cases/{case}/checkpoints/{checkpoint}", "deleteCheckpoint", "Delete a checkpoint", func(ctx context.Context, in *CheckpointInput) (*struct{}, error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.Store.DeleteCheckpoint(ctx, c.ID, in.ID); err != nil {
-			return nil, err
-		}
-		return nil, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("deleted checkpoint %d", in.ID))
-	})
+	const all, one = "/api/cases/{case}/checkpoints", "/api/cases/{case}/checkpoints/{checkpoint}"
+	route(h, a, "GET", all, "checkpoints", "A case's checkpoints", a.checkpoints)
+	route(h, a, "POST", all, "newCheckpoint", "Set a checkpoint on a line", a.newCheckpoint, created)
+	route(h, a, "PATCH", one, "changeCheckpoint", "Change a checkpoint", a.changeCheckpoint)
+	route(h, a, "PATCH", all, "switchCheckpoints", "Enable or disable all checkpoints at once", a.switchCheckpoints)
+	route(h, a, "DELETE", all, "deleteCheckpoints", "Delete all checkpoints", a.deleteCheckpoints)
+	route(h, a, "DELETE", one, "deleteCheckpoint", "Delete a checkpoint", a.deleteCheckpoint)
+}
+
+func (a *server) checkpoints(ctx context.Context, in *CaseInput) (*body[[]api.Checkpoint], error) {
+	c, err := a.caseFor(ctx, in.Case, mayLook)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.Store.CheckpointsOf(ctx, c.ID)
+	out := []api.Checkpoint{}
+	for _, x := range list {
+		out = append(out, checkpointOf(x))
+	}
+	return &body[[]api.Checkpoint]{out}, err
+}
+
+func (a *server) newCheckpoint(ctx context.Context, in *caseBody[api.NewCheckpoint]) (*body[api.Checkpoint], error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	b := in.Body
+	kind, about, err := find.Parse(b.On)
+	if err != nil {
+		return nil, err
+	}
+	x := store.Checkpoint{CaseID: c.ID, Kind: kind.Name, About: about, Moment: b.Moment, Frame: b.Frame, Condition: b.When, Nth: b.Nth, Thread: b.Thread,
+		Listing: b.Listing, Show: append([]string{}, b.Show...), Enabled: true, PersonID: who(ctx).ID, Person: who(ctx)}
+	if err := ask.CheckExpressions(x.Condition, x.Nth, x.Show); err != nil {
+		return nil, err
+	}
+	if err := a.locate(ctx, in.Case, c.ID, b.Evidence, kind, &x); err != nil {
+		return nil, err
+	}
+	if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
+		return nil, err
+	}
+	return &body[api.Checkpoint]{checkpointOf(x)}, a.note(ctx, c, "set checkpoint %d on %s", x.ID, checkpointOf(x).Label)
+}
+
+// ChangeCheckpointInput is a change of a checkpoint; what it does not name stays.
+type ChangeCheckpointInput struct {
+	CheckpointInput
+	Body api.CheckpointChange
+}
+
+func (a *server) changeCheckpoint(ctx context.Context, in *ChangeCheckpointInput) (*body[api.Checkpoint], error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	x, err := a.Store.CheckpointByID(ctx, c.ID, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	change(&x.Enabled, in.Body.Enabled)
+	change(&x.Condition, in.Body.When)
+	change(&x.Nth, in.Body.Nth)
+	change(&x.Listing, in.Body.Listing)
+	change(&x.Show, in.Body.Show)
+	if err := ask.CheckExpressions(x.Condition, x.Nth, x.Show); err != nil {
+		return nil, err
+	}
+	if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
+		return nil, err
+	}
+	return &body[api.Checkpoint]{checkpointOf(x)}, a.note(ctx, c, "changed checkpoint %d", x.ID)
+}
+
+// change sets a field to a value, if there is one.
+func change[T any](field, value *T) {
+	if value != nil {
+		*field = *value
+	}
+}
+
+func (a *server) switchCheckpoints(ctx context.Context, in *caseBody[api.CheckpointSwitch]) (*struct{}, error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Store.SwitchCheckpoints(ctx, c.ID, in.Body.Enabled); err != nil {
+		return nil, err
+	}
+	return nil, a.note(ctx, c, "set all checkpoints to enabled %t", in.Body.Enabled)
+}
+
+func (a *server) deleteCheckpoints(ctx context.Context, in *CaseInput) (*struct{}, error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Store.DeleteCheckpoints(ctx, c.ID); err != nil {
+		return nil, err
+	}
+	return nil, a.note(ctx, c, "deleted all checkpoints")
+}
+
+func (a *server) deleteCheckpoint(ctx context.Context, in *CheckpointInput) (*struct{}, error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Store.DeleteCheckpoint(ctx, c.ID, in.ID); err != nil {
+		return nil, err
+	}
+	return nil, a.note(ctx, c, "deleted checkpoint %d", in.ID)
 }
 
 // lineIn finds the line of a checkpoint in a recording: the nearest one with its text.

@@ -104,7 +104,7 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, r, err)
 		return
 	}
-	if err := a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("uploaded %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256)); err != nil {
+	if err := a.note(ctx, c, "uploaded %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256); err != nil {
 		a.fail(w, r, err)
 		return
 	}
@@ -168,7 +168,7 @@ func (a *server) download(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		var e store.Evidence
 		if e, err = a.Store.EvidenceByName(ctx, c.ID, chi.URLParam(r, "evidence")); err == nil {
-			if err = a.Store.Note(ctx, c.ID, who(ctx).ID, "downloaded "+e.Name); err == nil {
+			if err = a.note(ctx, c, "downloaded %s", e.Name); err == nil {
 				w.Header().Set("Content-Type", "application/octet-stream")
 				w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", e.Name+ending(e.Kind)))
 				http.ServeFile(w, r, a.Vault.Path(e.SHA256))

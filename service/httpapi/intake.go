@@ -49,42 +49,8 @@ func (a *server) intakeRoutes(h huma.API) {
 		list, err := a.caseTrace(ctx, in.Case, in.ID)
 		return &body[ask.Traces]{list}, err
 	})
-	route(h, a, "PUT", evidencePath+"offset", "setOffset", "Say how far the evidence's clock is behind the case's", func(ctx context.Context, in *struct {
-		EvidenceInput
-		Body struct {
-			OffsetNs int64 `json:"offsetNs"`
-		}
-	}) (*body[api.EvidenceInfo], error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
-		if err != nil {
-			return nil, err
-		}
-		e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.Store.SetOffset(ctx, e.ID, in.Body.OffsetNs); err != nil {
-			return nil, err
-		}
-		e.ClockOffsetNs = in.Body.OffsetNs
-		return &body[api.EvidenceInfo]{evidenceOf(e)}, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("set the clock of %s %s later", e.Name, time.Duration(in.Body.OffsetNs)))
-	})
-	route(h, a, "GET", evidencePath+"alike", "alike", "Evidence with the same failure, in all of the person's cases", func(ctx context.Context, in *EvidenceInput) (*body[[]api.Alike], error) {
-		c, err := a.caseFor(ctx, in.Case, mayLook)
-		if err != nil {
-			return nil, err
-		}
-		e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
-		out := []api.Alike{}
-		if err != nil || e.Fingerprint == "" {
-			return &body[[]api.Alike]{out}, err
-		}
-		list, err := a.Store.EvidenceAlike(ctx, e.Fingerprint, who(ctx).ID, e.ID)
-		for _, x := range list {
-			out = append(out, api.Alike{Case: x.CaseName, Evidence: evidenceOf(x.Evidence)})
-		}
-		return &body[[]api.Alike]{out}, err
-	})
+	route(h, a, "PUT", evidencePath+"offset", "setOffset", "Say how far the evidence's clock is behind the case's", a.setOffset)
+	route(h, a, "GET", evidencePath+"alike", "alike", "Evidence with the same failure, in all of the person's cases", a.alike)
 	route(h, a, "POST", evidencePath+"move", "moveEvidence", "Move evidence to another case", func(ctx context.Context, in *struct {
 		EvidenceInput
 		Body struct {
@@ -94,6 +60,47 @@ func (a *server) intakeRoutes(h huma.API) {
 		e, err := a.move(ctx, in.Case, in.Evidence, in.Body.To)
 		return &body[api.EvidenceInfo]{evidenceOf(e)}, err
 	})
+}
+
+// OffsetInput says how far evidence's clock is behind, in nanoseconds.
+type OffsetInput struct {
+	EvidenceInput
+	Body struct {
+		OffsetNs int64 `json:"offsetNs"`
+	}
+}
+
+func (a *server) setOffset(ctx context.Context, in *OffsetInput) (*body[api.EvidenceInfo], error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Store.SetOffset(ctx, e.ID, in.Body.OffsetNs); err != nil {
+		return nil, err
+	}
+	e.ClockOffsetNs = in.Body.OffsetNs
+	return &body[api.EvidenceInfo]{evidenceOf(e)}, a.note(ctx, c, "set the clock of %s %s later", e.Name, time.Duration(in.Body.OffsetNs))
+}
+
+func (a *server) alike(ctx context.Context, in *EvidenceInput) (*body[[]api.Alike], error) {
+	c, err := a.caseFor(ctx, in.Case, mayLook)
+	if err != nil {
+		return nil, err
+	}
+	e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+	out := []api.Alike{}
+	if err != nil || e.Fingerprint == "" {
+		return &body[[]api.Alike]{out}, err
+	}
+	list, err := a.Store.EvidenceAlike(ctx, e.Fingerprint, who(ctx).ID, e.ID)
+	for _, x := range list {
+		out = append(out, api.Alike{Case: x.CaseName, Evidence: evidenceOf(x.Evidence)})
+	}
+	return &body[[]api.Alike]{out}, err
 }
 
 func (a *server) senderRoutes(h huma.API) {
@@ -140,7 +147,7 @@ func (a *server) senderRoutes(h huma.API) {
 		if err := a.Store.DeleteSender(ctx, c.ID, in.Sender); err != nil {
 			return nil, err
 		}
-		return nil, a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("took the token of sender %d away", in.Sender))
+		return nil, a.note(ctx, c, "took the token of sender %d away", in.Sender)
 	})
 }
 
@@ -149,7 +156,7 @@ func (a *server) newSender(ctx context.Context, c store.Case, label string) (api
 	if err != nil {
 		return api.Sender{}, err
 	}
-	return api.Sender{ID: x.ID, Case: c.Name, Label: label, By: who(ctx).Name, Created: x.CreatedAt, Secret: secret}, a.Store.Note(ctx, c.ID, who(ctx).ID, "made a token to send with: "+label)
+	return api.Sender{ID: x.ID, Case: c.Name, Label: label, By: who(ctx).Name, Created: x.CreatedAt, Secret: secret}, a.note(ctx, c, "made a token to send with: %s", label)
 }
 
 // inbox returns the person's case for evidence without a case. It opens the case on first use.
@@ -163,7 +170,7 @@ func (a *server) inbox(ctx context.Context) (store.Case, error) {
 	if err := a.Store.AddCase(ctx, &c, who(ctx).ID); err != nil {
 		return c, err
 	}
-	return c, a.Store.Note(ctx, c.ID, who(ctx).ID, "opened the inbox")
+	return c, a.note(ctx, c, "opened the inbox")
 }
 
 // caseTraces lists the traces of all evidence of a case together.
@@ -261,7 +268,7 @@ func (a *server) move(ctx context.Context, from, name, to string) (store.Evidenc
 	if err := a.Store.MoveEvidence(ctx, e, target.ID); err != nil {
 		return e, err
 	}
-	return e, errors.Join(a.Store.Note(ctx, c.ID, who(ctx).ID, "moved "+name+" to "+to), a.Store.Note(ctx, target.ID, who(ctx).ID, "took "+name+" from "+from))
+	return e, errors.Join(a.note(ctx, c, "moved %s to %s", name, to), a.note(ctx, target, "took %s from %s", name, from))
 }
 
 // mayHaveTraces reports whether evidence of a kind can have traces.

@@ -44,6 +44,17 @@ func (a *server) caseFor(ctx context.Context, name string, right int) (store.Cas
 	return store.Case{}, fmt.Errorf("case %s: %w", name, fault.NotFound)
 }
 
+// caseBody is the input of an operation on a case that has a body.
+type caseBody[T any] struct {
+	CaseInput
+	Body T
+}
+
+// note keeps in a case's record what the person did.
+func (a *server) note(ctx context.Context, c store.Case, format string, args ...any) error {
+	return a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf(format, args...))
+}
+
 // recording opens evidence of a case that the person can read.
 func (a *server) recording(ctx context.Context, caseName, name string) (replay.Recording, store.Evidence, error) {
 	c, err := a.caseFor(ctx, caseName, mayLook)
