@@ -10,93 +10,101 @@ import (
 // maxNames limits the names that a site carries.
 const maxNames = 32
 
-// namesOf lists the names that a statement or expression reads and writes, as written in the
-// source: variables, fields, elements.
+// names are the names that a statement or expression reads and writes, as written in the source:
+// variables, fields, elements.
+type names struct {
+	f             *function
+	reads, writes []string
+}
+
+// namesOf lists the names of a statement or expression.
 func (f *function) namesOf(n ast.Node) (reads, writes []string) {
-	if n == nil {
-		return nil, nil
-	}
-	read := func(e ast.Node) {
-		ast.Inspect(e, func(n ast.Node) bool {
-			switch x := n.(type) {
-			case *ast.FuncLit:
-				return false
-			case *ast.SelectorExpr:
-				if s := f.r.pkg.TypesInfo.Selections[x]; s != nil && s.Kind() == types.FieldVal && pure(x) {
-					reads = add(reads, f.r.text(x))
-				}
-			case *ast.IndexExpr:
-				if pure(x) && f.r.pkg.TypesInfo.Types[x].IsValue() {
-					reads = add(reads, f.r.text(x))
-				}
-			case *ast.Ident:
-				if o, ok := f.r.pkg.TypesInfo.Uses[x].(*types.Var); ok && !o.IsField() {
-					reads = add(reads, x.Name)
-				}
-			}
-			return true
-		})
-	}
-	write := func(e ast.Expr) {
-		if id, ok := e.(*ast.Ident); ok && id.Name == "_" {
-			return
-		}
-		writes = add(writes, f.r.text(e))
-		switch x := e.(type) {
-		case *ast.SelectorExpr:
-			read(x.X)
-		case *ast.IndexExpr:
-			read(x.X)
-			read(x.Index)
-		case *ast.StarExpr:
-			read(x.X)
-		}
-	}
+	x := names{f: f}
 	switch s := n.(type) {
+	case nil:
 	case *ast.AssignStmt:
 		for _, l := range s.Lhs {
-			write(l)
+			x.write(l)
 			if s.Tok != token.ASSIGN && s.Tok != token.DEFINE {
-				read(l)
+				x.read(l)
 			}
 		}
-		for _, r := range s.Rhs {
-			read(r)
-		}
+		x.readAll(s.Rhs)
 	case *ast.IncDecStmt:
-		write(s.X)
-		read(s.X)
+		x.write(s.X)
+		x.read(s.X)
 	case *ast.GenDecl:
 		for _, spec := range s.Specs {
 			if v, ok := spec.(*ast.ValueSpec); ok {
 				for _, id := range v.Names {
-					write(id)
+					x.write(id)
 				}
-				for _, e := range v.Values {
-					read(e)
-				}
+				x.readAll(v.Values)
 			}
 		}
 	case *ast.RangeStmt:
 		for _, e := range []ast.Expr{s.Key, s.Value} {
 			if e != nil {
-				write(e)
+				x.write(e)
 			}
 		}
-		read(s.X)
+		x.read(s.X)
 	case *ast.ReturnStmt:
-		for _, e := range s.Results {
-			read(e)
-		}
+		x.readAll(s.Results)
 		for i := range f.results {
 			if res := f.results[i]; res.object != nil {
-				writes = add(writes, res.name)
+				x.writes = add(x.writes, res.name)
 			}
 		}
 	default:
-		read(n)
+		x.read(n)
 	}
-	return reads, writes
+	return x.reads, x.writes
+}
+
+func (x *names) readAll(list []ast.Expr) {
+	for _, e := range list {
+		x.read(e)
+	}
+}
+
+func (x *names) read(e ast.Node) {
+	r := x.f.r
+	ast.Inspect(e, func(n ast.Node) bool {
+		switch e := n.(type) {
+		case *ast.FuncLit:
+			return false
+		case *ast.SelectorExpr:
+			if s := r.pkg.TypesInfo.Selections[e]; s != nil && s.Kind() == types.FieldVal && pure(e) {
+				x.reads = add(x.reads, r.text(e))
+			}
+		case *ast.IndexExpr:
+			if pure(e) && r.pkg.TypesInfo.Types[e].IsValue() {
+				x.reads = add(x.reads, r.text(e))
+			}
+		case *ast.Ident:
+			if o, ok := r.pkg.TypesInfo.Uses[e].(*types.Var); ok && !o.IsField() {
+				x.reads = add(x.reads, e.Name)
+			}
+		}
+		return true
+	})
+}
+
+func (x *names) write(e ast.Expr) {
+	if id, ok := e.(*ast.Ident); ok && id.Name == "_" {
+		return
+	}
+	x.writes = add(x.writes, x.f.r.text(e))
+	switch e := e.(type) {
+	case *ast.SelectorExpr:
+		x.read(e.X)
+	case *ast.IndexExpr:
+		x.read(e.X)
+		x.read(e.Index)
+	case *ast.StarExpr:
+		x.read(e.X)
+	}
 }
 
 func add(list []string, name string) []string {

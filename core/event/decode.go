@@ -109,6 +109,25 @@ func decodeItem(c *cursor, id TypeID, types Types, depth int) Value {
 	v := Value{Type: t, State: Known}
 	begins := c.beginning()
 	switch t.Form {
+	case Struct, Array, Interface:
+		decodeParts(c, &v, types, depth)
+	case Pointer, Slice, Chan, Map:
+		decodeReference(c, &v)
+	case Bool, Int, Uint, Opaque, Float, Complex, Text, Func:
+		decodeScalar(c, &v)
+	default:
+		c.skip(depth)
+		v.State = Unrecorded
+	}
+	if begins {
+		v.Whole = c.uint()
+	}
+	return v
+}
+
+// decodeScalar reads a value that has no parts.
+func decodeScalar(c *cursor, v *Value) {
+	switch v.Type.Form {
 	case Bool:
 		major, _, info := c.head()
 		if major != majorSimple || info != simpleTrue && info != simpleFalse {
@@ -140,6 +159,31 @@ func decodeItem(c *cursor, id TypeID, types Types, depth int) Value {
 			c.fail()
 		}
 		v.Text = string(c.take(n))
+	}
+}
+
+// decodeReference reads the address of contents, with their length and capacity where there are any.
+func decodeReference(c *cursor, v *Value) {
+	switch v.Type.Form {
+	case Pointer:
+		v.Address = c.uint()
+	case Slice, Chan:
+		if c.array() != 3 {
+			c.fail()
+		}
+		v.Address, v.Length, v.Capacity = c.uint(), c.uint(), c.uint()
+	case Map:
+		if c.array() != 2 {
+			c.fail()
+		}
+		v.Address, v.Length = c.uint(), c.uint()
+	}
+}
+
+// decodeParts reads a value that consists of others.
+func decodeParts(c *cursor, v *Value, types Types, depth int) {
+	t := v.Type
+	switch t.Form {
 	case Struct:
 		n := c.array()
 		for i := range t.Fields {
@@ -160,30 +204,11 @@ func decodeItem(c *cursor, id TypeID, types Types, depth int) Value {
 		if v.Length = t.Length; v.Length == 0 { // a list has no fixed length
 			v.Length = uint64(len(v.Items))
 		}
-	case Pointer:
-		v.Address = c.uint()
-	case Slice, Chan:
-		if c.array() != 3 {
-			c.fail()
-		}
-		v.Address, v.Length, v.Capacity = c.uint(), c.uint(), c.uint()
-	case Map:
-		if c.array() != 2 {
-			c.fail()
-		}
-		v.Address, v.Length = c.uint(), c.uint()
 	case Interface:
 		if c.array() != 2 {
 			c.fail()
 		}
 		dynamic := TypeID(c.uint())
 		v.Items = []Value{decodeItem(c, dynamic, types, depth+1)}
-	default:
-		c.skip(depth)
-		v.State = Unrecorded
 	}
-	if begins {
-		v.Whole = c.uint()
-	}
-	return v
 }

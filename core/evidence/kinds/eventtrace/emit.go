@@ -37,17 +37,63 @@ const (
 var kindNames = [...]string{"", "internal", "server", "client", "producer", "consumer"}
 var statusNames = [...]string{"unset", "ok", "error"}
 
+// Ranks of items at the same time.
+const (
+	rankAtEnd = iota
+	rankBeginning
+	rankLater
+)
+
 // emit makes the events of the trace.
 func (i *importer) emit() error {
 	g := &i.group
+	if err := i.arrange(); err != nil || len(g.nodes) == 0 {
+		return err
+	}
+	for s := range g.stacks {
+		g.stacks[s] = g.stacks[s][:0]
+	}
+	begins := i.summary()
+	base := i.strand
+	i.strand += uint32(len(g.stacks))
+	for _, it := range g.items {
+		s := &g.nodes[it.node]
+		stack := &g.stacks[s.strand-1]
+		keep := it.node
+		if it.note < 0 {
+			keep = s.parent
+		}
+		ended := func(top int32) bool { return top != keep && g.nodes[top].end <= it.time }
+		if err := i.leaveWhile(base, stack, ended); err != nil {
+			return err
+		}
+		if it.note >= 0 {
+			if err := i.noted(base, it, *stack); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := i.enter(base, it.node, begins); err != nil {
+			return err
+		}
+		begins = nil
+		*stack = append(*stack, it.node)
+	}
+	for s := range g.stacks {
+		if err := i.leaveWhile(base, &g.stacks[s], func(int32) bool { return true }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// arrange orders the beginnings of the spans and what happened in them by time. Log records without
+// their span are emitted at once.
+func (i *importer) arrange() error {
+	g := &i.group
 	g.items = g.items[:0]
-	const (
-		atEnd = iota
-		beginning
-		later
-	)
 	for _, n := range g.order {
-		g.items = append(g.items, item{g.nodes[n].start, beginning<<24 | min(g.nodes[n].depth, 1<<20), n, -1})
+		g.items = append(g.items, item{g.nodes[n].start, rankBeginning<<24 | min(g.nodes[n].depth, 1<<20), n, -1})
 	}
 	for k := range g.notes {
 		x := &g.notes[k]
@@ -65,61 +111,25 @@ func (i *importer) emit() error {
 			continue
 		}
 		s := &g.nodes[x.node]
-		it := item{min(max(x.time+s.shift, s.start), s.end), later << 24, x.node, int32(k)}
+		it := item{min(max(x.time+s.shift, s.start), s.end), rankLater << 24, x.node, int32(k)}
 		if it.time == s.end && s.start < s.end {
-			it.rank = atEnd
+			it.rank = rankAtEnd
 		}
 		g.items = append(g.items, it)
 	}
 	slices.SortStableFunc(g.items, func(a, b item) int {
 		return cmp.Or(cmp.Compare(a.time, b.time), cmp.Compare(a.rank, b.rank))
 	})
-	for s := range g.stacks {
-		g.stacks[s] = g.stacks[s][:0]
-	}
-	if len(g.nodes) == 0 {
-		return nil
-	}
-	begins := i.summary()
-	base := i.strand
-	i.strand += uint32(len(g.stacks))
-	for _, it := range g.items {
-		s := &g.nodes[it.node]
-		stack := &g.stacks[s.strand-1]
-		keep := it.node
-		if it.note < 0 {
-			keep = s.parent
-		}
-		for len(*stack) > 0 {
-			top := (*stack)[len(*stack)-1]
-			if top == keep || g.nodes[top].end > it.time {
-				break
-			}
-			if err := i.leave(base, top, len(*stack) == 1); err != nil {
-				return err
-			}
-			*stack = (*stack)[:len(*stack)-1]
-		}
-		if it.note < 0 {
-			if err := i.enter(base, it.node, begins); err != nil {
-				return err
-			}
-			begins = nil
-			*stack = append(*stack, it.node)
-			continue
-		}
-		if err := i.noted(base, it, *stack); err != nil {
+	return nil
+}
+
+// leaveWhile leaves the spans at the top of a stack for which a condition holds.
+func (i *importer) leaveWhile(base uint32, stack *[]int32, ended func(top int32) bool) error {
+	for last := len(*stack) - 1; last >= 0 && ended((*stack)[last]); last-- {
+		if err := i.leave(base, (*stack)[last], last == 0); err != nil {
 			return err
 		}
-	}
-	for s := range g.stacks {
-		for len(g.stacks[s]) > 0 {
-			last := len(g.stacks[s]) - 1
-			if err := i.leave(base, g.stacks[s][last], last == 0); err != nil {
-				return err
-			}
-			g.stacks[s] = g.stacks[s][:last]
-		}
+		*stack = (*stack)[:last]
 	}
 	return nil
 }

@@ -16,93 +16,128 @@ func template(name string) string {
 	return strings.TrimPrefix(name, "__1::")
 }
 
-// cppContainer reads what libstdc++ lays out, by the names of its members.
-func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
-	none := event.Value{}
-	argument := func(i int) event.TypeID {
-		if i < len(t.Arguments) {
-			return t.Arguments[i]
-		}
-		return 0
-	}
+// cppContainer reads what libstdc++ lays out, by the names of its members. ok is false for other
+// classes.
+func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
 	switch template(t.Class) {
 	case "basic_string":
-		p, ok := m.path(t, s, "_M_dataplus", "_M_p")
-		n, ok2 := m.path(t, s, "_M_string_length")
-		if !ok || !ok2 {
-			return none, false
-		}
-		return m.textOf(t, p, n, m.sizeOf(argument(0))), true
+		return m.cppString(t, s)
 	case "basic_string_view":
-		p, ok := m.path(t, s, "_M_str")
-		n, ok2 := m.path(t, s, "_M_len")
-		return m.textOf(t, p, n, m.sizeOf(argument(0))), ok && ok2
+		return m.cppStringView(t, s)
 	case "vector":
-		first, ok := m.path(t, s, "_M_impl", "_M_start")
-		end, ok2 := m.path(t, s, "_M_impl", "_M_finish")
-		room, ok3 := m.path(t, s, "_M_impl", "_M_end_of_storage")
-		of := m.Types.Get(argument(0))
-		if _, bits, ok := m.walk(t, s, "_M_impl", "_M_start"); ok && bits.Kind == debuginfo.Record {
-			return m.cppSequence(t, s, depth) // of booleans
-		}
-		if !ok || !ok2 || !ok3 || of == nil || of.Size == 0 || end < first || room < end {
-			return none, false
-		}
-		return list(t, of.ID, first, (end-first)/of.Size, (room-first)/of.Size), true
+		return m.cppVector(t, s, depth)
 	case "map", "multimap":
-		n, ok := m.path(t, s, "_M_t", "_M_impl", "_M_node_count")
-		return m.table(t, s, argument(0), argument(1), n), ok && s.inMemory
+		return m.cppTable(t, s, argument(t, 1), "_M_t", "_M_impl", "_M_node_count")
 	case "set", "multiset":
-		n, ok := m.path(t, s, "_M_t", "_M_impl", "_M_node_count")
-		return m.table(t, s, argument(0), 0, n), ok && s.inMemory
+		return m.cppTable(t, s, 0, "_M_t", "_M_impl", "_M_node_count")
 	case "unordered_map", "unordered_multimap":
-		n, ok := m.path(t, s, "_M_h", "_M_element_count")
-		return m.table(t, s, argument(0), argument(1), n), ok && s.inMemory
+		return m.cppTable(t, s, argument(t, 1), "_M_h", "_M_element_count")
 	case "unordered_set", "unordered_multiset":
-		n, ok := m.path(t, s, "_M_h", "_M_element_count")
-		return m.table(t, s, argument(0), 0, n), ok && s.inMemory
+		return m.cppTable(t, s, 0, "_M_h", "_M_element_count")
 	case "unique_ptr":
-		// The deleter is in a member of the same name.
-		at, of, ok := m.walk(t, s, "_M_t", "_M_t")
-		if ok {
-			at, of, ok = m.memberNamed(of, at, "_M_head_impl", aPointer, 0)
-		}
-		if !ok {
-			return none, false
-		}
-		return renamed(t, m.decode(of, at, depth+1)), true
+		return m.cppUniquePointer(t, s, depth)
 	case "shared_ptr", "weak_ptr":
-		at, of, ok := m.walk(t, s, "_M_ptr")
-		if !ok {
-			return none, false
-		}
-		v := renamed(t, m.decode(of, at, depth+1))
-		if is := m.Types.Get(argument(0)); is != nil && v.Type != nil && is.Kind == debuginfo.Record && m.sizeOf(v.Type.Elem) == is.Size && !is.Dynamic {
-			v.Type.Elem = is.ID // the pointer's own type says it by another name
-		}
-		return v, true
+		return m.cppSharedPointer(t, s, depth)
 	case "optional":
-		engaged, ok := m.path(t, s, "_M_payload", "_M_engaged")
-		at, of, ok2 := m.walk(t, s, "_M_payload", "_M_payload", "_M_value")
-		if !ok || !ok2 {
-			return none, false
-		}
-		return m.held(t, engaged != 0, of, at, depth), true
+		return m.cppOptional(t, s, depth)
 	case "variant":
-		i, ok := m.path(t, s, "_M_index")
-		if !ok {
-			return none, false
-		}
-		if i >= uint64(len(t.Arguments)) {
-			return m.held(t, false, nil, s, depth), true
-		}
-		at, _, ok := m.walk(t, s, "_M_u")
-		return m.held(t, true, m.Types.Get(t.Arguments[i]), at, depth), ok
+		return m.cppVariant(t, s, depth)
 	}
 	if v, ok := m.cppSequence(t, s, depth); ok {
 		return v, true
 	}
 	return m.cppWrapper(t, s, depth)
+}
+
+// argument returns a template argument that is a type, or 0.
+func argument(t *debuginfo.Type, i int) event.TypeID {
+	if i < len(t.Arguments) {
+		return t.Arguments[i]
+	}
+	return 0
+}
+
+func (m *Memory) cppString(t *debuginfo.Type, s source) (v event.Value, ok bool) {
+	p, ok := m.path(t, s, "_M_dataplus", "_M_p")
+	n, ok2 := m.path(t, s, "_M_string_length")
+	if !ok || !ok2 {
+		return v, false
+	}
+	return m.textOf(t, p, n, m.sizeOf(argument(t, 0))), true
+}
+
+func (m *Memory) cppStringView(t *debuginfo.Type, s source) (v event.Value, ok bool) {
+	p, ok := m.path(t, s, "_M_str")
+	n, ok2 := m.path(t, s, "_M_len")
+	if !ok || !ok2 {
+		return v, false
+	}
+	return m.textOf(t, p, n, m.sizeOf(argument(t, 0))), true
+}
+
+func (m *Memory) cppVector(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
+	first, ok := m.path(t, s, "_M_impl", "_M_start")
+	end, ok2 := m.path(t, s, "_M_impl", "_M_finish")
+	room, ok3 := m.path(t, s, "_M_impl", "_M_end_of_storage")
+	of := m.Types.Get(argument(t, 0))
+	if _, bits, ok := m.walk(t, s, "_M_impl", "_M_start"); ok && bits.Kind == debuginfo.Record {
+		return m.cppSequence(t, s, depth) // of booleans
+	}
+	if !ok || !ok2 || !ok3 || of == nil || of.Size == 0 || end < first || room < end {
+		return v, false
+	}
+	return list(t, of.ID, first, (end-first)/of.Size, (room-first)/of.Size), true
+}
+
+// cppTable reads a table whose number of entries is at the end of a path; elem is 0 for a set.
+func (m *Memory) cppTable(t *debuginfo.Type, s source, elem event.TypeID, count ...string) (event.Value, bool) {
+	n, ok := m.path(t, s, count...)
+	return m.table(t, s, argument(t, 0), elem, n), ok && s.inMemory
+}
+
+func (m *Memory) cppUniquePointer(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
+	// The deleter is in a member of the same name.
+	at, of, ok := m.walk(t, s, "_M_t", "_M_t")
+	if ok {
+		at, of, ok = m.memberNamed(of, at, "_M_head_impl", aPointer, 0)
+	}
+	if !ok {
+		return v, false
+	}
+	return renamed(t, m.decode(of, at, depth+1)), true
+}
+
+func (m *Memory) cppSharedPointer(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
+	at, of, ok := m.walk(t, s, "_M_ptr")
+	if !ok {
+		return v, false
+	}
+	v = renamed(t, m.decode(of, at, depth+1))
+	if is := m.Types.Get(argument(t, 0)); is != nil && v.Type != nil && is.Kind == debuginfo.Record && m.sizeOf(v.Type.Elem) == is.Size && !is.Dynamic {
+		v.Type.Elem = is.ID // the pointer's own type says it by another name
+	}
+	return v, true
+}
+
+func (m *Memory) cppOptional(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
+	engaged, ok := m.path(t, s, "_M_payload", "_M_engaged")
+	at, of, ok2 := m.walk(t, s, "_M_payload", "_M_payload", "_M_value")
+	if !ok || !ok2 {
+		return v, false
+	}
+	return m.held(t, engaged != 0, of, at, depth), true
+}
+
+func (m *Memory) cppVariant(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
+	i, ok := m.path(t, s, "_M_index")
+	if !ok {
+		return v, false
+	}
+	if i >= uint64(len(t.Arguments)) {
+		return m.held(t, false, nil, s, depth), true
+	}
+	at, _, ok := m.walk(t, s, "_M_u")
+	return m.held(t, true, m.Types.Get(argument(t, int(i))), at, depth), ok
 }
 
 func (m *Memory) sizeOf(id event.TypeID) uint64 {
