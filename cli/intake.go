@@ -20,7 +20,7 @@ const slow = 500 * time.Millisecond
 
 // progress returns a function that shows the progress of a long operation on a terminal, and a
 // function that ends the display.
-func (a *app) progress(what string) (tell func(done float64), end func()) {
+func (a *app) progress(what string) (report func(done float64), end func()) {
 	if !a.terminal() {
 		return nil, func() {}
 	}

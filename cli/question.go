@@ -345,7 +345,7 @@ func (a *app) evidenceFlags(c *cobra.Command) {
 
 // readingFlags adds the flags that say how evidence is read.
 func (a *app) readingFlags(c *cobra.Command) {
-	c.Flags().StringVar(&a.as, "as", "", "kind of the evidence, where its bytes do not tell: "+strings.Join(kinds.All.Names(), ", "))
+	c.Flags().StringVar(&a.as, "as", "", "kind of the evidence, if it cannot be recognised: "+strings.Join(kinds.All.Names(), ", "))
 	c.Flags().StringToStringVar(&a.fields, "field", nil, "structured log: field that is the time, level, message, trace, thread or caller, as thread=order_id; may be repeated")
 }
 

@@ -334,7 +334,7 @@ func (f *function) passed(n ast.Node) []event.Flow {
 				if name, own := f.callee(x); own {
 					out = append(out, f.arguments(x, name)...)
 				} else {
-					out = append(out, f.given(x))
+					out = append(out, f.foreignCall(x))
 				}
 			}
 		case *ast.CompositeLit:
@@ -345,8 +345,8 @@ func (f *function) passed(n ast.Node) []event.Flow {
 	return out
 }
 
-// given returns the flows of arguments to code that is not recorded.
-func (f *function) given(c *ast.CallExpr) event.Flow {
+// foreignCall returns the flows of arguments to code that is not recorded.
+func (f *function) foreignCall(c *ast.CallExpr) event.Flow {
 	flow := event.Flow{Kind: event.FlowForeign, Text: f.short(c)}
 	if selector, ok := c.Fun.(*ast.SelectorExpr); ok && f.r.pkg.TypesInfo.Selections[selector] != nil {
 		f.addSources(&flow, selector.X, 0)

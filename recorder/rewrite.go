@@ -175,11 +175,11 @@ func (r *fileRewriter) globals(file *ast.File) (at token.Pos, text string) {
 			continue
 		}
 		for _, s := range g.Specs {
-			said := false
+			wrote := false
 			for _, name := range s.(*ast.ValueSpec).Names {
 				if o := r.pkg.TypesInfo.Defs[name]; o != nil && name.Name != "_" {
-					if !said {
-						said = true
+					if !wrote {
+						wrote = true
 						fmt.Fprintf(&body, " %s.L(%d);", frameName, f.site(s.Pos(), &ast.GenDecl{Tok: token.VAR, Specs: []ast.Spec{s}}))
 					}
 					fmt.Fprintf(&body, " %s.Y(%s, %d, &%s);", runtimeName, frameName, f.variable(o), name.Name)

@@ -50,7 +50,7 @@ func (q MessagesRequest) answer(ctx context.Context, s *Subject) (Messages, erro
 	if !ok {
 		return out, nil
 	}
-	var of replay.Whose
+	var of replay.MessageFilter
 	switch q.Of {
 	case "thread":
 		of.Thread = p.Thread
@@ -127,7 +127,7 @@ func (m *Messages) gather(ctx context.Context, s *Subject, p Place, q MessagesRe
 		if !found {
 			continue
 		}
-		list, err := r.MessagesAround(at, replay.Whose{Trace: m.TraceID}, q.Before, q.After)
+		list, err := r.MessagesAround(at, replay.MessageFilter{Trace: m.TraceID}, q.Before, q.After)
 		if err != nil {
 			return fmt.Errorf("%s: %w", o.Name, err)
 		}

@@ -28,8 +28,8 @@ type Input struct {
 	Progress  func(done float64)
 }
 
-// Tell says which share is done, between 0 and 1.
-func (in Input) Tell(done float64) {
+// Report reports which share is done, from 0 to 1.
+func (in Input) Report(done float64) {
 	if in.Progress != nil {
 		in.Progress(done)
 	}

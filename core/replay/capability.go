@@ -92,11 +92,11 @@ type Clock interface {
 type Messages interface {
 	// MessagesAround lists the moments of messages and errors: up to before of them at or before a
 	// moment, and up to after of them later.
-	MessagesAround(at event.Moment, of Whose, before, after int) ([]event.Moment, error)
+	MessagesAround(at event.Moment, of MessageFilter, before, after int) ([]event.Moment, error)
 }
 
-// Whose selects messages: those of a thread, of a trace, or all.
-type Whose struct {
+// MessageFilter selects messages: those of a thread, of a trace, or all.
+type MessageFilter struct {
 	Thread event.ThreadID
 	Trace  string
 }

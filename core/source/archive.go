@@ -17,19 +17,19 @@ import (
 	"wraithology/core/fault"
 )
 
-// Bounds of what an archive may unpack to.
+// Bounds of the contents of an archive.
 const (
 	maxFiles    = 500_000
 	maxUnpacked = 8 << 30
 )
 
-// IsArchive reports whether a file begins like a zip or a tar.gz archive.
+// IsArchive reports whether a file begins like a zip or tar.gz archive.
 func IsArchive(head []byte) bool {
 	return bytes.HasPrefix(head, []byte("PK\x03\x04")) || bytes.HasPrefix(head, []byte{0x1f, 0x8b})
 }
 
-// Unpack unpacks an archive's regular files into a folder, which appears whole or
-// not at all. Names cannot lead out of it.
+// Unpack unpacks an archive's regular files into a folder, which appears complete or not at all.
+// Names cannot point out of it.
 func Unpack(ctx context.Context, archive, into string) (err error) {
 	if _, err := os.Stat(into); err == nil {
 		return nil
@@ -53,7 +53,7 @@ func Unpack(ctx context.Context, archive, into string) (err error) {
 	}
 	if err := os.Rename(partial, into); err != nil {
 		if _, there := os.Stat(into); there == nil {
-			return nil // another was quicker
+			return nil // another process was faster
 		}
 		return fmt.Errorf("unpack source text: %w", err)
 	}

@@ -1,5 +1,5 @@
-// Package source finds the source text of frames: in folders, in git repositories
-// at the revision that was built, and in archives that were unpacked.
+// Package source finds the source text of frames: in folders, in git repositories at the revision
+// of the build, and in unpacked archives.
 package source
 
 import (
@@ -19,20 +19,20 @@ import (
 // maxText limits a source file that is read.
 const maxText = 16 << 20
 
-// Places are where source text is looked for.
+// Places are where source text is searched.
 type Places struct {
 	Folders []string
-	// Revision is what the program was built from; a folder that is a git repository
-	// gives its files as they were then.
+	// Revision is the revision of the build; a folder that is a git repository gives its files at
+	// that revision.
 	Revision string
-	// Paths turns the beginnings of paths that the build had into others.
+	// Paths replaces the beginnings of paths of the build.
 	Paths map[string]string
-	// Own allows files of this machine at the very path that the build had.
+	// Own allows files of this machine at the path of the build.
 	Own bool
 }
 
-// Text returns the text of the file that the build had at a path. It is looked
-// for where Paths lead, then in each folder by the longest end of its path.
+// Text returns the text of the file that had a path in the build. It is searched at the replaced
+// path, then in each folder by the longest end of its path.
 func (p Places) Text(ctx context.Context, file string) (string, error) {
 	name := path.Clean("/" + file)
 	for from, to := range p.Paths {
@@ -63,7 +63,7 @@ func (p Places) Text(ctx context.Context, file string) (string, error) {
 	return "", fmt.Errorf("%s: %w", file, fault.NoSource)
 }
 
-// inFolder reads a file below a folder; links do not lead out of it.
+// inFolder reads a file below a folder; links cannot point out of it.
 func inFolder(dir, rest string) (string, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
@@ -88,7 +88,7 @@ func inFolder(dir, rest string) (string, error) {
 
 const gitTime = 10 * time.Second
 
-// inRepository reads a file as it was at a revision.
+// inRepository reads a file at a revision.
 func inRepository(ctx context.Context, dir, revision, rest string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, gitTime)
 	defer cancel()

@@ -1,6 +1,6 @@
 // Package traceback reads what a language's runtime prints when a program crashes: the tracebacks
 // of Go, Java, Python, JavaScript on Node.js, Rust and .NET, and native frames with addresses. The
-// text may be in a log, with something before each line, may be wrapped, and may be cut off.
+// text can be in a log with a prefix on each line, can be wrapped, and can be cut off.
 package traceback
 
 import (
@@ -11,28 +11,28 @@ import (
 	"strings"
 )
 
-// Frame is a frame as the text gives it. Line and Column are 0 if it does not.
+// Frame is a frame of the text. Line and Column are 0 if they are unknown.
 type Frame struct {
 	Function string
 	File     string
 	Line     int
 	Column   int
 	Address  uint64 // 0 for none
-	Module   string // the binary, where the frame names one
-	BuildID  string // of the binary, where the frame says it
-	Offset   uint64 // of the address, from where Place says
+	Module   string // the binary, if the frame names one
+	BuildID  string // of the binary, if the frame has it
+	Offset   uint64 // of the address, from Place on
 	Place    Place
 	Args     []Word
 	Note     string
 	Own      bool
 	Inlined  bool
-	known    bool // Own has been told
+	known    bool // Own has been decided
 }
 
-// Place says from where the offset of an address in a module counts.
+// Place is the origin of an offset in a module.
 type Place uint8
 
-// From where offsets count.
+// Origins of offsets.
 const (
 	InModule   Place = iota // from the module's address 0, as its own tables count
 	InFunction              // from the beginning of the function
@@ -40,7 +40,7 @@ const (
 	InCode                  // from the beginning of the mapped page of the module's first code
 )
 
-// Name is the function, or what else the frame says of its place.
+// Name is the function, or another description of the frame's place.
 func (f *Frame) Name() string {
 	switch {
 	case f.Function != "":
@@ -51,11 +51,11 @@ func (f *Frame) Name() string {
 	return fmt.Sprintf("0x%x", f.Address)
 }
 
-// Word is an argument as a runtime prints it: a word of memory, several that
-// belong together in braces, or "..." for what is left out.
+// Word is an argument as a runtime prints it: a word of memory, several that belong together in
+// braces, or "..." for omitted ones.
 type Word struct {
 	Text  string
-	Stale bool // the runtime doubts that it is still right
+	Stale bool // the runtime does not know whether it is still right
 	Parts []Word
 }
 
@@ -66,23 +66,23 @@ type Thread struct {
 	State   string
 	Creator string
 	Frames  []Frame
-	Cut     bool // the runtime or the text left frames out
+	Cut     bool // the runtime or the text omits frames
 }
 
-// Cause is an error: its type as the language names it, and its message.
+// Cause is an error: its type in the language's notation, and its message.
 type Cause struct {
 	Type    string
 	Message string
 }
 
-// relation says how an error is bound to the one before it in the text.
+// relation is the relation of an error to the one before it in the text.
 type relation uint8
 
 const (
 	unrelated  relation = iota
-	causeOf             // it led to the one before
-	resultOf            // the one before led to it
-	suppressed          // it was set aside for the one before
+	causeOf             // it caused the one before
+	resultOf            // the one before caused it
+	suppressed          // it was suppressed by the one before
 	member              // it is one of a group
 )
 
@@ -91,12 +91,12 @@ type failure struct {
 	Cause
 	relation relation
 	thread   Thread
-	common   int // so many of its outer frames are those of the error before
+	common   int // number of its outer frames that are the same as in the error before
 	fatal    bool
-	numbered bool // its text has a number before it
+	numbered bool // its text begins with a number
 }
 
-// Crash is what a text says.
+// Crash is the contents of a crash text.
 type Crash struct {
 	Language string
 	Threads  []Thread // the failing one first, then its causes, then the others
@@ -104,13 +104,13 @@ type Crash struct {
 	Kind     string   // "panic", "exception", "fatal", "signal", "error"
 	Signal   string
 	Address  string
-	Gaps     []string // what the text lacks
-	ended    bool     // it says that a program ended
+	Gaps     []string // what is missing from the text
+	ended    bool     // the text reports the end of a program
 }
 
-// maxFrames limits the frames of one thread, maxThreads the threads, longestLine how much of a line
-// is read, maxPrefixes how many things are taken off its beginning, and longestText a text that is
-// put together of several lines.
+// maxFrames limits the frames of one thread, maxThreads the threads, longestLine the part of a line
+// that is read, maxPrefixes the prefixes that are removed from it, and longestText a text of
+// several lines.
 const (
 	maxFrames   = 1 << 16
 	maxThreads  = 1 << 20
@@ -148,14 +148,14 @@ func Read(ctx context.Context, text string) (*Crash, error) {
 	return nil, ErrNoCrash
 }
 
-// Is reports whether there is a crash in a text: frames, or what a runtime prints at
-// the end of a program.
+// Is reports whether a text contains a crash: frames, or what a runtime prints at the end of a
+// program.
 func Is(sample []byte) bool {
 	c, ok := Parse(string(sample))
 	return ok && (c.ended && c.Language != "" || len(c.Threads) > 0 && len(c.Threads[0].Frames) > 0)
 }
 
-// EndsProgram reports whether a line may be one that alone tells of a program's end.
+// EndsProgram reports whether a line alone may report the end of a program.
 func EndsProgram(line string) bool {
 	for _, words := range []string{"segfault at ", "traps: ", "terminate called ", "Assertion ", "panicked at ", "Exception in thread "} {
 		if strings.Contains(line, words) {
@@ -165,7 +165,7 @@ func EndsProgram(line string) bool {
 	return false
 }
 
-// Share returns which share of the lines of a text, between 0 and 1, is part of tracebacks.
+// Share returns the share of the lines of a text that are part of tracebacks, from 0 to 1.
 func Share(sample []byte) float64 {
 	p := &parser{}
 	understood, all := 0, 0
@@ -180,7 +180,7 @@ func Share(sample []byte) float64 {
 	return float64(understood) / float64(max(all, 1))
 }
 
-// Outermost returns the outermost error that a text tells of.
+// Outermost returns the outermost error of a text.
 func Outermost(text string) Cause {
 	if c, ok := Parse(text); ok && len(c.Causes) > 0 {
 		return c.Causes[0]
@@ -188,10 +188,10 @@ func Outermost(text string) Cause {
 	return Cause{}
 }
 
-// Follower tells, line by line, whether a traceback continues.
+// Follower reports line by line whether a traceback continues.
 type Follower struct{ p parser }
 
-// Begin begins with a text that may be the beginning of a traceback.
+// Begin starts with a text that may be the beginning of a traceback.
 func (f *Follower) Begin(text string) {
 	f.p = parser{}
 	for line := range strings.SplitSeq(text, "\n") {
@@ -199,14 +199,14 @@ func (f *Follower) Begin(text string) {
 	}
 }
 
-// GoesOn reports whether a line is part of the traceback that was begun.
+// GoesOn reports whether a line is part of the current traceback.
 func (f *Follower) GoesOn(line string) bool {
 	begun := f.p.mode != nil
 	understood := f.p.line(line)
 	return begun && understood || !begun && understood && begins(line)
 }
 
-// begins reports whether a line begins the frames of an error that the line before told of.
+// begins reports whether a line begins the frames of the error in the line before.
 func begins(line string) bool {
 	for _, head := range []string{"goroutine ", "Traceback ", "stack backtrace:", "Caused by:", "\tat ", "    at "} {
 		if strings.HasPrefix(line, head) {
@@ -216,12 +216,12 @@ func begins(line string) bool {
 	return false
 }
 
-// parser reads line by line. mode is the language that it is in.
+// parser reads line by line. mode is the language of the current lines.
 type parser struct {
 	mode     reader
 	failures []failure
 	threads  []Thread
-	current  *Thread // where frames go
+	current  *Thread // the thread that gets frames
 	held     string  // a line that was not understood alone
 	crashed  Crash
 	python   pythonState
@@ -229,22 +229,22 @@ type parser struct {
 	node     nodeState
 	rust     rustState
 	dotnet   dotnetState
-	prefix   string // the shape of what stood before the last line that had something
+	prefix   string // the shape of the prefix of the last line
 	cut      bool
 }
 
-// reader reads a line of one language, and reports whether it is one of its own.
+// reader reads a line of one language, and reports whether it belongs to it.
 type reader func(p *parser, line string) bool
 
-// readers are all languages. Those whose lines look like others' come later.
+// readers are all languages. Those whose lines resemble others come later.
 var readers []reader
 
 func init() {
 	readers = []reader{readGo, readPython, readRust, readJVM, readNode, readDotNet, readEnding, readNative}
 }
 
-// line reads a line, and reports whether it understood it: as it is, without what a log put before it, or together with
-// the line before, which a terminal may have wrapped.
+// line reads a line, and reports whether it was understood: as it is, without the prefix of a log,
+// or together with the line before, which a terminal may have wrapped.
 func (p *parser) line(line string) (understood bool) {
 	line = line[:min(len(line), longestLine)]
 	headed := p.prefix != "" && len(p.prefix) <= len(line) && shape(line[:len(p.prefix)]) == p.prefix
@@ -275,14 +275,14 @@ func (p *parser) line(line string) (understood bool) {
 		return true
 	}
 	if n := len(p.failures); p.golang.panicking && n > 0 && p.failures[n-1].thread.Kind == "" {
-		extend(&p.failures[n-1].Message, line) // what a terminal wrapped: lines of the message itself are indented
+		extend(&p.failures[n-1].Message, line) // wrapped by a terminal: lines of the message itself are indented
 		return true
 	}
 	p.held = line
 	return false
 }
 
-// shape is a text with all its digits and letters alike.
+// shape is a text with digits and letters replaced by placeholders.
 func shape(s string) string {
 	return strings.Map(func(r rune) rune {
 		switch {
@@ -311,7 +311,7 @@ func (p *parser) try(line string) bool {
 	return false
 }
 
-// begin begins a thread, to which frames go from now on.
+// begin begins a thread, which gets the following frames.
 func (p *parser) begin(t Thread) {
 	if len(p.threads) >= maxThreads {
 		p.cut = true
@@ -322,7 +322,7 @@ func (p *parser) begin(t Thread) {
 	p.current = &p.threads[len(p.threads)-1]
 }
 
-// fail begins an error, to whose thread frames go from now on.
+// fail begins an error, whose thread gets the following frames.
 func (p *parser) fail(f failure) {
 	if len(p.failures) >= maxThreads {
 		p.cut = true
@@ -332,7 +332,7 @@ func (p *parser) fail(f failure) {
 	p.current = &p.failures[len(p.failures)-1].thread
 }
 
-// frame adds a frame to the thread that is being read.
+// frame adds a frame to the current thread.
 func (p *parser) frame(f Frame) {
 	if p.current == nil {
 		p.begin(Thread{Kind: "thread", Name: "thread"})
@@ -344,14 +344,14 @@ func (p *parser) frame(f Frame) {
 	p.current.Frames = append(p.current.Frames, f)
 }
 
-// extend adds to a text what the next line says, within bounds.
+// extend appends the next line to a text, within bounds.
 func extend(text *string, more string) {
 	if len(*text) < longestText {
 		*text += more
 	}
 }
 
-// last returns the last frame of the thread that is being read, or nil.
+// last returns the last frame of the current thread, or nil.
 func (p *parser) last() *Frame {
 	if p.current == nil || len(p.current.Frames) == 0 {
 		return nil
@@ -369,7 +369,7 @@ func (p *parser) end() {
 	p.python.end(p)
 }
 
-// crash puts together what was read.
+// crash returns what was read.
 func (p *parser) crash() (*Crash, bool) {
 	c := &p.crashed
 	chain, rest := p.chain()
@@ -403,11 +403,10 @@ func (p *parser) crash() (*Crash, bool) {
 	return c, len(c.Threads) > 0 || len(c.Causes) > 0
 }
 
-// chain lists the errors that belong to the first one, the outermost first, and
-// the others.
+// chain lists the errors that belong to the first one, outermost first, and the others.
 func (p *parser) chain() (chain, rest []failure) {
 	first := 0
-	for i, f := range p.failures { // one that ended the program counts more than one that was only told of
+	for i, f := range p.failures { // an error that ended the program counts more than one that was only reported
 		if f.fatal {
 			first = i
 			break
@@ -427,7 +426,7 @@ func (p *parser) chain() (chain, rest []failure) {
 	for i := range group {
 		group[i].addCommon(group[:i])
 	}
-	for stop := len(group); stop > 0; { // each that others led to is before them
+	for stop := len(group); stop > 0; { // errors that caused it are before it
 		begin := stop - 1
 		for begin > 0 && group[begin].relation != resultOf {
 			begin--
@@ -438,7 +437,7 @@ func (p *parser) chain() (chain, rest []failure) {
 	return chain, append(append([]failure(nil), p.failures[:first]...), p.failures[end:]...)
 }
 
-// addCommon puts back the outer frames that a text does not repeat.
+// addCommon adds the outer frames that a text does not repeat.
 func (f *failure) addCommon(before []failure) {
 	if f.common == 0 || len(before) == 0 {
 		return

@@ -6,9 +6,9 @@ import (
 	"strings"
 )
 
-// .NET prints (System.Exception.ToString) the chain of errors, each inner one after
-// " ---> "; then the innermost error's frames, "--- End of inner exception stack
-// trace ---", those of the error around it, and so on.
+// .NET prints (System.Exception.ToString) the chain of errors, each inner one after " ---> "; then
+// the innermost error's frames, "--- End of inner exception stack trace ---", those of the error
+// around it, and so on.
 var (
 	dotnetFrame = regexp.MustCompile(`^\s+at ([\w.<>$` + "`" + `+\[\],|-]+(?:\.[\w<>$` + "`" + `|.-]+)*)\(([^()]*)\)(?: in (.+):line (\d+))?\s*$`)
 	dotnetError = regexp.MustCompile(`^(?:Unhandled exception\. | ---> (?:\(Inner Exception #\d+\) )?)?((?:[A-Z][\w]*\.)+[A-Z][\w` + "`" + `+]*(?:Exception|Error))(?: \(0x[0-9a-fA-F]+\))?(?:: (.*))?$`)

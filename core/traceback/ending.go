@@ -7,9 +7,9 @@ import (
 	"strings"
 )
 
-// What else is printed at the end of a native program: by the kernel (a fault that no handler took, with the address of
-// the instruction and the module around it), by the C++ library (std::terminate), by the C library (assert, and checks
-// of the heap and the stack).
+// Other output at the end of a native program: by the kernel (an unhandled fault, with the address
+// of the instruction and its module), by the C++ library (std::terminate), by the C library
+// (assert, and checks of the heap and the stack).
 var (
 	kernelFault = regexp.MustCompile(`(\S+)\[(\d+)\]: segfault at ([0-9a-f]+) ip ([0-9a-f]+) sp [0-9a-f]+ error ([0-9a-f]+)(.*)$`)
 	kernelTrap  = regexp.MustCompile(`traps: (\S+)\[(\d+)\] (general protection fault|trap [a-z ]+?),? ip:([0-9a-f]+) sp:[0-9a-f]+ error:[0-9a-f]+(.*)$`)

@@ -7,11 +7,11 @@ import (
 	"strings"
 )
 
-// Fingerprinted is how many own functions a fingerprint is made of.
+// Fingerprinted is the number of own functions in a fingerprint.
 const Fingerprinted = 8
 
-// Fingerprint hashes what tells a failure apart. Digits are left out: compilers number
-// parts of names.
+// Fingerprint hashes what identifies a failure. Digits are omitted: compilers number parts of
+// names.
 func Fingerprint(parts ...string) string {
 	sum := sha256.New()
 	for _, p := range parts {

@@ -5,10 +5,10 @@ import (
 	"strings"
 )
 
-// Go's runtime prints (runtime/panic.go, runtime/traceback.go): the panic or fatal
-// error; then for each goroutine a head, "goroutine 7 [chan receive, 2 minutes]:",
-// and for each frame a line with the function and its arguments, and an indented
-// one with file, line and offset; last, who created the goroutine.
+// Go's runtime prints (runtime/panic.go, runtime/traceback.go): the panic or fatal error; then for
+// each goroutine a head, "goroutine 7 [chan receive, 2 minutes]:", and for each frame a line with
+// the function and its arguments, and an indented one with file, line and offset; last, the creator
+// of the goroutine.
 
 type goState struct {
 	panicking bool
@@ -65,7 +65,7 @@ func readGo(p *parser, line string) bool {
 	return goFunction(p, line)
 }
 
-// inGo reports whether a goroutine's frames are being read.
+// inGo reports whether the current lines are a goroutine's frames.
 func (p *parser) inGo() bool { return p.current != nil && p.current.Kind == "goroutine" }
 
 func goPanic(p *parser, kind, text string, r relation) bool {
@@ -80,7 +80,7 @@ func goPanic(p *parser, kind, text string, r relation) bool {
 		r = resultOf
 	}
 	p.fail(failure{Cause: Cause{kind, text}, relation: r, fatal: true})
-	p.current = nil // its frames are those of the goroutine that follows
+	p.current = nil // its frames are those of the next goroutine
 	p.golang.panicking = true
 	return true
 }
@@ -136,7 +136,7 @@ func goFunction(p *parser, line string) bool {
 	return true
 }
 
-// argsBegin finds the bracket that opens the arguments: the one that the last one closes.
+// argsBegin finds the bracket that opens the arguments: the partner of the last closing one.
 func argsBegin(line string) int {
 	depth := 0
 	for i := len(line) - 1; i >= 0; i-- {
@@ -152,10 +152,10 @@ func argsBegin(line string) int {
 	return -1
 }
 
-// maxNesting limits how deep words are within braces; Go prints five levels.
+// maxNesting limits the nesting of braces; Go prints five levels.
 const maxNesting = 32
 
-// words reads arguments up to the bracket that closes them.
+// words reads arguments up to the closing bracket.
 func words(s string, level int) (list []Word, rest string) {
 	for {
 		s = strings.TrimLeft(s, " ")

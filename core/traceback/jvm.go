@@ -6,10 +6,10 @@ import (
 	"strings"
 )
 
-// The Java virtual machine prints (java.lang.Throwable.printStackTrace): the error,
-// an indented "at CLASS.METHOD(FILE:LINE)" for each frame, "... N more" for those
-// that the error before has too, "Caused by:" and "Suppressed:" errors. Dumps of all
-// threads have a line with the thread's name in quotation marks before each stack.
+// The Java virtual machine prints (java.lang.Throwable.printStackTrace): the error, an indented "at
+// CLASS.METHOD(FILE:LINE)" for each frame, "... N more" for frames that the error before has too,
+// "Caused by:" and "Suppressed:" errors. Dumps of all threads have a line with the thread's name in
+// quotation marks before each stack.
 var (
 	jvmFrame = regexp.MustCompile(`^\s*at (?:[\w.-]+(?:@[\w.+-]+)?//?)*([\w.$<>-]+(?:/[\w.$<>-]+)?)\((?:(?:[\w.@+-]+/)?([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj)):(\d+)|([\w$.-]+\.(?:java|kt|kts|scala|groovy|clj))|(?:[\w.@+-]+/)?(Native Method|Unknown Source))\)`)
 	jvmError = regexp.MustCompile(`^(\s*)(?:Exception in thread "([^"]*)" |(Caused by: )|(Suppressed: )|(?:\[CIRCULAR REFERENCE: ?))?((?:[a-z_][\w$]*\.)*[A-Z][\w$]*)(?:: (.*))?$`)
@@ -91,7 +91,7 @@ func jvmFailure(p *parser, line string) bool {
 	}
 	if n := len(p.failures); f.relation != unrelated {
 		if n == 0 {
-			f.relation = unrelated // the beginning of the text is cut off
+			f.relation = unrelated // the beginning of the text is missing
 		} else {
 			f.thread.Name = p.failures[n-1].thread.Name
 		}

@@ -7,10 +7,9 @@ import (
 	"strings"
 )
 
-// Native frames have an address, and some of a function with an offset, a module
-// with an offset, a file and a line: "#0 0x55… in FUNCTION FILE:LINE:COLUMN",
-// "#1 0x7f… (MODULE+0x29d90)", or as backtrace_symbols of the C library writes them,
-// "MODULE(FUNCTION+0x1d) [0x55…]".
+// Native frames have an address, and some a function with an offset, a module with an offset, a
+// file and a line: "#0 0x55… in FUNCTION FILE:LINE:COLUMN", "#1 0x7f… (MODULE+0x29d90)", or in the
+// notation of the C library's backtrace_symbols, "MODULE(FUNCTION+0x1d) [0x55…]".
 var (
 	nativeNumbered = regexp.MustCompile(`^\s*#(\d+)\s+(0x[0-9a-fA-F]+)(?: in (.+?))?(?: (/?[^\s():]+\.[A-Za-z+]{1,4}):(\d+)(?::(\d+))?)?(?: \((.+?)\+(0x[0-9a-fA-F]+)\))?(?: \(BuildId: ([0-9a-f]+)\))?$`)
 	nativeSymbol   = regexp.MustCompile(`^\s*(\S+?)\((\S*?)\+?(0x[0-9a-fA-F]+)?\)\s?\[(0x[0-9a-fA-F]+)\]$`)
@@ -18,8 +17,7 @@ var (
 	nativeAddress  = regexp.MustCompile(`(?i)address:? (0x[0-9a-f]+)`)
 )
 
-// signalWords are parts, one of which each match of nativeSignal has: most lines have
-// none of them.
+// signalWords are words of which each match of nativeSignal has one; most lines have none.
 var signalWords = []string{"SIG", "fault", "bort", "rror", "nstruction", "xception", "overflow", "after-free", "FAULT", "ABORT", "ERROR", "INSTRUCTION", "EXCEPTION"}
 
 func readNative(p *parser, line string) bool {
@@ -53,7 +51,7 @@ func readNative(p *parser, line string) bool {
 	return nativeHead(p, line)
 }
 
-// nativeHead reads a line that says which signal it was, if frames may follow.
+// nativeHead reads a line with the signal, if frames may follow.
 func nativeHead(p *parser, line string) bool {
 	const longest = 1 << 10
 	if len(line) > longest || !slices.ContainsFunc(signalWords, func(w string) bool { return strings.Contains(line, w) }) {

@@ -6,9 +6,9 @@ import (
 	"strings"
 )
 
-// Node.js prints the place and the line of source, an empty line, and the error's
-// stack: its type and message, and an indented "at FUNCTION (FILE:LINE:COLUMN)" for
-// each frame. A cause follows in brackets, indented.
+// Node.js prints the place and the line of source, an empty line, and the error's stack: its type
+// and message, and an indented "at FUNCTION (FILE:LINE:COLUMN)" for each frame. A cause follows in
+// brackets, indented.
 var (
 	nodeFrame  = regexp.MustCompile(`^\s*at (?:(async )?(.+?) \((.+?):(\d+):(\d+)\)|(async )?([^()\s][^()]*?):(\d+):(\d+)|(.+?) \((native|<anonymous>|index \d+)\))[,;]?(?: \{)?$`)
 	nodeError  = regexp.MustCompile(`^\s*(?:Uncaught |UnhandledPromiseRejectionWarning: |\[cause\]: |\[errors\]: )?(\[?)((?:[A-Z][\w$]*)?(?:Error|Exception|Warning)(?: \[[\w$]+\])?|[A-Z][\w$]* \[[\w$]+\])(?:: (.*?))?(\]?)(?: \{)?$`)
@@ -16,7 +16,7 @@ var (
 	nodeMark   = regexp.MustCompile(`^\s*\^+$`)
 )
 
-// nodeState says whether the place of an error has just been shown: what follows is it.
+// nodeState reports whether the place of an error was in the line before; the error follows.
 type nodeState struct{ marked bool }
 
 func readNode(p *parser, line string) bool {
@@ -58,7 +58,7 @@ func readNode(p *parser, line string) bool {
 	if m := nodeError.FindStringSubmatch(line); m != nil {
 		cause = Cause{m[2], m[3]}
 		if m[1] == "" {
-			cause.Message += m[4] // a bracket of the message's own
+			cause.Message += m[4] // a bracket of the message itself
 		}
 	} else if m := nodeThrown.FindStringSubmatch(line); m != nil && p.node.marked {
 		cause = Cause{m[1], m[2]}

@@ -5,13 +5,13 @@ import (
 	"strings"
 )
 
-// Own says which frames are the team's own: those whose function or file begins
-// with, or whose folder is, one of its entries. Where it is empty, all are but
-// those of the language's runtime, its libraries and packages from elsewhere.
+// Own decides which frames are the team's own: those whose function or file begins with an entry,
+// or whose folder is one. If it is empty, all frames are own except those of the language's
+// runtime, its libraries and other packages.
 type Own []string
 
-// Tell decides for each frame that it has not been told for.
-func (own Own) Tell(language string, frames []Frame) {
+// Mark decides for each frame that is not decided yet.
+func (own Own) Mark(language string, frames []Frame) {
 	for i := range frames {
 		f := &frames[i]
 		if f.known {
@@ -30,7 +30,7 @@ func (own Own) Tell(language string, frames []Frame) {
 	}
 }
 
-// foreign reports whether a frame is of somebody else's code, by its folder or module.
+// foreign reports whether a frame is foreign code, by its folder or module.
 func foreign(language string, f *Frame) bool {
 	file := strings.ReplaceAll(f.File, `\`, "/")
 	has := func(s string, parts ...string) bool {
@@ -70,12 +70,12 @@ func foreign(language string, f *Frame) bool {
 		begins(f.Function, "__libc_", "_start", "__GI_", "__sanitizer", "__asan")
 }
 
-// Foreign reports whether a function of a language, in a file, is somebody else's code.
+// Foreign reports whether a function of a language, in a file, is foreign code.
 func Foreign(language, function, file string) bool {
 	return foreign(language, &Frame{Function: function, File: file})
 }
 
-// standard are the first parts of the paths of Go's standard packages.
+// standard are the first path elements of Go's standard packages.
 var standard = func() map[string]bool {
 	m := map[string]bool{}
 	for _, p := range strings.Fields("archive arena bufio bytes cmp compress container context crypto database debug embed encoding errors expvar flag fmt go hash html image index internal io iter log maps math mime net os path plugin reflect regexp runtime slices sort strconv strings structs sync syscall testing text time unicode unique unsafe vendor weak") {
@@ -84,8 +84,8 @@ var standard = func() map[string]bool {
 	return m
 }()
 
-// foreignGo reports whether a frame is of Go's standard packages or of another
-// module: by the folder of modules, or by the version in a path that was trimmed.
+// foreignGo reports whether a frame is in a Go standard package or another module: by the folder of
+// modules, or by the version in a trimmed path.
 func foreignGo(f *Frame, file string) bool {
 	name := f.Function
 	if slash := strings.LastIndexByte(name, '/'); slash >= 0 {
@@ -108,8 +108,8 @@ func foreignGo(f *Frame, file string) bool {
 	if !standard[first] {
 		return false
 	}
-	// A module of one's own may have such a name; a standard package is in its folder below src, or
-	// in a trimmed path.
+	// An own module can have such a name; a standard package is in its folder below src, or has a
+	// trimmed path.
 	dir := path.Dir(file)
 	if i := strings.LastIndex(dir, "/src/"); i >= 0 {
 		folder, _, _ := strings.Cut(dir[i+len("/src/"):], "/")

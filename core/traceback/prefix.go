@@ -2,8 +2,8 @@ package traceback
 
 import "strings"
 
-// withoutPrefix takes one thing off a line that a log may have put there: a time, a
-// level, a name in brackets, the name of a program or stream with a colon or a bar.
+// withoutPrefix removes one prefix that a log may have added to a line: a time, a level, a name in
+// brackets, the name of a program or stream with a colon or bar.
 func withoutPrefix(line string) (rest string, ok bool) {
 	s := strings.TrimLeft(line, " ")
 	if s == "" {
@@ -16,7 +16,7 @@ func withoutPrefix(line string) (rest string, ok bool) {
 	after := s[len(word):]
 	cut := func(n int) (string, bool) {
 		rest := s[n:]
-		return strings.TrimPrefix(rest, " "), true // what is indented stays so
+		return strings.TrimPrefix(rest, " "), true // the line stays indented
 	}
 	switch {
 	case strings.HasPrefix(strings.TrimLeft(after, " "), "| "): // NAME |

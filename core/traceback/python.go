@@ -6,11 +6,10 @@ import (
 	"strings"
 )
 
-// Python prints (Lib/traceback.py) "Traceback (most recent call last):", for each
-// frame, outermost first, a line with file, line and function, and the source text;
-// last the error. Chained errors follow each other with a sentence between them;
-// groups are indented, with bars. What faulthandler prints has the innermost frame
-// first.
+// Python prints (Lib/traceback.py) "Traceback (most recent call last):", for each frame, outermost
+// first, a line with file, line and function, and the source text; last the error. Chained errors
+// follow each other with a sentence between them; groups are indented, with bars. faulthandler
+// prints the innermost frame first.
 var (
 	pythonFrame  = regexp.MustCompile(`^\s*File "(.+?)", line (\d+)(?:, in (.+)| in (.+))?$`)
 	pythonError  = regexp.MustCompile(`^([A-Za-z_][\w.]*)(?:: (.*))?$`)
@@ -20,7 +19,7 @@ var (
 )
 
 type pythonState struct {
-	open   bool // a traceback is being read
+	open   bool // the current lines are a traceback
 	frames []Frame
 	next   relation
 	first  bool // the innermost frame is first
@@ -98,7 +97,7 @@ func readPython(p *parser, line string) bool {
 		s.frames[len(s.frames)-1] = last
 		return true
 	}
-	if strings.HasPrefix(text, "  ") { // the source text, and what marks a place in it
+	if strings.HasPrefix(text, "  ") { // the source text, and marks below it
 		return len(s.frames) > 0
 	}
 	if m := pythonError.FindStringSubmatch(trimmed); m != nil {
@@ -108,7 +107,7 @@ func readPython(p *parser, line string) bool {
 	return false
 }
 
-// fail ends a traceback with the error that it is of.
+// fail ends a traceback with its error.
 func (s *pythonState) fail(p *parser, c Cause) {
 	f := failure{Cause: c, relation: s.next, thread: Thread{Name: "main", Kind: "thread"}}
 	if s.member && f.relation == unrelated && len(p.failures) > 0 {
@@ -123,7 +122,7 @@ func (s *pythonState) fail(p *parser, c Cause) {
 	*s = pythonState{member: inGroup}
 }
 
-// end ends a traceback whose error is cut off.
+// end ends a traceback without an error.
 func (s *pythonState) end(p *parser) {
 	if s.open && len(s.frames) > 0 {
 		s.fail(p, Cause{"", "the text ends before the error"})

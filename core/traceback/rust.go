@@ -6,11 +6,11 @@ import (
 	"strings"
 )
 
-// Rust prints (std::panicking, std::backtrace) "thread 'NAME' panicked at
-// FILE:LINE:COLUMN:", the message on the next line (before 1.73 on the same one, in
-// quotation marks), and a numbered backtrace whose places are lines of their own. An
-// error that main returns is printed after "Error: "; widely used error types add
-// "Caused by:" with a line, or a numbered one, for each error that led to it.
+// Rust prints (std::panicking, std::backtrace) "thread 'NAME' panicked at FILE:LINE:COLUMN:", the
+// message on the next line (before 1.73 on the same one, in quotation marks), and a numbered
+// backtrace whose places are on lines of their own. An error that main returns is printed after
+// "Error: "; widely used error types add "Caused by:" with a line, or a numbered one, for each
+// error that caused it.
 var (
 	rustPanic = regexp.MustCompile(`^thread '([^']*)'(?: \(\d+\))? panicked at (?:'(.*)', )?(.+?):(\d+):(\d+):?$`)
 	rustFrame = regexp.MustCompile(`^\s*(\d+): +(?:(0x[0-9a-f]+) - )?(.+)$`)
@@ -22,7 +22,7 @@ type rustState struct {
 	open    bool
 	message bool // the next line is the message
 	trace   bool
-	causes  bool // what follows are errors that led to the one before
+	causes  bool // the following errors caused the one before
 }
 
 func readRust(p *parser, line string) bool {

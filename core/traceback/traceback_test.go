@@ -117,7 +117,7 @@ var programs = map[string]func(t *testing.T) (account, string){
 
 // ownFrames are the own frames of the failing thread, as far as programs tell of them.
 func ownFrames(c *Crash) (list []Frame) {
-	Own(nil).Tell(c.Language, c.Threads[0].Frames)
+	Own(nil).Mark(c.Language, c.Threads[0].Frames)
 	for _, f := range c.Threads[0].Frames {
 		if f.Own {
 			list = append(list, Frame{Function: f.Function, File: f.File, Line: f.Line})
@@ -242,7 +242,7 @@ func TestOtherEndings(t *testing.T) {
 			var got []string
 			for i := range c.Threads {
 				th := &c.Threads[i]
-				Own(nil).Tell(c.Language, th.Frames)
+				Own(nil).Mark(c.Language, th.Frames)
 				first := ""
 				for _, f := range th.Frames {
 					if f.Own || c.Language == "Rust" {
@@ -331,7 +331,7 @@ func FuzzTraceback(f *testing.F) {
 			return
 		}
 		for i := range c.Threads {
-			Own(nil).Tell(c.Language, c.Threads[i].Frames)
+			Own(nil).Mark(c.Language, c.Threads[i].Frames)
 		}
 		var follow Follower
 		follow.Begin(text)

@@ -18,7 +18,7 @@ type Tester interface {
 }
 
 // said contains the tests whose failure is in the log.
-var said sync.Map
+var reported sync.Map
 
 // T records the failure of a test, once for each test, as soon as it is seen.
 func (f *Frame) T(t Tester) {
@@ -31,7 +31,7 @@ func (f *Frame) fail(t Tester, text string) {
 	if f == nil {
 		return
 	}
-	if _, known := said.LoadOrStore(t, true); !known {
+	if _, known := reported.LoadOrStore(t, true); !known {
 		f.value(kindFailure, hide(&text), planFor(&text))
 	}
 }

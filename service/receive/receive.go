@@ -56,7 +56,7 @@ type Receiver struct {
 
 	mu      sync.Mutex
 	streams map[int64]*stream   // by case, so that traces of several senders stay whole
-	along   map[int64]along     // by case; only run uses this and parts
+	pending map[int64]pending   // by case; only run uses this and parts
 	parts   map[string]part     // of sealed files that are not evidence yet
 	memory  *semaphore.Weighted // of bodies that came over HTTP
 	calls   *semaphore.Weighted // over gRPC
@@ -69,7 +69,7 @@ func Start(ctx context.Context, dir string, s *store.Store, keeper Keeper, settl
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("create the folder for received data: %w", err)
 	}
-	r := &Receiver{dir: dir, store: s, keeper: keeper, settle: settle, log: log, streams: map[int64]*stream{}, along: map[int64]along{}, parts: map[string]part{}, memory: semaphore.NewWeighted(bodiesInMemory), calls: semaphore.NewWeighted(callsAtOnce), ended: make(chan struct{})}
+	r := &Receiver{dir: dir, store: s, keeper: keeper, settle: settle, log: log, streams: map[int64]*stream{}, pending: map[int64]pending{}, parts: map[string]part{}, memory: semaphore.NewWeighted(bodiesInMemory), calls: semaphore.NewWeighted(callsAtOnce), ended: make(chan struct{})}
 	left, err := filepath.Glob(filepath.Join(dir, "*"+openEnding))
 	if err != nil {
 		return nil, fmt.Errorf("find received data of an earlier run: %w", err)
@@ -209,7 +209,7 @@ func (r *Receiver) keep(ctx context.Context, path string) error {
 	if err != nil {
 		return fmt.Errorf("keep %s: %w", name, err)
 	}
-	r.along[caseID] = p.along
+	r.pending[caseID] = p.pending
 	delete(r.parts, path)
 	return os.Remove(path)
 }

@@ -36,9 +36,9 @@ func (r Finder) reportedFailure() *replay.Failure {
 	if cause.Type != "" {
 		f.Kind = "exception"
 	}
-	thrown := r.Thrown(f.Moment, f.Thread)
-	for i := range thrown {
-		if thrown[i].Own {
+	frames := r.TracebackFrames(f.Moment, f.Thread)
+	for i := range frames {
+		if frames[i].Own {
 			f.Frame = i
 			break
 		}

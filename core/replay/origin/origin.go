@@ -349,17 +349,17 @@ func (x *explainer) matching(site *event.Site, name string) []event.Flow {
 	if len(assigned) > 0 {
 		return assigned
 	}
-	var made, given []event.Flow
+	var made, foreign []event.Flow
 	for _, f := range site.Flows {
 		switch f.Kind {
 		case event.FlowArgument:
 			made = append(made, f)
 		case event.FlowForeign:
-			given = append(given, f)
+			foreign = append(foreign, f)
 		}
 	}
 	if len(made) > 0 {
 		return made
 	}
-	return given
+	return foreign
 }

@@ -118,7 +118,7 @@ func refine(s state.Scope, name string, l state.Location, v replay.Value, w want
 		if replay.Identity(into.Value) != replay.Identity(level.value.Settled().Value) && len(level.steps) == 0 && into.Form() == event.Struct {
 			continue
 		}
-		return along(s, name, l, v, level.steps)
+		return followed(s, name, l, v, level.steps)
 	}
 	elem := into.ElemType()
 	if elem == nil || into.Form() != event.Slice && into.Form() != event.Array && into.Form() != event.Map {
@@ -136,13 +136,13 @@ func refine(s state.Scope, name string, l state.Location, v replay.Value, w want
 		if err != nil {
 			return name, l, v, false
 		}
-		return along(s, name+replay.Path{Steps: []replay.PathStep{step}}.String(), x, value, level.steps)
+		return followed(s, name+replay.Path{Steps: []replay.PathStep{step}}.String(), x, value, level.steps)
 	}
 	return name, l, v, true
 }
 
-// along follows steps as far as they lead.
-func along(s state.Scope, name string, l state.Location, v replay.Value, steps []replay.PathStep) (string, state.Location, replay.Value, bool) {
+// followed returns the value at the end of steps, or as far as they can be followed.
+func followed(s state.Scope, name string, l state.Location, v replay.Value, steps []replay.PathStep) (string, state.Location, replay.Value, bool) {
 	for _, step := range steps {
 		if step.Deref {
 			continue // follow goes through interfaces by itself

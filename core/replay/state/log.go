@@ -149,7 +149,7 @@ func (r *Log) Frames(_ context.Context, at event.Moment, t event.ThreadID) ([]re
 	if err := r.CheckThread(t); err != nil {
 		return nil, err
 	}
-	frames := r.Thrown(at, t)
+	frames := r.TracebackFrames(at, t)
 	for c := r.CallAt(t, at); c != event.NoCall; c = r.T.Call(c).Parent {
 		f := r.T.FunctionOf(c)
 		frames = append(frames, replay.Frame{Index: len(frames), Function: r.FunctionName(c), File: r.fileOf(c, at), Line: r.lineOf(c, at), Own: f.Own, Call: c})

@@ -117,9 +117,9 @@ func (r *Log) noteFrames(frames []replay.Frame, t event.ThreadID) {
 	}
 }
 
-// Thrown lists the frames of the traceback at an error moment. They are inside the call and have
+// TracebackFrames lists the frames of the traceback at an error moment. They are inside the call and have
 // its variables.
-func (r *Log) Thrown(at event.Moment, t event.ThreadID) []replay.Frame {
+func (r *Log) TracebackFrames(at event.Moment, t event.ThreadID) []replay.Frame {
 	if r.Recorded() || r.T.Kind(at) != event.Error || r.T.Thread(at) != t {
 		return nil
 	}
@@ -145,7 +145,7 @@ func (r *Log) Thrown(at event.Moment, t event.ThreadID) []replay.Frame {
 		}
 		var out []replay.Frame
 		frames := crash.Threads[0].Frames
-		traceback.Own(nil).Tell(crash.Language, frames)
+		traceback.Own(nil).Mark(crash.Language, frames)
 		for _, x := range frames {
 			out = append(out, replay.Frame{Index: len(out), Function: x.Name(), File: x.File, Line: x.Line, Own: x.Own, Inlined: x.Inlined, PC: x.Address, Call: c})
 		}

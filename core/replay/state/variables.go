@@ -94,7 +94,7 @@ func (r *Log) FrameCall(at event.Moment, t event.ThreadID, frame int) (event.Cal
 	c := r.CallAt(t, at)
 	inner := 0
 	if frame > 0 {
-		inner = len(r.Thrown(at, t)) // which see what their call sees
+		inner = len(r.TracebackFrames(at, t)) // which see what their call sees
 	}
 	for i := inner; c != event.NoCall; i++ {
 		if i >= frame {

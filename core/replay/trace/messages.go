@@ -11,8 +11,8 @@ import (
 	"wraithology/core/timeline"
 )
 
-// whose returns a function that reports whether a moment's message is selected.
-func (r Reader) whose(of replay.Whose) (func(event.Moment) bool, error) {
+// matching returns a function that reports whether a moment's message is selected.
+func (r Reader) matching(of replay.MessageFilter) (func(event.Moment) bool, error) {
 	thread := of.Thread
 	switch {
 	case of.Trace == "", r.Recorded() && strings.EqualFold(r.T.Header.TraceID, of.Trace):
@@ -39,11 +39,11 @@ func (r Reader) whose(of replay.Whose) (func(event.Moment) bool, error) {
 const maxLooked = 100_000
 
 // MessagesAround implements replay.Messages.
-func (r Reader) MessagesAround(at event.Moment, of replay.Whose, before, after int) ([]event.Moment, error) {
+func (r Reader) MessagesAround(at event.Moment, of replay.MessageFilter, before, after int) ([]event.Moment, error) {
 	if err := r.Check(at); err != nil {
 		return nil, err
 	}
-	meant, err := r.whose(of)
+	meant, err := r.matching(of)
 	if err != nil {
 		return nil, err
 	}

@@ -29,7 +29,7 @@ type Messages struct{ reader Reader }
 func MessagesOf(log *state.Log) Messages { return Messages{Reader{log}} }
 
 // MessagesAround implements replay.Messages.
-func (m Messages) MessagesAround(at event.Moment, of replay.Whose, before, after int) ([]event.Moment, error) {
+func (m Messages) MessagesAround(at event.Moment, of replay.MessageFilter, before, after int) ([]event.Moment, error) {
 	return m.reader.MessagesAround(at, of, before, after)
 }
 

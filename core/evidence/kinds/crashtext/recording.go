@@ -62,7 +62,7 @@ func Open(ctx context.Context, f *os.File, size int64, o Options) (*Text, error)
 	t := &Text{crash: c, options: o}
 	t.resolve()
 	for i := range c.Threads {
-		o.Own.Tell(c.Language, c.Threads[i].Frames)
+		o.Own.Mark(c.Language, c.Threads[i].Frames)
 	}
 	t.describe()
 	return t, nil

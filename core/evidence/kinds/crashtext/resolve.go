@@ -20,17 +20,17 @@ type binary struct {
 // binaries opens the files. Files with the same build ID belong together: debug information can be
 // in a file of its own.
 func (t *Text) binaries() (list []*binary) {
-	for _, given := range t.options.Binaries {
-		f, err := module.Open(given.Path, "")
+	for _, option := range t.options.Binaries {
+		f, err := module.Open(option.Path, "")
 		if err != nil {
-			if !given.Offered {
+			if !option.Offered {
 				t.crash.Gaps = append(t.crash.Gaps, err.Error())
 			}
 			continue
 		}
-		b := &binary{name: given.Name, file: f, symbols: f.Symbols()}
+		b := &binary{name: option.Name, file: f, symbols: f.Symbols()}
 		if f.HasDebug() {
-			if b.debug, err = debuginfo.Open(f, nil, func(string, string) []string { return nil }); err != nil && !given.Offered {
+			if b.debug, err = debuginfo.Open(f, nil, func(string, string) []string { return nil }); err != nil && !option.Offered {
 				t.crash.Gaps = append(t.crash.Gaps, err.Error())
 			}
 		}

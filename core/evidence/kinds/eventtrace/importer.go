@@ -93,13 +93,13 @@ func Build(ctx context.Context, in intake.Input, json bool) error {
 		return err
 	}
 	i.data = data
-	if err := i.gather(ctx, func(done float64) { in.Tell(done / 4) }); err != nil {
+	if err := i.gather(ctx, func(done float64) { in.Report(done / 4) }); err != nil {
 		return err
 	}
-	if err := i.assemble(ctx, func(done float64) { in.Tell(0.25 + done/2) }); err != nil {
+	if err := i.assemble(ctx, func(done float64) { in.Report(0.25 + done/2) }); err != nil {
 		return err
 	}
-	in.Tell(0.75)
+	in.Report(0.75)
 	if err := i.traces.Close(); err != nil { // what it holds is needed no more
 		return err
 	}

@@ -108,7 +108,7 @@ func (i *importer) read(ctx context.Context, in intake.Input) (err error) {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			in.Tell(0.7 * float64(counter.n) / float64(max(in.Size, 1)))
+			in.Report(0.7 * float64(counter.n) / float64(max(in.Size, 1)))
 		}
 		e, err := r.ReadEvent()
 		if errors.Is(err, io.EOF) {

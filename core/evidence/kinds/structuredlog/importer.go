@@ -105,7 +105,7 @@ func (i *importer) read(ctx context.Context, data []byte) error {
 				return err
 			}
 			read := whole - len(data)
-			i.in.Tell(float64(read) / float64(whole) * 0.7)
+			i.in.Report(float64(read) / float64(whole) * 0.7)
 			if read-free > released {
 				mapped.Release(all[free:read])
 				free = read

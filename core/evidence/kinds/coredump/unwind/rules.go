@@ -9,22 +9,22 @@ import (
 	"wraithology/core/evidence/kinds/coredump/machine"
 )
 
-// how says how a register of the caller is found.
-type how uint8
+// how is the way in which a register of the caller is found.
+type kind uint8
 
 const (
-	unsaid how = iota
+	unspecified kind = iota
 	undefined
 	same
 	atOffset  // in memory at CFA + offset
 	isOffset  // CFA + offset
 	register  // in another register
-	atAddress // in memory where the expression leads
+	atAddress // in memory, at the expression's value
 	isValue   // the expression's value
 )
 
 type rule struct {
-	how        how
+	kind       kind
 	register   machine.Register
 	offset     int64
 	expression []byte
@@ -84,7 +84,7 @@ func (e *entry) run(program []byte, pc uint64, now, initial *row, arch *machine.
 		case 0x40: // DW_CFA_advance_loc
 			advance = uint64(op&0x3f) * e.common.codeAlign
 		case 0x80: // DW_CFA_offset
-			set(uint64(op&0x3f), rule{how: atOffset, offset: factored(c.Uleb())})
+			set(uint64(op&0x3f), rule{kind: atOffset, offset: factored(c.Uleb())})
 		case 0xc0: // DW_CFA_restore
 			restore(uint64(op & 0x3f))
 		default:
@@ -103,16 +103,16 @@ func (e *entry) run(program []byte, pc uint64, now, initial *row, arch *machine.
 				advance = uint64(c.U32()) * e.common.codeAlign
 			case 0x05: // DW_CFA_offset_extended
 				r := c.Uleb()
-				set(r, rule{how: atOffset, offset: factored(c.Uleb())})
+				set(r, rule{kind: atOffset, offset: factored(c.Uleb())})
 			case 0x06: // DW_CFA_restore_extended
 				restore(c.Uleb())
 			case 0x07: // DW_CFA_undefined
-				set(c.Uleb(), rule{how: undefined})
+				set(c.Uleb(), rule{kind: undefined})
 			case 0x08: // DW_CFA_same_value
-				set(c.Uleb(), rule{how: same})
+				set(c.Uleb(), rule{kind: same})
 			case 0x09: // DW_CFA_register
 				r := c.Uleb()
-				set(r, rule{how: register, register: machine.Register(c.Uleb() & 0xffff)})
+				set(r, rule{kind: register, register: machine.Register(c.Uleb() & 0xffff)})
 			case 0x0a: // DW_CFA_remember_state
 				if len(remembered) == maxRemembered {
 					return malformed("over %d remembered states", maxRemembered)
@@ -125,32 +125,32 @@ func (e *entry) run(program []byte, pc uint64, now, initial *row, arch *machine.
 				*now = remembered[len(remembered)-1]
 				remembered = remembered[:len(remembered)-1]
 			case 0x0c: // DW_CFA_def_cfa
-				now.cfa = rule{how: register, register: machine.Register(c.Uleb() & 0xffff), offset: int64(c.Uleb())}
+				now.cfa = rule{kind: register, register: machine.Register(c.Uleb() & 0xffff), offset: int64(c.Uleb())}
 			case 0x0d: // DW_CFA_def_cfa_register
-				now.cfa.how, now.cfa.register = register, machine.Register(c.Uleb()&0xffff)
+				now.cfa.kind, now.cfa.register = register, machine.Register(c.Uleb()&0xffff)
 			case 0x0e: // DW_CFA_def_cfa_offset
 				now.cfa.offset = int64(c.Uleb())
 			case 0x0f: // DW_CFA_def_cfa_expression
-				now.cfa = rule{how: isValue, expression: c.Bytes(c.Uleb())}
+				now.cfa = rule{kind: isValue, expression: c.Bytes(c.Uleb())}
 			case 0x10: // DW_CFA_expression
 				r := c.Uleb()
-				set(r, rule{how: atAddress, expression: c.Bytes(c.Uleb())})
+				set(r, rule{kind: atAddress, expression: c.Bytes(c.Uleb())})
 			case 0x11: // DW_CFA_offset_extended_sf
 				r := c.Uleb()
-				set(r, rule{how: atOffset, offset: c.Sleb() * e.common.dataAlign})
+				set(r, rule{kind: atOffset, offset: c.Sleb() * e.common.dataAlign})
 			case 0x12: // DW_CFA_def_cfa_sf
-				now.cfa = rule{how: register, register: machine.Register(c.Uleb() & 0xffff), offset: c.Sleb() * e.common.dataAlign}
+				now.cfa = rule{kind: register, register: machine.Register(c.Uleb() & 0xffff), offset: c.Sleb() * e.common.dataAlign}
 			case 0x13: // DW_CFA_def_cfa_offset_sf
 				now.cfa.offset = c.Sleb() * e.common.dataAlign
 			case 0x14: // DW_CFA_val_offset
 				r := c.Uleb()
-				set(r, rule{how: isOffset, offset: factored(c.Uleb())})
+				set(r, rule{kind: isOffset, offset: factored(c.Uleb())})
 			case 0x15: // DW_CFA_val_offset_sf
 				r := c.Uleb()
-				set(r, rule{how: isOffset, offset: c.Sleb() * e.common.dataAlign})
+				set(r, rule{kind: isOffset, offset: c.Sleb() * e.common.dataAlign})
 			case 0x16: // DW_CFA_val_expression
 				r := c.Uleb()
-				set(r, rule{how: isValue, expression: c.Bytes(c.Uleb())})
+				set(r, rule{kind: isValue, expression: c.Bytes(c.Uleb())})
 			case 0x2d: // DW_CFA_AARCH64_negate_ra_state, or register windows elsewhere
 				if arch == machine.ARM64 {
 					now.signed = !now.signed
@@ -159,7 +159,7 @@ func (e *entry) run(program []byte, pc uint64, now, initial *row, arch *machine.
 				c.Uleb()
 			case 0x2f: // DW_CFA_GNU_negative_offset_extended
 				r := c.Uleb()
-				set(r, rule{how: atOffset, offset: -factored(c.Uleb())})
+				set(r, rule{kind: atOffset, offset: -factored(c.Uleb())})
 			default:
 				return malformed("instruction 0x%x is not known", op)
 			}
@@ -176,20 +176,20 @@ func (e *entry) run(program []byte, pc uint64, now, initial *row, arch *machine.
 	return nil
 }
 
-// Frame is what the call frame information says of a frame.
+// Frame is the call frame information of a frame.
 type Frame struct {
 	CFA uint64
 	// Caller holds the registers that the caller had at the call.
 	Caller machine.Registers
-	// Signal is set for a frame that the kernel put there to deliver a signal:
-	// the caller was interrupted, not in a call.
+	// Signal is set for a frame that the kernel made to deliver a signal: the caller was
+	// interrupted and is not in a call.
 	Signal bool
-	// Outermost is set if the information says that there is no caller.
+	// Outermost is set if there is no caller according to the information.
 	Outermost bool
 }
 
-// Caller finds the caller of the frame with the given registers. pc is what is looked up, in the
-// file's addresses; bias is what memory's addresses are beyond those. ok is false if there is no
+// Caller finds the caller of the frame with the given registers. pc is an address of the file; bias
+// is the difference between addresses in memory and in the file. ok is false if there is no
 // information about pc.
 func (t *Table) Caller(pc, bias uint64, regs *machine.Registers, read func(address, n uint64) ([]byte, bool)) (f Frame, ok bool, err error) {
 	e, ok := t.find(pc)
@@ -201,7 +201,7 @@ func (t *Table) Caller(pc, bias uint64, regs *machine.Registers, read func(addre
 		return f, true, err
 	}
 	where := &location.Frame{Registers: regs, Read: read, Bias: bias}
-	switch rules.cfa.how {
+	switch rules.cfa.kind {
 	case register:
 		v, known := regs.Get(rules.cfa.register)
 		if !known {
@@ -224,13 +224,13 @@ func (t *Table) Caller(pc, bias uint64, regs *machine.Registers, read func(addre
 		}
 	}
 	returns := rules.of[e.common.returns]
-	if returns.how == undefined {
+	if returns.kind == undefined {
 		f.Outermost = true
 		return f, true, nil
 	}
 	address, known := f.Caller.Get(e.common.returns)
-	if !known && returns.how == unsaid && e.common.returns == regs.Arch.Link {
-		// The link register still holds it: the function has called nothing.
+	if !known && returns.kind == unspecified && e.common.returns == regs.Arch.Link {
+		// The return address is still in the link register: the function has called nothing yet.
 		address, known = regs.Get(regs.Arch.Link)
 	}
 	if !known {
@@ -256,8 +256,8 @@ func (f *Frame) apply(n machine.Register, r rule, regs *machine.Registers, where
 		}
 		f.Caller.Forget(n)
 	}
-	switch r.how {
-	case unsaid:
+	switch r.kind {
+	case unspecified:
 	case undefined:
 		f.Caller.Forget(n)
 	case same:
@@ -279,7 +279,7 @@ func (f *Frame) apply(n machine.Register, r rule, regs *machine.Registers, where
 		if err != nil {
 			return fmt.Errorf("where the caller's %s is: %w", regs.Arch.NameOf(n), err)
 		}
-		if r.how == atAddress {
+		if r.kind == atAddress {
 			load(v)
 		} else {
 			f.Caller.Set(n, v)

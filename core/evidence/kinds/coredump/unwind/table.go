@@ -1,5 +1,5 @@
-// Package unwind goes from a frame to its caller by call frame information
-// (DWARF 5, section 6.4; .eh_frame as the Linux Standard Base has it).
+// Package unwind finds the caller of a frame with call frame information (DWARF 5, section 6.4;
+// .eh_frame according to the Linux Standard Base).
 package unwind
 
 import (
@@ -13,11 +13,11 @@ import (
 	"wraithology/core/evidence/kinds/coredump/machine"
 )
 
-// ErrMalformed means that call frame information is wrong.
+// ErrMalformed means that call frame information is damaged.
 var ErrMalformed = errors.New("the call frame information cannot be used")
 
-// Section is a section with call frame information, and where it and its base addresses are in the
-// file's own addresses.
+// Section is a section with call frame information. Its address and its base addresses are those of
+// the file.
 type Section struct {
 	Data    []byte
 	Address uint64
@@ -27,19 +27,19 @@ type Section struct {
 	Base uint64 // base of data-relative pointers
 }
 
-// Table finds the information about a program counter.
+// Table finds the information of a program counter.
 type Table struct {
 	entries []entry // by start
 }
 
-// entry is the information about one stretch of code.
+// entry is the information about one range of code.
 type entry struct {
 	start, end uint64
 	common     *common
 	program    []byte
 }
 
-// common is what several entries share.
+// common is the part that several entries share.
 type common struct {
 	codeAlign uint64
 	dataAlign int64
@@ -55,8 +55,8 @@ const (
 	omitted    = 0xff
 )
 
-// NewTable reads the entries of the sections that there are. Damaged ones end
-// a section's reading; what came before them counts.
+// NewTable reads the entries of the sections. Reading of a section ends at damage; the entries
+// before it count.
 func NewTable(sections ...Section) *Table {
 	t := &Table{}
 	for _, s := range sections {
@@ -187,7 +187,7 @@ func (s Section) entry(c *cursor.Cursor, shared *common) (entry, bool) {
 }
 
 // pointer reads an encoded pointer (Linux Standard Base, "DWARF Exception Header Encoding"); here
-// is the address at which it is.
+// is the address of the pointer.
 func (s Section) pointer(c *cursor.Cursor, encoding byte, here uint64) uint64 {
 	if encoding == omitted {
 		return 0
@@ -220,7 +220,7 @@ func (s Section) pointer(c *cursor.Cursor, encoding byte, here uint64) uint64 {
 	return v
 }
 
-// Empty reports whether there is no information at all.
+// Empty reports whether there is no information.
 func (t *Table) Empty() bool { return t == nil || len(t.entries) == 0 }
 
 // find returns the entry that covers a program counter.
@@ -232,7 +232,7 @@ func (t *Table) find(pc uint64) (*entry, bool) {
 	if !found {
 		i--
 	}
-	// Entries of one function may overlap where both sections have it.
+	// Entries of one function can overlap if both sections have it.
 	for ; i >= 0; i-- {
 		if e := &t.entries[i]; pc < e.end {
 			return e, true
@@ -246,8 +246,7 @@ func (t *Table) find(pc uint64) (*entry, bool) {
 	return nil, false
 }
 
-// Function returns the bounds of the code that the entry of a program counter
-// covers, which is mostly one function.
+// Function returns the bounds of the code of an entry, usually one function.
 func (t *Table) Function(pc uint64) (start, end uint64, ok bool) {
 	if e, ok := t.find(pc); ok {
 		return e.start, e.end, true

@@ -9,12 +9,12 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 )
 
-// container reads a structure of a standard library of C++ or Rust as what it represents. ok is
-// false for other structures, and where its parts are not as they are known here: then it is shown
-// as it is.
+// container reads a structure of a standard library of C++ or Rust as the list, table or text that
+// it represents. ok is false for other structures and for unknown layouts; these are shown member
+// by member.
 func (m *Memory) container(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
 	if len(s.missing) > 0 {
-		// Where a part is not known, neither is what it represents.
+		// If a part is unknown, the whole is unknown.
 		whole := s
 		whole.missing = nil
 		if _, ok := m.container(t, whole, depth); ok {
@@ -48,7 +48,7 @@ func (m *Memory) path(t *debuginfo.Type, s source, names ...string) (uint64, boo
 	return le(b), ok
 }
 
-// walk goes along members by name.
+// walk follows members by name.
 func (m *Memory) walk(t *debuginfo.Type, s source, names ...string) (source, *debuginfo.Type, bool) {
 	for _, name := range names {
 		var ok bool
@@ -85,7 +85,7 @@ func (m *Memory) memberNamed(t *debuginfo.Type, s source, name string, fits func
 	return s, t, false
 }
 
-// member finds a member of a type's own by its name.
+// member finds a type's own member by name.
 func member(t *debuginfo.Type, name string) (debuginfo.Member, bool) {
 	if t != nil {
 		for _, x := range t.Members {
@@ -97,19 +97,18 @@ func member(t *debuginfo.Type, name string) (debuginfo.Member, bool) {
 	return debuginfo.Member{}, false
 }
 
-// list makes a list out of elements that are one after the other.
+// list makes a list of elements that are contiguous in memory.
 func list(t *debuginfo.Type, elem event.TypeID, address, length, capacity uint64) event.Value {
 	of := &event.Type{ID: t.ID, Name: t.Name, Form: event.Slice, Size: t.Size, Elem: elem}
 	return event.Value{Type: of, State: event.Known, Address: address, Length: length, Capacity: capacity}
 }
 
-// text makes a text out of bytes in memory.
+// text makes a text of bytes in memory.
 func (m *Memory) text(t *debuginfo.Type, address, length uint64) event.Value {
 	return m.textOf(t, address, length, 1)
 }
 
-// textOf makes a text out of characters in memory, of 1, 2 or 4 bytes each: UTF-8, UTF-16 or
-// UTF-32.
+// textOf makes a text of characters in memory, of 1, 2 or 4 bytes each: UTF-8, UTF-16 or UTF-32.
 func (m *Memory) textOf(t *debuginfo.Type, address, length, size uint64) event.Value {
 	of := &event.Type{ID: t.ID, Name: t.Name, Form: event.Text, Size: t.Size}
 	if length > maxString {
@@ -142,8 +141,8 @@ func (m *Memory) textOf(t *debuginfo.Type, address, length, size uint64) event.V
 	return v
 }
 
-// dynamic finds the class that an object really is, by its table of virtual
-// functions, and where the object begins (Itanium C++ ABI, section 2.5).
+// dynamic finds the class of an object by its table of virtual functions, and the address of the
+// whole object (Itanium C++ ABI, section 2.5).
 func (m *Memory) dynamic(t *debuginfo.Type, address uint64) (*debuginfo.Type, uint64, bool) {
 	table, ok := m.Core.Pointer(address)
 	if !ok || m.Symbol == nil {

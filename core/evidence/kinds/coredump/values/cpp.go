@@ -7,8 +7,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 )
 
-// template splits a class's name: what it is, without arguments and namespaces
-// that are versions.
+// template returns the name of a class without arguments and version namespaces.
 func template(name string) string {
 	name, _, _ = strings.Cut(name, "<")
 	name = strings.TrimPrefix(name, "std::")
@@ -16,7 +15,7 @@ func template(name string) string {
 	return strings.TrimPrefix(name, "__1::")
 }
 
-// cppContainer reads what libstdc++ lays out, by the names of its members. ok is false for other
+// cppContainer reads containers of libstdc++ by the names of their members. ok is false for other
 // classes.
 func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
 	switch template(t.Class) {
@@ -114,7 +113,7 @@ func (m *Memory) cppSharedPointer(t *debuginfo.Type, s source, depth int) (v eve
 	}
 	v = renamed(t, m.decode(of, at, depth+1))
 	if is := m.Types.Get(argument(t, 0)); is != nil && v.Type != nil && is.Kind == debuginfo.Record && m.sizeOf(v.Type.Elem) == is.Size && !is.Dynamic {
-		v.Type.Elem = is.ID // the pointer's own type says it by another name
+		v.Type.Elem = is.ID // the pointer's own type has another name for it
 	}
 	return v, true
 }
@@ -147,7 +146,7 @@ func (m *Memory) sizeOf(id event.TypeID) uint64 {
 	return 0
 }
 
-// held shows something that may hold a value of one type or none.
+// held shows a value that can be absent.
 func (m *Memory) held(t *debuginfo.Type, full bool, of *debuginfo.Type, s source, depth int) event.Value {
 	v := event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Interface, Size: t.Size}, State: event.Known, Nil: !full || of == nil}
 	if !v.Nil {
@@ -278,7 +277,7 @@ func (m *Memory) allocated(t *debuginfo.Type) (debuginfo.Member, bool) {
 
 func roundedUp(n, align uint64) uint64 { return (n + align - 1) / align * align }
 
-// alignment returns what a type's address is a multiple of.
+// alignment returns the alignment of a type in bytes.
 func alignment(m *Memory, t *debuginfo.Type, depth int) uint64 {
 	if t == nil || depth > 8 {
 		return 8

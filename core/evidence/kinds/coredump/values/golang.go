@@ -8,7 +8,8 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 )
 
-// decodeGo reads what Go lays out in words of its own.
+// decodeGo reads the values that Go keeps in several words: texts, slices, maps, interfaces and
+// others.
 func (m *Memory) decodeGo(t *debuginfo.Type, b []byte, depth int) event.Value {
 	v := event.Value{Type: &t.Type, State: event.Known}
 	word := func(i int) uint64 { return le(b[min(8*i, len(b)):]) }
@@ -50,13 +51,13 @@ func (m *Memory) decodeGo(t *debuginfo.Type, b []byte, depth int) event.Value {
 	return v
 }
 
-// Bounds of what is shown of a closure, which may have taken itself along.
+// Bounds of what is shown of a closure, which can have captured itself.
 const (
 	maxCaptured     = 16
 	maxClosureDepth = 3
 )
 
-// closure reads what a closure took along.
+// closure reads the captured variables of a closure.
 func (m *Memory) closure(v *event.Value, code uint64, depth int) {
 	if m.Captured == nil || depth >= maxClosureDepth {
 		return
@@ -90,7 +91,7 @@ const (
 	maxWaiters = 4
 )
 
-// channel reads what waits in a channel, and which goroutines wait for it.
+// channel reads the elements in a channel, and the goroutines that wait for it.
 func (m *Memory) channel(v *event.Value, c Record, of *debuginfo.Type) {
 	v.Length, v.Capacity = c.Uint("qcount"), c.Uint("dataqsiz")
 	next, buffer := c.Uint("recvx"), c.Uint("buf")
@@ -140,8 +141,8 @@ func (m *Memory) goString(t *debuginfo.Type, address, length uint64) event.Value
 	return v
 }
 
-// goInterface reads what an interface holds. The first word leads to the type:
-// at once for the empty interface, else by way of a table.
+// goInterface reads the dynamic value of an interface. The first word points to the type, or for an
+// interface with methods to a table that does.
 func (m *Memory) goInterface(t *debuginfo.Type, first, data uint64) event.Value {
 	v := event.Value{Type: &t.Type, State: event.Known, Nil: first == 0}
 	if v.Nil {
@@ -170,7 +171,7 @@ func (m *Memory) goInterface(t *debuginfo.Type, first, data uint64) event.Value 
 	return v
 }
 
-// itabType returns where the runtime describes the type of an interface table.
+// itabType returns the address of the type descriptor in an interface table.
 func (m *Memory) itabType(table uint64) (uint64, bool) {
 	offset := uint64(8)
 	for _, name := range []string{"internal/abi.ITab", "runtime.itab"} {
@@ -186,8 +187,8 @@ func (m *Memory) itabType(table uint64) (uint64, bool) {
 	return m.Core.Pointer(table + offset)
 }
 
-// direct reports whether an interface holds values of a type in its second word
-// itself: those that are one pointer.
+// direct reports whether an interface holds values of a type in its second word itself: types that
+// consist of one pointer.
 func (m *Memory) direct(t *debuginfo.Type, depth int) bool {
 	switch t.Kind {
 	case debuginfo.Pointer, debuginfo.GoMap, debuginfo.GoChan, debuginfo.GoFunc:
@@ -206,8 +207,8 @@ func (m *Memory) direct(t *debuginfo.Type, depth int) bool {
 	return false
 }
 
-// Record is a structure in memory whose fields are read by name: the way to
-// read what a runtime keeps, whatever its version.
+// Record is a structure in memory whose fields are read by name, so that layouts of different
+// releases are read by the same code.
 type Record struct {
 	m       *Memory
 	Type    *debuginfo.Type
@@ -230,7 +231,7 @@ func RecordAt(m *Memory, t *debuginfo.Type, address uint64) Record { return Reco
 // Valid reports whether the type is known and the address is not 0.
 func (r Record) Valid() bool { return r.Type != nil && r.Address != 0 }
 
-// Field returns where a field is and its type; nil if there is none.
+// Field returns a field's address and type; nil if there is none.
 func (r Record) Field(name string) (address uint64, t *debuginfo.Type) {
 	if !r.Valid() {
 		return 0, nil

@@ -1,5 +1,5 @@
-// Package values reads the values of a program out of memory and registers, by
-// the types that its debug information describes. What cannot be read says why.
+// Package values reads values from memory and registers, by the types of the debug information. An
+// unknown value has a reason.
 package values
 
 import (
@@ -19,26 +19,26 @@ import (
 type Memory struct {
 	Core  *elfcore.Memory
 	Types *debuginfo.Types
-	// Symbol names the code or data at an address; empty if nothing is known there.
+	// Symbol names the code or data at an address; empty if it is unknown.
 	Symbol func(address uint64) string
-	// RuntimeType finds the type that Go's runtime describes at an address.
+	// RuntimeType finds the type of a descriptor of Go's runtime at an address.
 	RuntimeType func(address uint64) *debuginfo.Type
-	// Captured lists what a closure takes along, by the address of its code.
+	// Captured lists the captured variables of a closure, by the address of its code.
 	Captured func(code uint64) []debuginfo.Captured
-	// Implementer finds the type of Rust whose functions for a trait are in the table at an address.
+	// Implementer finds the Rust type whose dispatch table for a trait is at an address.
 	Implementer func(table uint64) *debuginfo.Type
 	// Named finds a type by name in the program.
 	Named func(name string) *debuginfo.Type
 }
 
-// Bounds of what one value brings along.
+// Bounds of one value.
 const (
 	maxText    = 64 << 10
 	maxItems   = 4096
 	maxDepth   = 64
 	maxEntries = 100_000
 	maxString  = 1 << 40
-	// maxFlexible limits the elements that are shown of an array without a length.
+	// maxFlexible limits the shown elements of an array without a length.
 	maxFlexible = 1024
 )
 
@@ -79,12 +79,13 @@ func (m *Memory) Load(address uint64, t *event.Type) event.Value {
 	return Unknown(t, "its type is not known")
 }
 
-// Unknown is a value that cannot be read, with the reason.
+// Unknown is an unknown value with the reason.
 func Unknown(t *event.Type, why string) event.Value {
 	return event.Value{Type: t, State: event.Unrecorded, Text: why}
 }
 
-// source is where a value's bytes are: in memory, or gathered from elsewhere.
+// source is the place of a value's bytes: memory, or bytes that were gathered from registers and
+// elsewhere.
 type source struct {
 	m        *Memory
 	address  uint64
@@ -93,7 +94,7 @@ type source struct {
 	missing  []Missing
 }
 
-// Missing says of bytes of a value that they are not known, and why.
+// Missing marks bytes of a value as unknown, with the reason.
 type Missing struct {
 	From, To uint64
 	State    event.State
@@ -117,7 +118,7 @@ func (s source) at(offset uint64) source {
 	return s
 }
 
-// read returns the first n bytes, or a value that says why they are not known.
+// read returns the first n bytes, or a value with the reason why they are unknown.
 func (s source) read(n uint64, t *event.Type) ([]byte, event.Value, bool) {
 	if s.inMemory {
 		if b, ok := s.m.Core.Read(s.address, n); ok {
@@ -136,7 +137,7 @@ func (s source) read(n uint64, t *event.Type) ([]byte, event.Value, bool) {
 	return s.data[:n], event.Value{}, true
 }
 
-// whyNot says why memory at an address cannot be read.
+// whyNot returns the reason why memory at an address cannot be read.
 func (m *Memory) whyNot(address uint64) string {
 	x, ok := m.Core.At(address)
 	switch {
@@ -150,7 +151,7 @@ func (m *Memory) whyNot(address uint64) string {
 	return fmt.Sprintf("the core left out the memory at 0x%x", address)
 }
 
-// Decode reads a value out of bytes that were gathered from registers and elsewhere.
+// Decode reads a value from bytes that were gathered from registers and elsewhere.
 func (m *Memory) Decode(t *debuginfo.Type, data []byte, missing []Missing) event.Value {
 	if len(missing) == 1 && missing[0].From == 0 && missing[0].To >= max(t.Size, 1) {
 		return event.Value{Type: &t.Type, State: missing[0].State, Text: missing[0].Why}
@@ -219,8 +220,8 @@ func (m *Memory) codeAt(address uint64) string {
 	return fmt.Sprintf("0x%x, where no function is known", address)
 }
 
-// pointer makes a pointer's value. One to readable characters is shown as text,
-// one to a class with virtual functions leads to what it really is.
+// pointer makes a pointer's value. A pointer to readable characters is shown as text; a pointer to
+// a class with virtual functions has the type of the object.
 func (m *Memory) pointer(t *debuginfo.Type, address uint64) event.Value {
 	v := event.Value{Type: &t.Type, State: event.Known, Address: address, Nil: address == 0}
 	if v.Nil {
@@ -244,7 +245,7 @@ func (m *Memory) pointer(t *debuginfo.Type, address uint64) event.Value {
 	return v
 }
 
-// reference reads what a reference of C++ represents.
+// reference reads a C++ reference as the value that it refers to.
 func (m *Memory) reference(t *debuginfo.Type, address uint64) event.Value {
 	to := m.Types.Get(t.Elem)
 	switch {
@@ -290,7 +291,7 @@ func (m *Memory) array(t *debuginfo.Type, s source, depth int) event.Value {
 	if s.inMemory {
 		v.Address = s.address
 		if t.Flexible && of.Size > 0 {
-			// Nothing says how long it is: what memory there is counts.
+			// Its length is unknown: all readable memory counts.
 			v.Length = uint64(len(m.Core.Known(s.address, maxFlexible*of.Size))) / of.Size
 		}
 		if _, ok := m.Core.Read(s.address, 1); !ok && t.Length > 0 {
@@ -318,8 +319,8 @@ func (m *Memory) characters(t *debuginfo.Type, s source) (event.Value, bool) {
 	return event.Value{Type: text, State: event.Known, Text: string(b[:end])}, true
 }
 
-// record reads a structure's members. A structure of a standard library that
-// holds a text, a list or a table is read as that.
+// record reads a structure's members, or the text, list or table that a structure of a standard
+// library represents.
 func (m *Memory) record(t *debuginfo.Type, s source, depth int) event.Value {
 	if t.Incomplete {
 		return Unknown(&t.Type, "the module declares this type, but does not define it")
@@ -356,8 +357,8 @@ func (m *Memory) memberOf(x debuginfo.Member, s source, depth int) event.Value {
 	return m.decode(of, s.at(x.Offset), depth+1)
 }
 
-// virtualBase finds a virtual base class by the expression that leads from the object's address
-// to it (DWARF 5, section 5.7.3), mostly through the table of virtual functions.
+// virtualBase finds a virtual base class with the expression for its address (DWARF 5, section
+// 5.7.3), which usually reads the table of virtual functions.
 func (m *Memory) virtualBase(x debuginfo.Member, of *debuginfo.Type, s source, depth int) event.Value {
 	if !s.inMemory {
 		return Unknown(&of.Type, "a virtual base class of an object that is not in memory")

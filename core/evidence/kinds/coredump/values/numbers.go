@@ -44,8 +44,8 @@ func number(t *debuginfo.Type, b []byte) event.Value {
 	return v
 }
 
-// float reads a number of IEEE 754, or of 80 bits as x87 has it. Those of 16 bytes are
-// either: padded, or quad. What has no float64 becomes the nearest one.
+// float reads an IEEE 754 number, or an x87 number of 80 bits. 16 bytes are a padded x87 number or
+// a quad. A number that is no float64 becomes the nearest one.
 func float(b []byte, isQuad bool) float64 {
 	if len(b) == 16 && isQuad {
 		return quad(le(b), le(b[8:]))
@@ -115,7 +115,7 @@ func half(n uint16) float64 {
 	return f
 }
 
-// wide writes a whole number of more than eight bytes.
+// wide writes an integer of more than eight bytes.
 func wide(signed bool, b []byte) string {
 	b = slices.Clone(b)
 	slices.Reverse(b)
@@ -126,7 +126,7 @@ func wide(signed bool, b []byte) string {
 	return n.String()
 }
 
-// character writes the character that a number represents, if it can be shown.
+// character writes a character, if it is printable.
 func character(v event.Value) string {
 	r := rune(v.Uint)
 	if v.Form() == event.Int {
@@ -138,7 +138,7 @@ func character(v event.Value) string {
 	return ""
 }
 
-// constant names an enumeration's value: a constant, or several that make it up.
+// constant names a value of an enumeration: a constant, or several combined flags.
 func constant(t *debuginfo.Type, v event.Value) string {
 	n := v.Int
 	if v.Form() == event.Uint {

@@ -9,8 +9,8 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 )
 
-// rustContainer reads what Rust's standard library lays out, by the names of its members,
-// which change now and then: what is not as it is known here is shown as it is.
+// rustContainer reads the containers of Rust's standard library by the names of their members.
+// These change between releases; an unknown layout is shown member by member.
 func (m *Memory) rustContainer(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
 	none := event.Value{}
 	name := t.Class
@@ -66,7 +66,7 @@ func (m *Memory) rustContainer(t *debuginfo.Type, s source, depth int) (event.Va
 	return m.rustWrapper(t, s, depth)
 }
 
-// rustSlice reads what has a pointer and a length: texts and slices.
+// rustSlice reads a text or slice: pointer and length.
 func (m *Memory) rustSlice(t *debuginfo.Type, s source) (event.Value, bool) {
 	p, ok := m.path(t, s, "data_ptr")
 	n, ok2 := m.path(t, s, "length")
@@ -85,8 +85,8 @@ func (m *Memory) rustSlice(t *debuginfo.Type, s source) (event.Value, bool) {
 	return list(t, pointer.Elem, p, n, n), true
 }
 
-// rustObject shows a pointer to what implements a trait as one to what it really is, which
-// the table of its functions tells; the table's third word is its alignment.
+// rustObject shows a pointer to a trait object as a pointer to the object's type, which its
+// dispatch table gives. The table's third word is the alignment.
 func (m *Memory) rustObject(t *debuginfo.Type, s source) (event.Value, bool) {
 	at, of, counted := s, t, false
 	if inner, is, ok := m.walk(t, s, "ptr", "pointer"); ok {
@@ -101,7 +101,7 @@ func (m *Memory) rustObject(t *debuginfo.Type, s source) (event.Value, bool) {
 	if is == nil {
 		return event.Value{}, false
 	}
-	if counted { // it is behind its two counts
+	if counted { // behind its two counts
 		align, ok := m.Core.Uint(table+16, 8)
 		if !ok || align == 0 || align > 1<<20 {
 			return event.Value{}, false
@@ -111,8 +111,7 @@ func (m *Memory) rustObject(t *debuginfo.Type, s source) (event.Value, bool) {
 	return event.Value{Type: &event.Type{ID: t.ID, Name: t.Name + " (" + is.Name + ")", Form: event.Pointer, Size: t.Size, Elem: is.ID}, State: event.Known, Address: address, Nil: address == 0}, true
 }
 
-// rustVector finds the elements of a vector. The path to the pointer differs
-// between releases.
+// rustVector finds the elements of a vector. The path to the pointer differs between releases.
 func (m *Memory) rustVector(t *debuginfo.Type, s source) (address, length, capacity uint64, ok bool) {
 	length, ok = m.path(t, s, "len")
 	if !ok {
@@ -132,7 +131,7 @@ func (m *Memory) rustVector(t *debuginfo.Type, s source) (address, length, capac
 	return 0, 0, 0, false
 }
 
-// some goes to what an Option holds if it holds something.
+// some returns the value of an Option, if it has one.
 func (m *Memory) some(t *debuginfo.Type, s source) (source, *debuginfo.Type, bool) {
 	if t == nil || t.Variants == nil {
 		return s, nil, false
@@ -145,7 +144,7 @@ func (m *Memory) some(t *debuginfo.Type, s source) (source, *debuginfo.Type, boo
 	return s, nil, false
 }
 
-// rust reads VecDeque, a ring, and LinkedList.
+// rust reads VecDeque, a ring buffer, and LinkedList.
 func (c *chain) rust(t *debuginfo.Type, s source) bool {
 	m := c.m
 	switch {
@@ -185,7 +184,7 @@ func (c *chain) rust(t *debuginfo.Type, s source) bool {
 	return false
 }
 
-// rustCounted shows a counted pointer as a pointer to the value, which is behind its counts.
+// rustCounted shows a counted pointer as a pointer to the value, which follows the counts.
 func (m *Memory) rustCounted(t *debuginfo.Type, s source) (event.Value, bool) {
 	at, of, ok := m.walk(t, s, "ptr")
 	if ok {
@@ -203,7 +202,7 @@ func (m *Memory) rustCounted(t *debuginfo.Type, s source) (event.Value, bool) {
 		if value, ok := member(inner, name); ok {
 			address := le(b)
 			v := event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Pointer, Size: 8, Elem: value.Type}, State: event.Known, Address: address + value.Offset}
-			if address == 0 || address == math.MaxUint64 { // a Weak that was never given one
+			if address == 0 || address == math.MaxUint64 { // a Weak without a target
 				v.Address, v.Nil = 0, true
 			}
 			return v, true
@@ -212,7 +211,7 @@ func (m *Memory) rustCounted(t *debuginfo.Type, s source) (event.Value, bool) {
 	return event.Value{}, false
 }
 
-// rustWrapper shows types that keep one value as that value, and times as such.
+// rustWrapper shows a type that wraps one value as that value, and times as times.
 func (m *Memory) rustWrapper(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
 	kept := func(names ...string) (event.Value, bool) {
 		at, of, ok := m.walk(t, s, names...)
@@ -254,7 +253,7 @@ func (m *Memory) rustWrapper(t *debuginfo.Type, s source, depth int) (event.Valu
 	return event.Value{}, false
 }
 
-// variant reads the alternative of an enum that holds: it is the enum's only item, or its name if
+// variant reads the active alternative of an enum: it becomes the enum's only item, or its name if
 // it has no fields.
 func (m *Memory) variant(t *debuginfo.Type, s source, depth int) event.Value {
 	var number uint64

@@ -5,8 +5,8 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 )
 
-// hashedTable is a table of Rust's HashMap or HashSet: slots are below an array of control bytes,
-// the first one right below it; a slot is full where its control byte's highest bit is clear.
+// hashedTable is the table of Rust's HashMap or HashSet. Slots are below an array of control bytes,
+// the first one directly below it. A slot is full if the highest bit of its control byte is clear.
 type hashedTable struct {
 	slot          *debuginfo.Type // a pair of key and value
 	key, elem     event.TypeID    // elem is 0 for a set
@@ -15,7 +15,7 @@ type hashedTable struct {
 	items         uint64
 }
 
-// rustHashed finds the table within the types that it is wrapped in.
+// rustHashed finds the table in the types that wrap it.
 func (m *Memory) rustHashed(t *debuginfo.Type, s source) (h hashedTable, ok bool) {
 	for _, way := range [][]string{{"base", "table"}, {"base", "map", "table"}, {"table"}, {"map", "table"}, {"map", "base", "table"}} {
 		at, raw, found := m.walk(t, s, way...)
@@ -43,7 +43,7 @@ func (m *Memory) rustHashed(t *debuginfo.Type, s source) (h hashedTable, ok bool
 	return h, false
 }
 
-// rustEntries reads the entries of a table of Rust.
+// rustEntries reads the entries of a Rust table.
 func (m *Memory) rustEntries(t *debuginfo.Type, s source, e *entries) {
 	if h, ok := m.rustHashed(t, s); ok {
 		e.hashedOfRust(h)
@@ -56,7 +56,7 @@ func (m *Memory) rustEntries(t *debuginfo.Type, s source, e *entries) {
 	e.cut = true
 }
 
-// pair adds an entry; that of a set is its key alone.
+// pair adds an entry; the entry of a set is its key.
 func (e *entries) pair(key uint64, keyType event.TypeID, elem uint64, elemType event.TypeID) {
 	k := e.m.Load(key, e.m.Type(keyType))
 	v := k
@@ -70,7 +70,7 @@ func (e *entries) hashedOfRust(h hashedTable) {
 	found := uint64(0)
 	for i := uint64(0); i <= h.mask && found < h.items && !e.full(); i++ {
 		control, ok := e.m.Core.Read(h.control+i, 1)
-		if !ok || i > 64*maxEntries { // a table is at least an eighth full, as a rule
+		if !ok || i > 64*maxEntries { // a table is usually at least an eighth full
 			e.cut = true
 			return
 		}
@@ -83,8 +83,8 @@ func (e *entries) hashedOfRust(h hashedTable) {
 	e.cut = e.cut || found < h.items
 }
 
-// orderedTree is the tree of a BTreeMap or BTreeSet: nodes of up to eleven entries, inner ones
-// with the pointers to their children behind.
+// orderedTree is the tree of a BTreeMap or BTreeSet. Nodes have up to eleven entries; in inner
+// nodes the pointers to the children follow.
 type orderedTree struct {
 	node                   *debuginfo.Type // a leaf
 	key, elem              event.TypeID    // elem is 0 for a set

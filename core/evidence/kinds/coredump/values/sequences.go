@@ -9,18 +9,17 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 )
 
-// chain is a list whose elements are in nodes or blocks of their own.
+// chain is a list whose elements are not contiguous: they are in nodes or blocks.
 type chain struct {
 	m      *Memory
 	of     *debuginfo.Type
 	length func() uint64
-	each   func(from uint64, yield func(address uint64) bool) // elements from one on, as far as they are there
+	each   func(from uint64, yield func(address uint64) bool) // elements from an index on, as far as they can be read
 	// item reads an element that has no address of its own; nil for others.
 	item func(i uint64) event.Value
 }
 
-// sequence finds out how a list of a standard library is laid out, if it is one of those whose
-// elements do not be one after the other.
+// sequence finds the layout of a list whose elements are not contiguous.
 func (m *Memory) sequence(t *debuginfo.Type, s source) (chain, bool) {
 	if len(t.Arguments) == 0 || !s.inMemory {
 		return chain{}, false
@@ -49,7 +48,7 @@ func (c *chain) cpp(t *debuginfo.Type, s source) bool {
 	case "forward_list":
 		head, _, ok := c.m.walk(t, s, "_M_impl", "_M_head")
 		c.linked(head.address, 0, c.behind(8))
-		c.length = func() (n uint64) { // which it does not keep
+		c.length = func() (n uint64) { // its length is not stored
 			c.each(0, func(uint64) bool { n++; return n < maxEntries })
 			return n
 		}
@@ -62,13 +61,13 @@ func (c *chain) cpp(t *debuginfo.Type, s source) bool {
 	return false
 }
 
-// behind is where an element is in a node that begins with so many bytes of pointers.
+// behind is the offset of an element in a node that begins with a number of bytes of pointers.
 func (c *chain) behind(pointers uint64) uint64 {
 	return roundedUp(pointers, alignment(c.m, c.of, 0))
 }
 
-// linked follows nodes from the pointer at head on: where in a node the pointer to the next is, and
-// where the element. It ends at a null pointer, or where it began.
+// linked follows nodes from the pointer at head. next is the offset of the pointer to the next
+// node, element that of the element. The chain ends at a null pointer or at head.
 func (c *chain) linked(head, next, element uint64) {
 	c.each = func(from uint64, yield func(uint64) bool) {
 		node, ok := c.m.Core.Pointer(head)
@@ -81,7 +80,7 @@ func (c *chain) linked(head, next, element uint64) {
 	}
 }
 
-// indexed reads elements whose address a number gives.
+// indexed reads elements by index.
 func (c *chain) indexed(n uint64, at func(i uint64) (uint64, bool)) {
 	c.length = func() uint64 { return n }
 	c.each = func(from uint64, yield func(uint64) bool) {
@@ -120,7 +119,7 @@ func (c *chain) blocks(t *debuginfo.Type, s source) bool {
 	return true
 }
 
-// bits reads a vector of booleans, which are bits of words.
+// bits reads a vector of booleans.
 func (c *chain) bits(t *debuginfo.Type, s source) bool {
 	part := func(which, name string) (uint64, bool) { return c.m.path(t, s, "_M_impl", which, name) }
 	from, ok1 := part("_M_start", "_M_p")
@@ -170,7 +169,7 @@ func (m *Memory) Items(address uint64, t *event.Type, from, to uint64) (list []e
 	return list, true
 }
 
-// gathered shows a list whose elements do not be one after the other.
+// gathered shows a list whose elements are not contiguous.
 func (m *Memory) gathered(t *debuginfo.Type, s source) (event.Value, bool) {
 	c, ok := m.sequence(t, s)
 	if !ok {
@@ -180,8 +179,7 @@ func (m *Memory) gathered(t *debuginfo.Type, s source) (event.Value, bool) {
 	return list(t, c.of.ID, s.address, n, n), true
 }
 
-// cppSequence shows lists whose elements do not be one after the other, and those of a fixed
-// number.
+// cppSequence shows lists whose elements are not contiguous, and lists of fixed length.
 func (m *Memory) cppSequence(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
 	none := event.Value{}
 	if v, ok := m.gathered(t, s); ok {
@@ -213,8 +211,8 @@ func (m *Memory) cppSequence(t *debuginfo.Type, s source, depth int) (event.Valu
 	return none, false
 }
 
-// heads gathers the elements of a tuple: each is in a base class of its own, which has the
-// element's number, the first in the outermost. ok is false if one is missing.
+// heads gathers the elements of a tuple. Each is in a base class of its own with the element's
+// number; the outermost class has the first element. ok is false if one is missing.
 func (m *Memory) heads(t *debuginfo.Type, s source, depth int, out *[]event.Value) (ok bool) {
 	if t == nil || len(*out) > maxItems || depth > maxDepth {
 		return false
@@ -243,13 +241,13 @@ func (m *Memory) heads(t *debuginfo.Type, s source, depth int, out *[]event.Valu
 	return true
 }
 
-// isNumber reports whether an argument of a template is a number, as compilers write it: 2 or 2UL.
+// isNumber reports whether a template argument is the number n, in compilers' notation: 2 or 2UL.
 func isNumber(argument string, n int) bool {
 	argument, _, _ = strings.Cut(argument, ",")
 	return strings.TrimRight(argument, "UL") == strconv.Itoa(n)
 }
 
-// lastNumber is the last argument of a template if that is a number.
+// lastNumber returns the last argument of a template if it is a number.
 func lastNumber(class string) (uint64, bool) {
 	text := strings.TrimRight(class, "> ulUL")
 	if i := strings.LastIndexAny(text, " ,<"); i >= 0 {
@@ -259,7 +257,7 @@ func lastNumber(class string) (uint64, bool) {
 	return n, err == nil
 }
 
-// renamed shows a value under the name of the type that keeps it.
+// renamed shows a value under the name of the type that wraps it.
 func renamed(t *debuginfo.Type, v event.Value) event.Value {
 	if v.Type != nil {
 		of := *v.Type
@@ -269,14 +267,14 @@ func renamed(t *debuginfo.Type, v event.Value) event.Value {
 	return v
 }
 
-// wrappers are the types that keep one value, and the ways to it.
+// wrappers are the types that wrap one value, with the paths to it.
 var wrappers = map[string][][]string{
 	"stack": {{"c"}}, "queue": {{"c"}}, "priority_queue": {{"c"}},
 	"atomic": {{"_M_i"}, {"_M_base", "_M_i"}, {"_M_b", "_M_p"}}, "__atomic_base": {{"_M_i"}},
 	"complex": {{"_M_value"}}, "reference_wrapper": {{"_M_data"}},
 }
 
-// cppWrapper shows a type that keeps one value as that value, and durations with their unit.
+// cppWrapper shows a type that wraps one value as that value, and durations with their unit.
 func (m *Memory) cppWrapper(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
 	name := template(t.Class)
 	for _, way := range wrappers[name] {
@@ -301,8 +299,8 @@ func (m *Memory) cppWrapper(t *debuginfo.Type, s source, depth int) (event.Value
 	return event.Value{}, false
 }
 
-// duration writes a duration of C++ (ISO/IEC 14882, time.duration) with its unit, which is the
-// ratio that its type has as second argument.
+// duration writes a duration of C++ (ISO/IEC 14882, time.duration) with its unit, the ratio that is
+// the type's second argument.
 func (m *Memory) duration(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
 	at, of, ok := m.walk(t, s, "__r")
 	if !ok || len(t.Arguments) < 2 {

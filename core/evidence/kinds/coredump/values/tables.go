@@ -34,7 +34,7 @@ type entries struct {
 	m         *Memory
 	key, elem *debuginfo.Type
 	pairs     []event.Value
-	cut       bool // there are more, or some could not be read
+	cut       bool // there are more entries, or some could not be read
 }
 
 func (e *entries) full() bool {
@@ -44,8 +44,8 @@ func (e *entries) full() bool {
 	return e.cut
 }
 
-// add reads an entry. The table holds large keys and values by pointer: then
-// its own type is not that of the map.
+// add reads an entry. Large keys and values are stored by pointer; then the type of the slot is not
+// that of the map.
 func (e *entries) add(key, elem uint64, keyType, elemType *debuginfo.Type) {
 	e.pairs = append(e.pairs, e.slot(key, keyType, e.key), e.slot(elem, elemType, e.elem))
 }
@@ -65,9 +65,9 @@ func (m *Memory) mapLength(t *debuginfo.Type, address uint64) uint64 {
 	return r.Uint("count")
 }
 
-// groupMap reads a map that is made of groups of slots with a word of control bytes each (Go 1.24
-// and later). Small maps are one group; others are a directory of tables, in which one table may be
-// several times.
+// groupMap reads a map that consists of groups of slots with a word of control bytes each (Go 1.24
+// and later). A small map is one group. Others have a directory of tables, which can contain a
+// table several times.
 func (e *entries) groupMap(r Record) {
 	at, directory := r.Field("dirPtr") // **table, or what it is declared as
 	if directory == nil {
@@ -114,8 +114,7 @@ func (e *entries) groupMap(r Record) {
 	}
 }
 
-// group reads the full slots of one group: those whose control byte has its
-// highest bit clear.
+// group reads the full slots of one group: those whose control byte has a clear highest bit.
 func (e *entries) group(r Record) {
 	control, t := r.Field("ctrl")
 	if t == nil {
@@ -156,13 +155,12 @@ func (e *entries) group(r Record) {
 	}
 }
 
-// bucketMap reads a map that is made of buckets of eight entries with chains of
-// overflow (up to Go 1.23). While it grows, entries are still in the old buckets
-// that have not been moved.
+// bucketMap reads a map that consists of buckets of eight entries with chains of overflow buckets
+// (up to Go 1.23). While it grows, entries that have not been moved are in the old buckets.
 func (e *entries) bucketMap(r Record) {
 	const (
 		slotsOfBucket = 8
-		emptyUpTo     = 1 // of the byte that tells a slot's state
+		emptyUpTo     = 1 // of the byte with a slot's state
 		firstFull     = 5
 	)
 	_, buckets := r.Field("buckets")

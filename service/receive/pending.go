@@ -9,9 +9,9 @@ import (
 	"wraithology/core/evidence/kinds/eventtrace/otlp"
 )
 
-// along are the traces that move to the next piece of a case's evidence, because they were in
+// pending are the traces that move to the next piece of a case's evidence, because they were in
 // progress when a piece was sealed.
-type along map[eventtrace.TraceID]waited
+type pending map[eventtrace.TraceID]waited
 
 // waited is how a trace has been waited for.
 type waited struct {
@@ -24,14 +24,14 @@ type waited struct {
 const (
 	waitForGrowth = 2
 	waitForEnd    = 10
-	shareAlong    = 4
+	sharePending  = 4
 )
 
 // part is a sealed file, split into evidence and moving traces.
 type part struct {
-	path  string
-	along along
-	stays bool // whether anything becomes evidence
+	path    string
+	pending pending
+	stays   bool // whether anything becomes evidence
 }
 
 // part selects the traces of a sealed file that move on: those that are in progress and still grow.
@@ -40,10 +40,10 @@ func (r *Receiver) part(ctx context.Context, caseID int64, path string) (part, e
 	if err != nil {
 		return part{}, err
 	}
-	p, now, left := part{path, along{}, true}, time.Now(), r.settle.Largest/shareAlong
+	p, now, left := part{path, pending{}, true}, time.Now(), r.settle.Largest/sharePending
 	for id, x := range found {
 		w := waited{x.Records, now, now}
-		if before, ok := r.along[caseID][id]; ok {
+		if before, ok := r.pending[caseID][id]; ok {
 			if w.begun = before.begun; w.records <= before.records {
 				w.growth = before.growth
 			}
@@ -52,29 +52,29 @@ func (r *Receiver) part(ctx context.Context, caseID int64, path string) (part, e
 			continue
 		}
 		left -= x.Bytes
-		p.along[id] = w
+		p.pending[id] = w
 	}
 	return p, nil
 }
 
 // split returns the two parts of each request; one without records is empty.
-func (p part) split(yield func(rest, along []byte) error) error {
+func (p part) split(yield func(rest, pending []byte) error) error {
 	return readSpool(p.path, func(request []byte) error {
-		if len(p.along) == 0 {
+		if len(p.pending) == 0 {
 			return yield(request, nil)
 		}
-		rest, along, err := otlp.Split(request, func(id []byte) bool {
-			_, ok := p.along[eventtrace.TraceID(id)]
+		rest, pending, err := otlp.Split(request, func(id []byte) bool {
+			_, ok := p.pending[eventtrace.TraceID(id)]
 			return ok
 		})
 		if err != nil {
 			return err
 		}
-		return yield(rest, along)
+		return yield(rest, pending)
 	})
 }
 
-// rest gives what becomes evidence.
+// rest yields the requests that become evidence.
 func (p part) rest(yield func([]byte) error) error {
 	return p.split(func(rest, _ []byte) error {
 		if len(rest) == 0 {
@@ -84,11 +84,11 @@ func (p part) rest(yield func([]byte) error) error {
 	})
 }
 
-// sendAlong writes the moving traces to disk again, as if they were received now. Only after that
+// moveOn writes the moving traces to disk again, as if they were received now. Only after that
 // can the rest become evidence and the file be removed. If the service is killed in between, the
 // traces are received twice and shown once.
-func (p *part) sendAlong(ctx context.Context, to *stream, person int64) error {
-	if len(p.along) == 0 {
+func (p *part) moveOn(ctx context.Context, to *stream, person int64) error {
+	if len(p.pending) == 0 {
 		return nil
 	}
 	const batch = 4 << 20
@@ -102,14 +102,14 @@ func (p *part) sendAlong(ctx context.Context, to *stream, person int64) error {
 		return err
 	}
 	p.stays = false
-	err := p.split(func(rest, along []byte) error {
+	err := p.split(func(rest, pending []byte) error {
 		p.stays = p.stays || len(rest) > 0
-		if len(waiting) > 0 && len(waiting)+len(along) > batch {
+		if len(waiting) > 0 && len(waiting)+len(pending) > batch {
 			if err := flush(); err != nil {
 				return err
 			}
 		}
-		waiting = append(waiting, along...)
+		waiting = append(waiting, pending...)
 		return nil
 	})
 	if err != nil {
@@ -126,14 +126,14 @@ func (r *Receiver) parted(ctx context.Context, caseID, personID int64, path stri
 	}
 	p, err := r.part(ctx, caseID, path)
 	if err == nil {
-		err = p.sendAlong(ctx, r.stream(caseID), personID)
+		err = p.moveOn(ctx, r.stream(caseID), personID)
 	}
 	if err != nil {
 		if ctx.Err() != nil {
 			return p, err
 		}
-		r.log.WarnContext(ctx, "traces under way cannot go along with what is received next; they become evidence as they are", "file", path, "error", err)
-		p = part{path, along{}, true}
+		r.log.WarnContext(ctx, "traces in progress cannot be moved to the next evidence; they become evidence as they are", "file", path, "error", err)
+		p = part{path, pending{}, true}
 	}
 	r.parts[path] = p
 	return p, nil

@@ -88,22 +88,22 @@ func TestPartsAreTheWhole(t *testing.T) {
 			}
 			requests = append(requests, request(t, spans...))
 		}
-		r := &Receiver{dir: dir, settle: DefaultSettle, along: map[int64]along{}}
+		r := &Receiver{dir: dir, settle: DefaultSettle, pending: map[int64]pending{}}
 		path := sealed(t, dir, requests...)
 		p, err := r.part(ctx, 7, path)
 		require.NoError(t, err)
 		next := newStream(t.TempDir(), 7)
-		require.NoError(t, p.sendAlong(ctx, next, 3))
+		require.NoError(t, p.moveOn(ctx, next, 3))
 		rest := gathered(t, p.rest)
 		assert.Equal(t, p.stays, len(rest) > 0)
-		var along [][]byte
+		var pending [][]byte
 		if next.file != nil {
 			require.NoError(t, next.settle(Settle{}))
-			along = gathered(t, func(yield func([]byte) error) error { return readSpool(filepath.Join(next.dir, next.name()), yield) })
+			pending = gathered(t, func(yield func([]byte) error) error { return readSpool(filepath.Join(next.dir, next.name()), yield) })
 			went++
 		}
-		require.Equal(t, spansOf(t, requests...), spansOf(t, slices.Concat(rest, along)...))
-		for _, x := range spansOf(t, along...) {
+		require.Equal(t, spansOf(t, requests...), spansOf(t, slices.Concat(rest, pending)...))
+		for _, x := range spansOf(t, pending...) {
 			for _, y := range spansOf(t, rest...) {
 				assert.NotEqual(t, x[len(x)-1], y[len(y)-1], "a trace is in one part")
 			}
@@ -131,15 +131,15 @@ func TestHowLongIsWaited(t *testing.T) {
 		"it grows, and does not end":   {DefaultSettle, waited{records: 0, begun: now.Add(-11 * time.Minute), growth: now}, false},
 		"it is larger than a share is": {Settle{Quiet: DefaultSettle.Quiet, Oldest: DefaultSettle.Oldest, Largest: 100}, waited{}, false},
 	} {
-		r := &Receiver{dir: dir, settle: x.settle, along: map[int64]along{}}
+		r := &Receiver{dir: dir, settle: x.settle, pending: map[int64]pending{}}
 		if x.before != (waited{}) {
-			r.along[7] = along{key: x.before}
+			r.pending[7] = pending{key: x.before}
 		}
 		p, err := r.part(ctx, 7, path)
 		require.NoError(t, err)
-		_, goes := p.along[key]
+		_, goes := p.pending[key]
 		assert.Equal(t, x.goes, goes, name)
-		assert.LessOrEqual(t, len(p.along), 1, "what has ended does not go along")
+		assert.LessOrEqual(t, len(p.pending), 1, "what has ended does not go along")
 	}
 }
 
