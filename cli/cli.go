@@ -81,7 +81,7 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:           "wraith",
 		Short:         "Replay what already happened: execution logs, core dumps, event traces, logs and crash texts, with their stacks and values",
-		Long:          "wraith records programs, replays recordings, event traces, logs and runtime traces, and reads core dumps and crash texts.\n\nA place in evidence is named by a locator, EVIDENCE@MOMENT#THREAD.FRAME. EVIDENCE is\na file, - for standard input, or CASE/NAME in the service. What is left off means the failure's moment,\nits thread, and frame 0.",
+		Long:          "wraith records programs, replays recordings, event traces, logs and runtime traces, and reads core dumps and crash texts.\n\nA place in evidence is named by a locator, EVIDENCE@MOMENT#THREAD.FRAME. EVIDENCE is\na file, - for standard input, or CASE/NAME in the service. Omitted parts mean the failure's moment,\nits thread, and frame 0.",
 		SilenceErrors: true, SilenceUsage: true, TraverseChildren: true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 		Args:              cobra.ArbitraryArgs,

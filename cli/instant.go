@@ -11,8 +11,8 @@ import (
 	"wraithology/core/locator"
 )
 
-var _ = register(question[ask.InstantRequest, ask.Instant]{use: "instant LOCATOR [FILE …]", short: "Show what is at the same instant in other evidence", args: [2]int{1, 64},
-	long: `Show what is at the same instant in other evidence: of the case, or in the files that are named. A
+var _ = register(question[ask.InstantRequest, ask.Instant]{use: "instant LOCATOR [FILE …]", short: "Show the same instant in other evidence", args: [2]int{1, 64},
+	long: `Show the same instant in other evidence: of the case, or in the files that are named. A
 trace that both belong to is followed; else the time of day counts. --offset FILE=1.5s says that the
 clock of a file is 1.5 s behind; wraith offset does that for evidence of a case.`,
 	flags: offsetFlag[ask.InstantRequest],

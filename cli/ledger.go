@@ -15,7 +15,7 @@ import (
 	"wraithology/core/locator"
 )
 
-var _ = register(question[ask.LedgerRequest, ask.Ledger]{use: "ledger LOCATOR --call|--hits …|--writes PATH --column EXPRESSION …", short: "A table: one row a moment, one column an expression", args: [2]int{1, 2},
+var _ = register(question[ask.LedgerRequest, ask.Ledger]{use: "ledger LOCATOR --call|--hits …|--writes PATH --column EXPRESSION …", short: "Show a table: a row for each moment, a column for each expression", args: [2]int{1, 2},
 	flags: func(c *cobra.Command) func(*ask.LedgerRequest, *locator.Locator, []string) error {
 		f := addCheckpointFlags(c)
 		hits := c.Flags().Bool("hits", false, "a row for each hit of the checkpoint that the flags name")

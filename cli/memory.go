@@ -11,10 +11,10 @@ import (
 	"wraithology/core/locator"
 )
 
-var _ = register(question[ask.MemoryRequest, ask.Memory]{use: "memory EVIDENCE ADDRESS", short: "Show the memory at an address of a core dump, and what it is", args: [2]int{2, 2}, print: printMemory,
+var _ = register(question[ask.MemoryRequest, ask.Memory]{use: "memory EVIDENCE ADDRESS", short: "Show the memory at an address of a core dump, and what is there", args: [2]int{2, 2}, print: printMemory,
 	flags: func(c *cobra.Command) func(*ask.MemoryRequest, *locator.Locator, []string) error {
 		c.Flags().Bool("holders", false, "list the places that hold this address instead")
-		c.Flags().Int("from", 0, "with --holders: number of places to leave out")
+		c.Flags().Int("from", 0, "with --holders: number of places to skip")
 		c.Flags().Int("first", 20, "with --holders: number of places")
 		return func(*ask.MemoryRequest, *locator.Locator, []string) error { return nil }
 	},

@@ -10,11 +10,11 @@ import (
 	"wraithology/core/locator"
 )
 
-var _ = register(question[ask.SearchRequest, ask.Search]{use: "search EVIDENCE [TEXT] [--type TYPE] [--object LOCATOR PATH]", short: "Find a value among all that were recorded", args: [2]int{1, 3},
+var _ = register(question[ask.SearchRequest, ask.Search]{use: "search EVIDENCE [TEXT] [--type TYPE] [--object LOCATOR PATH]", short: "Find all places where a value was recorded", args: [2]int{1, 3},
 	long: `Find a value: a number that is equal, a text that contains TEXT, any value of a type, or
 with --object LOCATOR PATH every reference to the object that PATH leads to there.`,
 	flags: func(c *cobra.Command) func(*ask.SearchRequest, *locator.Locator, []string) error {
-		object := c.Flags().String("object", "", "references to the object that the path after it leads to at this locator")
+		object := c.Flags().String("object", "", "search for references to the object at PATH of this locator")
 		return func(q *ask.SearchRequest, l *locator.Locator, rest []string) (err error) {
 			if *object != "" {
 				if len(rest) == 0 {

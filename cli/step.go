@@ -13,7 +13,7 @@ import (
 	"wraithology/core/replay/find"
 )
 
-var _ = register(question[ask.StepRequest, ask.Step]{use: "step LOCATOR --into|--over|--out|--line|--to FILE:N|--head [--back] [--count N]", short: "Step forward or backward, and show where that led",
+var _ = register(question[ask.StepRequest, ask.Step]{use: "step LOCATOR --into|--over|--out|--line|--to FILE:N|--head [--back] [--count N]", short: "Step forward or backward, and show the new place",
 	flags: func(c *cobra.Command) func(*ask.StepRequest, *locator.Locator, []string) error {
 		var into, over, out, line bool
 		var to, thread string
@@ -23,8 +23,8 @@ var _ = register(question[ask.StepRequest, ask.Step]{use: "step LOCATOR --into|-
 		f.BoolVar(&over, "over", false, "to the next line of this call")
 		f.BoolVar(&out, "out", false, "out of this call")
 		f.BoolVar(&line, "line", false, "to the next line of this call; with --any-thread, of any thread")
-		f.StringVar(&to, "to", "", "to where the thread reaches this line next, as FILE:N")
-		f.IntVar(&head, "head", 0, "to the head of this call, or of the call that many calls further out")
+		f.StringVar(&to, "to", "", "to the next time the thread reaches this line, as FILE:N")
+		f.IntVar(&head, "head", 0, "to the head of this call, or with N of its Nth caller")
 		f.Lookup("head").NoOptDefVal = "0"
 		f.StringVar(&thread, "thread", "", "step on this thread")
 		return func(q *ask.StepRequest, l *locator.Locator, _ []string) (err error) {

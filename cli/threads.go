@@ -8,7 +8,7 @@ import (
 	"wraithology/core/ask"
 )
 
-var _ = register(question[ask.ThreadsRequest, ask.Groups]{use: "threads LOCATOR", short: "Show all threads, grouped where their stacks are the same", print: printGroups})
+var _ = register(question[ask.ThreadsRequest, ask.Groups]{use: "threads LOCATOR", short: "Show all threads, grouped by equal stacks", print: printGroups})
 
 func printGroups(w io.Writer, _ printing, _ ask.ThreadsRequest, g ask.Groups) {
 	fmt.Fprintf(w, "%s in %s\n", counted(g.Total, "thread"), counted(len(g.Groups), "group"))

@@ -50,8 +50,8 @@ func (a *app) sender() *cobra.Command {
 		},
 	}
 	host, _ := os.Hostname() // a label for people to read
-	c.Flags().StringVar(&label, "label", "made on "+host, "what it is for")
-	c.Flags().BoolVar(&inbox, "inbox", false, "for what belongs to no case yet")
+	c.Flags().StringVar(&label, "label", "made on "+host, "purpose")
+	c.Flags().BoolVar(&inbox, "inbox", false, "for data without a case")
 	c.AddCommand(&cobra.Command{
 		Use: "list CASE", Short: "List the tokens that may send into a case", Args: args(1, 1, "CASE"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -93,7 +93,7 @@ func (a *app) sender() *cobra.Command {
 
 func (a *app) move() *cobra.Command {
 	return &cobra.Command{
-		Use: "move CASE/NAME CASE", Short: "Move evidence to another case, as from the inbox", Args: args(2, 2, "CASE/NAME CASE"),
+		Use: "move CASE/NAME CASE", Short: "Move evidence to another case, for example from the inbox", Args: args(2, 2, "CASE/NAME CASE"),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.inCase(args[0])
 			if err != nil {

@@ -11,8 +11,8 @@ import (
 	"wraithology/core/locator"
 )
 
-var _ = register(question[ask.TracesRequest, ask.Traces]{use: "traces EVIDENCE|CASE [--when EXPR]", short: "List traces, the newest first",
-	long: `List traces, the newest first. A condition is on what is known of the trace: service, operation,
+var _ = register(question[ask.TracesRequest, ask.Traces]{use: "traces EVIDENCE|CASE [--when EXPR]", short: "List traces, newest first",
+	long: `List traces, newest first. A condition is on what is known of the trace: service, operation,
 status ("unset", "ok", "error"), duration, spans, errors, started and traceID, and on the attributes
 of its root, or else of its other spans: duration > duration("250ms") && vessel.name == "Curlew Bank".`,
 	other: func(c *cobra.Command, a *app, l locator.Locator, q ask.TracesRequest, _ []string) (bool, error) {

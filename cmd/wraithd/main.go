@@ -68,7 +68,7 @@ func root() *cobra.Command {
 	c.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:7070", "address to serve on")
 	c.Flags().StringVar(&o.GRPC, "grpc", "127.0.0.1:4317", "address for OTLP over gRPC; off for none")
 	o.Settle = receive.DefaultSettle
-	c.Flags().DurationVar(&o.Settle.Quiet, "settle", o.Settle.Quiet, "what is received becomes evidence when its sender has been quiet for so long")
+	c.Flags().DurationVar(&o.Settle.Quiet, "settle", o.Settle.Quiet, "time without data after which received data becomes evidence")
 	c.AddCommand(person(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {

@@ -15,7 +15,7 @@ import (
 type CheckpointOn struct {
 	On       string         `json:"on" required:"false" maxLength:"3000" flag:"-" doc:"what the checkpoint is on: a kind, then what it is about: line FILE:N, enter FUNCTION, return FUNCTION, error [TEXT], output [TEXT], write PATH"`
 	When     string         `json:"when" required:"false" maxLength:"2000" doc:"condition on the values there"`
-	Nth      string         `json:"nth" required:"false" maxLength:"64" doc:"which of the hits count: 5, every 100, last, or last before 4711"`
+	Nth      string         `json:"nth" required:"false" maxLength:"64" doc:"hits to count: 5, every 100, last, or last before 4711"`
 	OnThread event.ThreadID `json:"onThread" required:"false" flag:"thread" doc:"hits on this thread only"`
 }
 

@@ -20,7 +20,7 @@ type HitsRequest struct {
 	CheckpointOn
 	Show    []string `json:"show" maxItems:"16" maxLength:"2000" doc:"expression to evaluate at each hit; may be repeated"`
 	Slowest bool     `json:"slowest" doc:"list the slowest calls first"`
-	From    int      `json:"from" minimum:"0" doc:"number of hits to leave out"`
+	From    int      `json:"from" minimum:"0" doc:"number of hits to skip"`
 	Count   int      `json:"count" minimum:"0" maximum:"100000" default:"20" flag:"first" doc:"number of hits"`
 }
 

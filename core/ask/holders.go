@@ -11,7 +11,7 @@ var _ = declare[HoldersRequest, Holders]("holders", "The places in a core dump's
 // HoldersRequest asks which memory holds a pointer.
 type HoldersRequest struct {
 	Address Address `json:"address" required:"true" arg:"1" doc:"address, decimal or with 0x hexadecimal"`
-	From    int     `json:"from" minimum:"0" doc:"number of places to leave out"`
+	From    int     `json:"from" minimum:"0" doc:"number of places to skip"`
 	Count   int     `json:"count" minimum:"0" maximum:"100000" default:"20" flag:"first" doc:"number of places"`
 }
 

@@ -16,9 +16,9 @@ type LedgerRequest struct {
 	Place
 	Call    bool         `json:"call,omitempty" doc:"a row for each line of the frame's call"`
 	Hits    CheckpointOn `json:"hits,omitzero" flag:"-"`
-	Writes  string       `json:"writes,omitempty" maxLength:"2000" doc:"a row for each write of what this path leads to"`
+	Writes  string       `json:"writes,omitempty" maxLength:"2000" doc:"a row for each write of the value at this path"`
 	Columns []string     `json:"columns" maxItems:"64" maxLength:"2000" flag:"column" doc:"expression of a column; may be repeated"`
-	From    int          `json:"from,omitempty" minimum:"0" doc:"number of rows to leave out"`
+	From    int          `json:"from,omitempty" minimum:"0" doc:"number of rows to skip"`
 	Count   int          `json:"count,omitempty" minimum:"0" maximum:"100000" default:"200" flag:"first" doc:"number of rows"`
 }
 

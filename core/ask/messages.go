@@ -17,7 +17,7 @@ var _ = declare[MessagesRequest, Messages]("messages", "The messages, outputs an
 // of them later.
 type MessagesRequest struct {
 	Place
-	Of     string `json:"of" enum:"all,thread,trace" default:"all" doc:"whose messages: all, thread or trace; those of a trace are gathered from all evidence of the case"`
+	Of     string `json:"of" enum:"all,thread,trace" default:"all" doc:"messages of: all, thread or trace; messages of a trace come from all evidence of the case"`
 	Before int    `json:"before" minimum:"0" maximum:"10000" default:"30" flagDefault:"10" doc:"number of messages that are not after the moment"`
 	After  int    `json:"after" minimum:"0" maximum:"10000" default:"30" flagDefault:"10" doc:"number of messages after the moment"`
 }

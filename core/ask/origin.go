@@ -13,7 +13,7 @@ var _ = declare[OriginRequest, Origin]("origin", "The writes that a value came f
 type OriginRequest struct {
 	Place
 	Path  string `json:"path" required:"true" maxLength:"2000" arg:"1" doc:"path of the value"`
-	Depth int    `json:"depth" minimum:"1" maximum:"64" default:"8" doc:"number of computations that the chain goes back"`
+	Depth int    `json:"depth" minimum:"1" maximum:"64" default:"8" doc:"number of computations to follow back"`
 }
 
 // Origin is a value, the write that gave it, and the values that it was computed from. Note adds to

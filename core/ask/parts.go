@@ -12,7 +12,7 @@ var _ = declare[PartsRequest, Variable]("parts", "A page of the parts of a value
 type PartsRequest struct {
 	Place
 	Path  string `json:"path" required:"true" maxLength:"2000" arg:"1" doc:"path of the value, as an answer gave it"`
-	From  int    `json:"from" minimum:"0" doc:"number of parts to leave out"`
+	From  int    `json:"from" minimum:"0" doc:"number of parts to skip"`
 	Count int    `json:"count" minimum:"1" maximum:"10000" default:"50" flag:"first" doc:"number of parts"`
 }
 

@@ -17,7 +17,7 @@ type SearchRequest struct {
 	Text   string `json:"text" maxLength:"2000" flag:"-" doc:"text that a value contains, or number that it equals"`
 	Type   string `json:"type" maxLength:"500" doc:"values of this type only"`
 	Object string `json:"object" maxLength:"2000" flag:"-" doc:"path; references to the object that it leads to"`
-	From   int    `json:"from" minimum:"0" doc:"number of places to leave out"`
+	From   int    `json:"from" minimum:"0" doc:"number of places to skip"`
 	Count  int    `json:"count" minimum:"0" maximum:"100000" default:"20" flag:"first" doc:"number of places"`
 }
 

@@ -7,7 +7,7 @@ import (
 	"wraithology/core/replay"
 )
 
-var _ = declare[ThreadsRequest, Groups]("threads", "All threads, grouped where their stacks are the same")
+var _ = declare[ThreadsRequest, Groups]("threads", "All threads, grouped by equal stacks")
 
 // ThreadsRequest asks for the threads at a moment.
 type ThreadsRequest struct{ Place }

@@ -18,7 +18,7 @@ var _ = declare[TracesRequest, Traces]("traces", "The traces of the evidence, ne
 // duration, spans, errors, started, traceID and attributes.
 type TracesRequest struct {
 	When  string `json:"when" maxLength:"2000" doc:"condition on the trace"`
-	From  int    `json:"from" minimum:"0" doc:"number of traces to leave out"`
+	From  int    `json:"from" minimum:"0" doc:"number of traces to skip"`
 	Count int    `json:"count" minimum:"0" maximum:"100000" default:"20" flag:"first" doc:"number of traces"`
 }
 

@@ -12,7 +12,7 @@ var _ = declare[ValuesRequest, Values]("values", "The values of a frame")
 // ValuesRequest asks for the variables of a frame.
 type ValuesRequest struct {
 	Place
-	Levels int    `json:"levels" minimum:"0" maximum:"16" flag:"depth" flagDefault:"1" doc:"how deep composite values are opened"`
+	Levels int    `json:"levels" minimum:"0" maximum:"16" flag:"depth" flagDefault:"1" doc:"levels of composite values to show"`
 	Width  int    `json:"width" minimum:"0" maximum:"10000" default:"16" doc:"number of parts of a composite value that are shown"`
 	Format string `json:"format" enum:"decimal,hex,binary,character,bytes,nanoseconds,time" doc:"format of whole numbers: decimal, hex, binary, character, bytes, nanoseconds or time"`
 }

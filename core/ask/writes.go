@@ -13,8 +13,8 @@ var _ = declare[WritesRequest, Writes]("writes", "The writes of a variable, fiel
 type WritesRequest struct {
 	Place
 	Path  string `json:"path" required:"true" maxLength:"2000" arg:"1" doc:"path of the variable, field or element"`
-	Last  bool   `json:"last" doc:"only the write that gave the value at this moment"`
-	From  int    `json:"from" minimum:"0" doc:"number of writes to leave out"`
+	Last  bool   `json:"last" doc:"only the write of the value at this moment"`
+	From  int    `json:"from" minimum:"0" doc:"number of writes to skip"`
 	Count int    `json:"count" minimum:"1" maximum:"100000" default:"50" flag:"first" doc:"number of writes"`
 }
 
