@@ -144,7 +144,7 @@ func openCase(ctx context.Context, c *client.Client, name, title string) error {
 }
 
 // record runs the demo program under wraith record. The failing run ends with a
-// code of its own, which is purpose.
+// code of its own, as intended.
 func record(ctx context.Context, r run, path string) error {
 	path, err := filepath.Abs(path)
 	if err != nil {
