@@ -90,7 +90,7 @@ func (t *Tables) Function(key []byte, make func() event.Function) *Function {
 		if f, ok := t.functions[other]; ok {
 			return f
 		}
-		t.Gap("more than "+strconv.Itoa(MaxFunctions)+" names of operations", "the rest stand under the one name (other): names that hold numbers or IDs are better attributes")
+		t.Gap("more than "+strconv.Itoa(MaxFunctions)+" names of operations", "the others have the common name (other): names that hold numbers or IDs are better attributes")
 		key = []byte(other)
 	} else {
 		made = make()
@@ -116,6 +116,7 @@ func (t *Tables) File(path string) event.FileID {
 	}
 	if !ok {
 		if len(t.files) >= MaxFunctions {
+			t.Gap("more than "+strconv.Itoa(MaxFunctions)+" source files", "places in the others have no file")
 			return 0
 		}
 		id = event.FileID(len(t.files) + 1)
@@ -187,7 +188,7 @@ func (t *Tables) Process(key string, make func() event.Process) uint16 {
 		if id, ok := t.processes[other]; ok {
 			return id
 		}
-		t.Gap("more than "+strconv.Itoa(MaxProcesses)+" different senders", "the rest stand under the one name (other): send fewer evidence files into one, or split it by service")
+		t.Gap("more than "+strconv.Itoa(MaxProcesses)+" different senders", "the others have the common name (other): split the evidence by service")
 		key = other
 	} else {
 		made = make()
@@ -229,7 +230,13 @@ const MaxText = 64 << 10
 
 // Clean returns a text as valid UTF-8, shortened if it is long.
 func Clean(s string) string {
-	s = s[:min(len(s), MaxText)]
+	if len(s) > MaxText {
+		end := MaxText
+		for end > MaxText-utf8.UTFMax && !utf8.RuneStart(s[end]) {
+			end-- // a character is not cut
+		}
+		s = s[:end]
+	}
 	if utf8.ValidString(s) {
 		return s
 	}

@@ -246,33 +246,45 @@ func (i *importer) locate(f *event.Function) {
 
 // put adds a value under a name that is not a parameter.
 func (i *importer) put(f *intake.Function, name string, value func([]byte) []byte) {
-	if id, ok := f.Variable([]byte(name)); ok {
-		i.slots.put(id, value(i.slots.bytes))
+	id, ok := f.Variable([]byte(name))
+	if !ok {
+		i.tables.Gap("attributes beyond the "+strconv.Itoa(intake.MaxVariables)+" names that an operation can have", "they are left out: names that hold numbers or IDs are better values")
+		return
 	}
+	i.slots.put(id, value(i.slots.bytes))
 }
 
-// addSlots adds an event with the values of the slots: the first MaxArgs in the event itself, the
-// others in Fields events before it.
-func (i *importer) addSlots(base uint32, x *node, time int64, k event.Kind, f *intake.Function) error {
-	for from := event.MaxArgs; from < len(i.slots.ids); from += event.MaxArgs {
-		if err := i.addSome(base, x, time, event.Fields, f, from, min(from+event.MaxArgs, len(i.slots.ids))); err != nil {
+// eachSlots calls add for the events that the slots need: Fields events for the values beyond
+// MaxArgs, then the event itself with the first MaxArgs.
+func (i *importer) eachSlots(k event.Kind, add func(k event.Kind, from, to int) error) error {
+	n := len(i.slots.ids)
+	if i.tables.Full() && n > 1 {
+		i.tables.Gap("logs and events with too many different sets of attributes", "only their messages are kept: names that hold numbers or IDs are better values")
+		n = 1
+	}
+	for from := event.MaxArgs; from < n; from += event.MaxArgs {
+		if err := add(event.Fields, from, min(from+event.MaxArgs, n)); err != nil {
 			return err
 		}
 	}
-	return i.addSome(base, x, time, k, f, 0, min(event.MaxArgs, len(i.slots.ids)))
+	return add(k, 0, min(event.MaxArgs, n))
 }
 
-func (i *importer) addSome(base uint32, x *node, time int64, k event.Kind, f *intake.Function, from, to int) error {
-	if i.tables.Full() && to-from > 1 {
-		i.tables.Gap("logs and events with too many different sets of attributes", "only their messages are kept: names that hold numbers or IDs are better values")
-		to = from + 1
-	}
-	site := i.tables.Site(f, 0, f.Line, i.slots.ids[from:to])
+// encodeSlots encodes an event with some of the slots.
+func (i *importer) encodeSlots(f *intake.Function, line int, k event.Kind, from, to int) {
+	site := i.tables.Site(f, 0, line, i.slots.ids[from:to])
 	i.raw = event.AppendEvent(i.raw[:0], k, uint32(site), to-from)
 	for n := from; n < to; n++ {
 		i.raw = append(i.raw, i.slots.at(n)...)
 	}
-	return i.add(base, x, time, i.raw)
+}
+
+// addSlots adds an event with the values of the slots.
+func (i *importer) addSlots(base uint32, x *node, time int64, k event.Kind, f *intake.Function) error {
+	return i.eachSlots(k, func(k event.Kind, from, to int) error {
+		i.encodeSlots(f, f.Line, k, from, to)
+		return i.add(base, x, time, i.raw)
+	})
 }
 
 // enter adds the beginning of a span with its own values and attributes.

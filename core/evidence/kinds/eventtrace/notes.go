@@ -226,18 +226,12 @@ func (i *importer) looseLog(message []byte, resource, scope uint32) error {
 
 // addLoose adds the event of the slots.
 func (i *importer) addLoose(l *looseLogs, process uint16, time int64, k event.Kind) error {
-	to := min(len(i.slots.ids), event.MaxArgs)
-	if i.tables.Full() {
-		to = 1
-	}
-	site := i.tables.Site(l.f, 0, 0, i.slots.ids[:to])
-	i.raw = event.AppendEvent(i.raw[:0], k, uint32(site), to)
-	for n := range to {
-		i.raw = append(i.raw, i.slots.at(n)...)
-	}
-	l.count = min(l.count+1, math.MaxUint32-1)
-	i.ev = intake.Event{Time: time, Order: l.count, Strand: l.strand, Process: process, Raw: i.raw}
-	return i.events.Add(&i.ev)
+	return i.eachSlots(k, func(k event.Kind, from, to int) error {
+		i.encodeSlots(l.f, 0, k, from, to)
+		l.count = min(l.count+1, math.MaxUint32-1)
+		i.ev = intake.Event{Time: time, Order: l.count, Strand: l.strand, Process: process, Raw: i.raw}
+		return i.events.Add(&i.ev)
+	})
 }
 
 // endLoose adds the calls that the loose logs are in.
