@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -121,6 +122,9 @@ func wrongRequests(q ask.Question) (list []wrongRequest) {
 	return list
 }
 
+// busy is the time limit of the questions: the machine may be busy with other tests.
+const busy = time.Minute
+
 // answerHere answers the request without a service.
 func (w wrongRequest) answerHere(r replay.Recording) (any, error) {
 	request := w.question.New()
@@ -132,7 +136,7 @@ func (w wrongRequest) answerHere(r replay.Recording) (any, error) {
 			return nil, err
 		}
 	}
-	return w.question.Run(context.Background(), ask.Subject{Recording: r, Stops: func(context.Context) ([]ask.Stop, error) { return nil, nil }}, reflect.ValueOf(request).Elem().Interface())
+	return w.question.Run(context.Background(), ask.Subject{Recording: r, Limit: busy, Stops: func(context.Context) ([]ask.Stop, error) { return nil, nil }}, reflect.ValueOf(request).Elem().Interface())
 }
 
 // send asks the service.
@@ -141,7 +145,7 @@ func (w wrongRequest) send(t *testing.T, s *service, token, evidence string) *ht
 	if w.body != nil {
 		method = http.MethodPost
 	}
-	q, err := http.NewRequest(method, s.url+"/api/cases/shallow-berth/evidence/"+evidence+"/"+w.question.Name+"?"+w.values.Encode(), bytes.NewReader(w.body))
+	q, err := http.NewRequest(method, s.url+"/api/cases/shallow-berth/evidence/"+evidence+"/"+w.question.Name+"?within="+busy.String()+"&"+w.values.Encode(), bytes.NewReader(w.body))
 	require.NoError(t, err)
 	q.Header.Set("Authorization", "Bearer "+token)
 	if w.body != nil {
