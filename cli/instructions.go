@@ -15,7 +15,7 @@ func printInstructions(w io.Writer, _ printing, _ ask.InstructionsRequest, list 
 		if x.Here {
 			mark = "now"
 		}
-		fmt.Fprintf(w, "%s  %s  %-24s  %-40s  %s\n", mark, x.Address, x.Bytes, plain(x.Text), plain(x.Where))
+		fmt.Fprintf(w, "%s  %s  %-24s  %-40s  %s\n", mark, x.Address, plain(x.Bytes), plain(x.Text), plain(x.Where))
 		for _, o := range x.Operands {
 			fmt.Fprintf(w, "       %s\n", plain(o))
 		}

@@ -42,7 +42,7 @@ func printMemory(w io.Writer, _ printing, _ ask.MemoryRequest, m ask.Memory) {
 		fmt.Fprintf(w, "  %s  %18s  %s\n", x.Address, x.Value, plain(x.What))
 	}
 	if rest := len(m.Bytes) / 2 % 8; rest != 0 {
-		fmt.Fprintf(w, "  and the bytes %s\n", m.Bytes[len(m.Bytes)-2*rest:])
+		fmt.Fprintf(w, "  and the bytes %s\n", plain(m.Bytes[len(m.Bytes)-2*rest:]))
 	}
 	if m.Why != "" {
 		fmt.Fprintf(w, "  %s\n", plain(m.Why))

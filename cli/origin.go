@@ -26,7 +26,7 @@ func printOrigin(w io.Writer, o printing, x ask.Origin, depth int) {
 		}
 	}
 	if x.More {
-		fmt.Fprintf(w, "%s  it goes on from here: wraith origin %s@%d#%s.%d %s\n", indent, o.name, x.Asked.Moment, x.Asked.Thread, x.Asked.Frame, quoteArgument(x.Asked.Path))
+		fmt.Fprintf(w, "%s  it goes on from here: wraith origin %s@%d#%s.%d %s\n", indent, o.name, x.Asked.Moment, x.Asked.Thread, x.Asked.Frame, plain(quoteArgument(x.Asked.Path)))
 	}
 	for _, from := range x.From {
 		printOrigin(w, o, from, depth+1)

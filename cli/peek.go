@@ -18,7 +18,7 @@ func printPeek(w io.Writer, o printing, _ ask.PeekRequest, p ask.Peek) {
 	if e.Program != "" {
 		of = " of " + plain(e.Program)
 	}
-	fmt.Fprintf(w, "%s  %s%s\n", name, strings.ReplaceAll(e.Kind, "-", " "), of)
+	fmt.Fprintf(w, "%s  %s%s\n", name, strings.ReplaceAll(plain(e.Kind), "-", " "), of)
 	if !e.Started.IsZero() {
 		on := ""
 		if e.Host != "" {
@@ -34,9 +34,9 @@ func printPeek(w io.Writer, o printing, _ ask.PeekRequest, p ask.Peek) {
 	}
 	fmt.Fprintf(w, "  holds    %s, on %s\n", counted(int(e.Moments), "moment"), counted(e.Threads, "thread"))
 	if f := p.Failure; f != nil {
-		summary := plain(f.Summary)
-		if !strings.HasPrefix(summary, f.Kind+": ") {
-			summary = f.Kind + ": " + summary
+		summary, kind := plain(f.Summary), plain(f.Kind)
+		if !strings.HasPrefix(summary, kind+": ") {
+			summary = kind + ": " + summary
 		}
 		fmt.Fprintf(w, "\nfailure    %s\n", strings.ReplaceAll(summary, "; ", ";\n           "))
 		fmt.Fprintf(w, "  at       %s@%d#%s.%d\n", name, f.Moment, f.Thread, f.Frame)

@@ -479,5 +479,5 @@ func printSitting(w io.Writer, s api.Sitting) {
 		here = append(here, p.Name+" ("+p.Mode+")")
 	}
 	l := locator.Locator{Evidence: s.Case + "/" + s.Evidence}
-	fmt.Fprintf(w, "%s@%d#%s.%d  here: %s\n", l.Evidence, s.Place.Moment, s.Place.Thread, s.Place.Frame, strings.Join(here, ", "))
+	fmt.Fprintf(w, "%s@%d#%s.%d  here: %s\n", plain(l.Evidence), s.Place.Moment, s.Place.Thread, s.Place.Frame, plain(strings.Join(here, ", ")))
 }

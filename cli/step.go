@@ -59,7 +59,7 @@ var _ = register(question[ask.StepRequest, ask.Step]{use: "step LOCATOR --into|-
 	print: func(w io.Writer, o printing, _ ask.StepRequest, s ask.Step) { printStep(w, o, s) }})
 
 func printStep(w io.Writer, o printing, s ask.Step) {
-	fmt.Fprintf(w, "%s@%d#%s  %s%s  (%s)\n", o.name, s.Moment, s.Thread, plain(s.Function), inFile(s.File, s.Line), s.Reason)
+	fmt.Fprintf(w, "%s@%d#%s  %s%s  (%s)\n", o.name, s.Moment, s.Thread, plain(s.Function), inFile(s.File, s.Line), plain(string(s.Reason)))
 	if s.Text != "" {
 		fmt.Fprintf(w, "  %s\n", plain(s.Text))
 	}

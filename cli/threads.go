@@ -22,7 +22,7 @@ func printGroups(w io.Writer, _ printing, _ ask.ThreadsRequest, g ask.Groups) {
 		if x.Count > most {
 			ids += ", …"
 		}
-		fmt.Fprintf(w, "\n%s, %s: %s\n", counted(x.Count, x.Kind), plain(x.State), ids)
+		fmt.Fprintf(w, "\n%s, %s: %s\n", counted(x.Count, plain(x.Kind)), plain(x.State), ids)
 		if x.Waits != "" {
 			fmt.Fprintf(w, "  %s\n", plain(x.Waits))
 		}

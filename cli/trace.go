@@ -70,9 +70,12 @@ func (a *app) caseTrace(ctx context.Context, caseName, id string) error {
 // barWidth is the width of a trace's duration in characters.
 const barWidth = 32
 
+// maxIndent limits the levels by which a deep span is indented.
+const maxIndent = 24
+
 func printSpans(w io.Writer, name string, s ask.Spans) {
 	x := s.Trace
-	fmt.Fprintf(w, "trace %s  %s, %s\n", x.TraceID, plain(x.Service+"/"+strings.TrimPrefix(x.Operation, x.Service+"/")), x.Status)
+	fmt.Fprintf(w, "trace %s  %s, %s\n", plain(x.TraceID), plain(x.Service+"/"+strings.TrimPrefix(x.Operation, x.Service+"/")), plain(x.Status))
 	fmt.Fprintf(w, "  began %s, took %s, %s\n\n", x.Started.Format(time.RFC3339Nano), time.Duration(x.DurationNs), counted(x.Spans, "span"))
 	t := newTable(w, "span", "when", "took", "own", "critical", "moment", "status")
 	for _, p := range s.Spans {
@@ -80,7 +83,7 @@ func printSpans(w io.Writer, name string, s ask.Spans) {
 		if p.StatusMessage != "" {
 			status += ": " + p.StatusMessage
 		}
-		t.AppendRow([]any{strings.Repeat("  ", p.Depth) + plain(p.Service+"/"+strings.TrimPrefix(p.Operation, p.Service+"/")), bar(p.StartNs, p.DurationNs, x.DurationNs), micro(p.DurationNs), micro(p.SelfNs), micro(p.CriticalNs),
+		t.AppendRow([]any{strings.Repeat("  ", max(0, min(p.Depth, maxIndent))) + plain(p.Service+"/"+strings.TrimPrefix(p.Operation, p.Service+"/")), bar(p.StartNs, p.DurationNs, x.DurationNs), micro(p.DurationNs), micro(p.SelfNs), micro(p.CriticalNs),
 			fmt.Sprintf("@%d#%s", p.Moment, p.Thread), plain(status)})
 	}
 	t.Render()

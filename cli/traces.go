@@ -48,7 +48,7 @@ func printTraces(w io.Writer, o printing, q ask.TracesRequest, list ask.Traces) 
 		if x.Evidence != "" {
 			at = plain(x.Evidence) + at
 		}
-		t.AppendRow([]any{x.Started.Format("2006-01-02 15:04:05.000"), time.Duration(x.DurationNs).Round(time.Microsecond), x.Spans, status, plain(x.Service), plain(x.Operation), x.TraceID, at})
+		t.AppendRow([]any{x.Started.Format("2006-01-02 15:04:05.000"), time.Duration(x.DurationNs).Round(time.Microsecond), x.Spans, plain(status), plain(x.Service), plain(x.Operation), plain(x.TraceID), at})
 	}
 	t.Render()
 	fmt.Fprintf(w, "%d of %s", len(list.Traces), counted(list.Total, "trace"))
