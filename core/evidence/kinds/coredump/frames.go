@@ -2,12 +2,14 @@ package coredump
 
 import (
 	"context"
+	"encoding/binary"
 	"fmt"
 	"strings"
 
 	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 	"wraithology/core/evidence/kinds/coredump/machine"
+	"wraithology/core/evidence/kinds/coredump/module"
 	"wraithology/core/fault"
 	"wraithology/core/replay"
 )
@@ -196,6 +198,11 @@ func (d *Dump) caller(s *step, exact, first bool) (caller, bool) {
 			return found, true
 		}
 	}
+	if exact && first {
+		if regs, ok := d.calledHere(s); ok {
+			return caller{regs: regs, how: "found by the call before the return address: the module has no call frame information"}, true
+		}
+	}
 	if regs, ok := d.byFramePointer(s); ok {
 		return caller{regs: regs, how: "found by the frame pointer: the module has no call frame information"}, true
 	}
@@ -296,6 +303,42 @@ func (d *Dump) afterCall(s *step) (machine.Registers, bool) {
 	regs.Set(regs.Arch.PC, v)
 	regs.Set(regs.Arch.SP, regs.SP()+8)
 	return regs, ok && d.isCode(v)
+}
+
+// calledHere is afterCall for a function that has not saved the frame pointer, if the call before the
+// return address is one of this function. The frame pointer is then still that of the caller.
+func (d *Dump) calledHere(s *step) (machine.Registers, bool) {
+	regs, ok := d.afterCall(s)
+	if !ok || s.module == nil {
+		return regs, false
+	}
+	target, ok := d.callTarget(regs.PC())
+	for _, f := range []*module.File{s.module.Binary, s.module.Debug} {
+		if f == nil || !ok {
+			continue
+		}
+		if own, found := f.Symbols().At(s.pc - s.module.Bias); found && own.Address+s.module.Bias == target {
+			return regs, true
+		}
+	}
+	return regs, false
+}
+
+// callTarget returns the target of the direct call before an address.
+func (d *Dump) callTarget(pc uint64) (uint64, bool) {
+	if d.core.Arch == machine.ARM64 {
+		b, ok := d.read(pc-4, 4)
+		if !ok || b[3]&0xfc != 0x94 {
+			return 0, false
+		}
+		words := int64(int32(binary.LittleEndian.Uint32(b)<<6)) >> 6
+		return pc - 4 + uint64(4*words), true
+	}
+	b, ok := d.read(pc-5, 5)
+	if !ok || b[0] != 0xe8 {
+		return 0, false
+	}
+	return pc + uint64(int64(int32(binary.LittleEndian.Uint32(b[1:])))), true
 }
 
 // isCode reports whether an address is in executable memory.

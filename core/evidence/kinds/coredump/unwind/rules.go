@@ -9,7 +9,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/machine"
 )
 
-// how is the way in which a register of the caller is found.
+// kind is the way in which a register of the caller is found.
 type kind uint8
 
 const (
