@@ -16,6 +16,8 @@ func TestParse(t *testing.T) {
 		"run.wraith":             {Evidence: "run.wraith", Moment: event.NoMoment},
 		"run.wraith@4711":        {Evidence: "run.wraith", Moment: 4711},
 		"run.wraith@4711#1.2":    {Evidence: "run.wraith", Moment: 4711, Thread: 1, Frame: 2},
+		"run.wraith@4711#1.0":    {Evidence: "run.wraith", Moment: 4711, Thread: 1, Frame: 0},
+		"run.wraith#4294967295":  {Evidence: "run.wraith", Moment: event.NoMoment, Thread: 4294967295},
 		"case/name@0#12":         {Evidence: "case/name", Moment: 0, Thread: 12},
 		"case/name#3.1":          {Evidence: "case/name", Moment: event.NoMoment, Thread: 3, Frame: 1},
 		"/srv/me@harbour/r.w@17": {Evidence: "/srv/me@harbour/r.w", Moment: 17},
@@ -25,7 +27,7 @@ func TestParse(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
-	for _, text := range []string{"", "@4", "#1", "r@x", "r@-3", "r@4#0", "r@4#x", "r@4#1.x", "r@4#1.-2"} {
+	for _, text := range []string{"", "@4", "#1", "r@x", "r@-3", "r@4#0", "r@4#x", "r@4#1.x", "r@4#1.-2", "r@4#1.-1", "r@4#4294967296", "r@9223372036854775808", "r@4#"} {
 		_, err := locator.Parse(text)
 		require.ErrorIs(t, err, fault.InvalidLocator, text)
 	}

@@ -160,6 +160,8 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 		if len(i.r.more) < maxMore {
 			_, _, text := leadingTime(string(line[:min(len(line), intake.MaxText)]))
 			i.r.more = append(i.r.more, text)
+		} else {
+			i.tables.Gap("lines beyond the "+strconv.Itoa(maxMore)+" that can continue a message", "they are left out: give the text as a crash text with --as crash-text")
 		}
 		return nil
 	}
