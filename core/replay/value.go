@@ -189,9 +189,14 @@ func (v Value) Children(page Page) (list []Child, total int) {
 	}
 	switch v.Form() {
 	case event.Interface:
-		if len(v.Items) == 1 {
-			return v.With(v.Items[0]).Children(page)
+		if len(v.Items) != 1 {
+			break
 		}
+		inner := v.With(v.Items[0])
+		if inner.Form() != event.Pointer || inner.Deref().Form() == event.Struct {
+			return inner.Children(page)
+		}
+		list = []Child{{"*", PathStep{Deref: true}, inner}} // * of an interface is its dynamic value
 	case event.Pointer:
 		d := v.Deref()
 		if d.Form() == event.Struct {
