@@ -7,7 +7,7 @@ STAMP = console/node_modules/.installed
 # What runs on several goroutines at once is tested with the race detector too.
 CONCURRENT = ./service/... ./core/guard ./core/ask ./core/question ./core/replay/... ./core/timeline
 
-.PHONY: demo test test-recorder bench bench-quick build lint fuzz clean needs needs-test
+.PHONY: demo test test-recorder bench bench-quick mutants build lint fuzz clean needs needs-test
 
 demo: needs build
 	go build -o bin/demo ./demo/start
@@ -33,6 +33,11 @@ bench:
 
 bench-quick:
 	go run ./bench -quick
+
+# Measures whether the tests notice small faults in a sample of the code: 40 minutes
+# on an otherwise idle machine. The figures are in docs/figures.md.
+mutants: needs-test $(CONSOLE)
+	go run ./scripts/mutants
 
 build: $(CONSOLE)
 	go build -o bin/ ./cmd/...
