@@ -90,7 +90,7 @@ func TestACase(t *testing.T) {
 	_, err = ines.NewCase(ctx, api.NewCase{Name: "Not A Name"})
 	require.ErrorIs(t, err, fault.InvalidRequest)
 
-	// For a stranger the case does not exist; a viewer may look and not work; a lead may do all.
+	// A stranger does not see the case; a viewer can read but not write; a lead can do everything.
 	_, err = tomas.Case(ctx, "fog")
 	require.ErrorIs(t, err, fault.NotFound)
 	require.ErrorIs(t, ines.SetMember(ctx, "fog", api.Member{Name: "Wren", Role: "member"}), fault.NotFound)
@@ -356,7 +356,7 @@ func here(s api.Sitting) (out []string) {
 	return out
 }
 
-// Programs send with tokens of their own, which are taken away one by one.
+// Programs send with their own tokens, which can be revoked one by one.
 func TestSenders(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()

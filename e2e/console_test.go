@@ -36,7 +36,7 @@ type page struct {
 	who string
 }
 
-// newPage opens a page with cookies of its own and signs the person in.
+// newPage opens a page with its own cookies and signs the person in.
 func newPage(t *testing.T, browser context.Context, s *service, p person, path string) page {
 	ctx, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 	t.Cleanup(cancel)
@@ -175,7 +175,7 @@ func TestTwoPeopleInTheConsole(t *testing.T) {
 	lead.sees(text("#reason"), "checkpoint 2")
 	followed = append(followed, follower.sees(text(".now-line"), "quay.Berthed++"))
 	lead.do(chromedp.KeyEvent("h"))
-	lead.sees(text("#reason"), "checkpoint 1") // the way out leads past it
+	lead.sees(text("#reason"), "checkpoint 1") // the step out passes it
 	lead.do(chromedp.KeyEvent("h"))
 	lead.sees(text(".now-line"), "if errors.Is(err, berth.ErrNoWater)")
 	lead.sees(text("#reason"), "returned to the caller")

@@ -50,7 +50,7 @@ func noBerth(t *testing.T) (person, *service) {
 	return ines, s
 }
 
-// received waits until as many pieces of evidence are ready in a case.
+// received waits until a number of pieces of evidence are ready in a case.
 func received(t *testing.T, c *client.Client, caseName string, n int) []api.EvidenceInfo {
 	for range 300 {
 		list, err := c.ListEvidence(context.Background(), caseName)
@@ -145,7 +145,8 @@ func TestOneCaseManyKinds(t *testing.T) {
 	ines.fine(t, "move", "inbox-ines/"+e.Name, "no-berth")
 	trace := parsed[ask.Traces](t, ines.fine(t, "--json", "traces", "no-berth")).Traces[0]
 
-	// A log whose lines carry the trace ID, by a clock that is an hour behind; its fields have names of their own.
+	// A log whose lines carry the trace ID, with a clock that is an hour behind and with its own
+	// names of fields.
 	log := filepath.Join(t.TempDir(), "crane.log")
 	var b strings.Builder
 	for i := range 10 {
@@ -213,7 +214,7 @@ func TestARecordingWithinATrace(t *testing.T) {
 	}
 }
 
-// Each kind of evidence is told by its bytes, or by --as, and says what it is.
+// Each kind of evidence is recognised by its bytes, or named by --as.
 func TestKindsOnTheCommandLine(t *testing.T) {
 	t.Parallel()
 	ines := somebody(t, "Ines")

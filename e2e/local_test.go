@@ -97,8 +97,8 @@ func TestShapes(t *testing.T) {
 	}
 }
 
-// Three commands lead from the log to the cause, and none of them is told anything:
-// peek shows the failure, origin the second correction, stack who applied it.
+// Three commands find the cause, without hints: peek shows the failure, origin the second
+// correction, stack the place that applied it.
 func TestThreeCommandsToTheCause(t *testing.T) {
 	t.Parallel()
 	log, me := failingRun(t), somebody(t, "Ines")
@@ -170,7 +170,7 @@ func TestCheckpointsWritesAndLedgers(t *testing.T) {
 	}
 }
 
-// The way of an engineer from the log to the deed, in local commands.
+// An engineer's way from the log to the cause, in local commands.
 func TestFromTheLogToTheFailure(t *testing.T) {
 	t.Parallel()
 	log, me := failingRun(t), somebody(t, "Ines")

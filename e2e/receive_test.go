@@ -49,8 +49,8 @@ func spansRequest(n int, trace byte) []byte {
 	return b
 }
 
-// TestATraceThroughSeveralSenders keeps a trace whole whose services send with tokens of
-// their own, and finds all its parts where some come later.
+// TestATraceThroughSeveralSenders keeps a trace whole whose services send with different tokens,
+// and finds all its parts if some come later.
 func TestATraceThroughSeveralSenders(t *testing.T) {
 	t.Parallel()
 	ines, s := noBerth(t)
@@ -100,8 +100,8 @@ func TestATraceThroughSeveralSenders(t *testing.T) {
 	require.ErrorIs(t, err, fault.NoTrace)
 }
 
-// A trace that is under way when what was received settles is waited for as long as it grows, also
-// when the service is killed in the meantime; one whose parent never comes is not waited for long.
+// A trace that is incomplete when received data settles is waited for as long as it grows, also if
+// the service is killed in the meantime; a trace whose parent never comes is not waited for long.
 func TestATraceUnderWayStaysWhole(t *testing.T) {
 	t.Parallel()
 	ines := somebody(t, "Ines")

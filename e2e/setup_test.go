@@ -81,7 +81,7 @@ type ran struct {
 	code     int
 }
 
-// person is somebody at a terminal: each has a sign-in of their own.
+// person is somebody at a terminal with their own sign-in.
 type person struct {
 	name, password string
 	config         string

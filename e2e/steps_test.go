@@ -16,8 +16,8 @@ import (
 	"wraithology/core/timeline"
 )
 
-// Steps lead back to where they came from, in a recording of the demo, in a trace, and in a
-// log.
+// Steps back return to where the steps forward started, in a recording of the demo, in a trace, and
+// in a log.
 func TestStepsLeadBack(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

@@ -142,7 +142,7 @@ func main() {
 
 `
 
-// The chain of a value leads to the line that made it, whatever way the value went.
+// The chain of a value ends at the line that made it, for all ways that the value can go.
 func TestOriginOfGeneratedChains(t *testing.T) {
 	t.Parallel()
 	const number = 60

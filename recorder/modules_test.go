@@ -14,9 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// module is a public module whose own tests are run recorded. Skip names tests
-// that run too long when each line is recorded, or that fail when they are run by
-// root; docs/recording-go.md says why.
+// module is a public module whose tests are run recorded. Skip names tests that run too long when
+// each line is recorded, or that fail when root runs them; docs/recording-go.md has the reasons.
 type module struct {
 	path     string
 	packages []string
@@ -82,7 +81,7 @@ func TestPublicModulesPassTheirTestsRecorded(t *testing.T) {
 	}
 }
 
-// fetched copies a module from the module proxy into a folder of its own.
+// fetched copies a module from the module proxy into a folder.
 func fetched(t *testing.T, path string) string {
 	t.Helper()
 	at := t.TempDir()

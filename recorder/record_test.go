@@ -32,7 +32,7 @@ import (
 	"wraithology/recorder"
 )
 
-// truth copies the program that tells the truth into a folder of its own.
+// truth copies the program that prints the truth into a folder.
 func truth(t *testing.T) string {
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(dir, os.DirFS("testdata/truth")))
@@ -59,8 +59,8 @@ type recorded struct {
 	log      string
 }
 
-// record records a command in a folder, through a process of its own, as a
-// person would: the recorder works in the current folder.
+// record records a command in a folder, in a separate process: the recorder works in the current
+// folder.
 func record(t *testing.T, dir string, command ...string) recorded {
 	return recordWith(t, recorder.Options{}, dir, command...)
 }
@@ -147,7 +147,7 @@ func checkTruth(t *testing.T, r history.Replay, output string) {
 		n := passed[fields[1]]
 		passed[fields[1]]++
 		require.Less(t, n, len(hits.Page), "main.go:%d was passed more often than recorded", line)
-		// Goroutines pass a line in an order of their own: one of its hits must fit.
+		// Goroutines pass a line in any order: one of its hits must fit.
 		var got []string
 		for i, m := range hits.Page {
 			v, err := evaluate(t, r, m, fields[2])

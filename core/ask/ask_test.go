@@ -325,7 +325,7 @@ func TestBoundsOfParameters(t *testing.T) {
 	assert.Greater(t, checked, 150)
 }
 
-// failing is a recording whose questions fail in a way of their own.
+// failing is a recording whose questions fail in a certain way.
 type failing struct {
 	replay.Recording
 	with func() replay.Info

@@ -70,7 +70,7 @@ func TestDecodeValues(t *testing.T) {
 		}
 		last, isNil := LastValue(data, n)
 		require.Equal(t, data[starts[n-1]:], last, label)
-		// Without the type, a value that is not known cannot be told from one that is nothing.
+		// Without its type, an unknown value cannot be distinguished from nil.
 		require.Equal(t, values[n-1].Nil || values[n-1].State == Unrecorded && values[n-1].Whole == 0 && isMissing(last), isNil, label)
 		_, size := binary.Uvarint(data)
 		end := len(data)
@@ -384,7 +384,7 @@ func TestAppendEvent(t *testing.T) {
 	assert.Zero(t, size)
 }
 
-// someTables makes tables whose every member is used.
+// someTables makes tables with all members set.
 func someTables(g *generator) *Tables {
 	t := NewTables()
 	t.Header = Header{Kind: "event-trace"}
@@ -542,7 +542,7 @@ func TestThreadID(t *testing.T) {
 	}
 }
 
-// Each kind and operation has a name of its own.
+// Each kind and operation has its own name.
 func TestNames(t *testing.T) {
 	t.Parallel()
 	seen := map[string]bool{}

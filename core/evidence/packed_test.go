@@ -87,7 +87,7 @@ func TestPacked(t *testing.T) {
 	require.ErrorIs(t, err, fault.Unreadable)
 }
 
-// TestUnpackingIsBounded stops at as many bytes as may be, and when the context ends.
+// TestUnpackingIsBounded stops at the limit, and when the context ends.
 func TestUnpackingIsBounded(t *testing.T) {
 	t.Parallel()
 	for how, b := range pack(t, strings.Repeat("gate ", 1<<20)) {

@@ -146,8 +146,8 @@ func TestNotALog(t *testing.T) {
 	require.ErrorContains(t, err, "version 99")
 }
 
-// A block that its program was still filling is read as far as it was committed,
-// and room reserved behind it is no damage.
+// A block that its program was still filling is read up to its last commit, and reserved space
+// after it is no damage.
 func TestLiveBlock(t *testing.T) {
 	b, _ := sample(t, execlog.Plain, 1)
 	header := make([]byte, execlog.HeaderSize)

@@ -15,8 +15,8 @@ import (
 	"wraithology/core/fault"
 )
 
-// The table is complete and each line of it is well formed: clients tell errors apart by
-// their codes, commands by exit codes.
+// The table is complete and well formed: clients distinguish errors by their codes, commands by
+// exit codes.
 func TestTheTable(t *testing.T) {
 	t.Parallel()
 	codes, texts := map[string]bool{}, map[string]bool{}

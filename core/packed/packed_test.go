@@ -97,7 +97,7 @@ func TestUnpack(t *testing.T) {
 	assert.Empty(t, Detect(nil))
 }
 
-// A file may have exactly as many bytes as are allowed, and not one more.
+// A file may have exactly the allowed number of bytes, and not one more.
 func TestTooLarge(t *testing.T) {
 	t.Parallel()
 	for _, how := range []How{Gzip, Zstandard} {

@@ -16,7 +16,7 @@ import (
 	"wraithology/core/replay"
 )
 
-// frame is a recording with one frame, whose variables are the map's.
+// frame is a recording with one frame, with the variables of the map.
 type frame struct {
 	replay.Recording
 	values map[string]event.Value

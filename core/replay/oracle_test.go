@@ -424,8 +424,8 @@ func TestAgainstTheOracle(t *testing.T) {
 	assert.Greater(t, checked, streams)
 }
 
-// told is what the log says of a variable or address at a moment. Sure says that
-// the program stored there, so that it counts even if the value stays the same.
+// told is the log's content about a variable or address at a moment. Sure means that the program
+// stored there, so that the write counts even if the value stays the same.
 type told struct {
 	at    int
 	value int64

@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What is copied is what was read, holes take no room, and a reader that breaks
-// off is told from one that ends.
+// The copy is equal to the input, holes use no space, and a reader that fails is distinguished from
+// one that ends.
 func TestCopy(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(1, 2))

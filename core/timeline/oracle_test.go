@@ -39,7 +39,7 @@ type happening struct {
 	time    int64
 	id      uint32
 	address uint64
-	size    uint64 // bytes of memory that it tells of
+	size    uint64 // bytes of memory that it covers
 	key     []byte // of a map's entry, encoded
 	call    int
 	wrote   []uint32
@@ -63,7 +63,7 @@ type stream struct {
 	errors  []int
 }
 
-// process of a thread: the last one has a process of its own.
+// process of a thread: the last one has its own process.
 func (s *stream) process(thread int) uint16 {
 	if !s.halting && thread == s.threads-1 {
 		return 7
@@ -486,7 +486,7 @@ func (s *stream) checkMoments(t *testing.T, tl *timeline.Timeline, numbers map[i
 			want.Data, got.Data = nil, nil
 		}
 		require.Equal(t, want, got, "moment %d", i)
-		if h.kind != event.Entries && h.kind != event.Spread { // theirs are read by functions of their own
+		if h.kind != event.Entries && h.kind != event.Spread { // these are read by other functions
 			values, err := tl.Values(m)
 			require.NoError(t, err)
 			require.Len(t, values, want.Args)

@@ -105,8 +105,8 @@ func TestATimelineIsUsedWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, err)
 }
 
-// A log may claim that each event tells of a terabyte, or moves it: what is kept
-// for it must not grow beyond what a program's log of that length needs.
+// A log can claim that each event covers or moves a terabyte: the memory for it must not exceed
+// what a real log of that length needs.
 func TestClaimsDoNotFillTheDisk(t *testing.T) {
 	t.Parallel()
 	var claims []byte

@@ -14,14 +14,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// told is what a crashing program says that its traceback has to say: its frames,
-// innermost first, and its errors, outermost first.
+// told is a crashing program's account of its traceback: its frames, innermost first, and its
+// errors, outermost first.
 type account struct {
 	frames []Frame
 	causes []Cause
 }
 
-// crashed runs a program until it crashes and returns what it told and printed.
+// crashed runs a program until it crashes and returns its account and its output.
 func crashed(t *testing.T, name string, args ...string) (account, string) {
 	var out, text bytes.Buffer
 	cmd := exec.Command(name, args...)
@@ -37,7 +37,7 @@ func crashed(t *testing.T, name string, args ...string) (account, string) {
 			n, err := strconv.Atoi(part[3])
 			require.NoError(t, err, line)
 			f := Frame{Function: part[1], File: part[2], Line: n}
-			if part[0] == "outer" { // it was told before what it called
+			if part[0] == "outer" { // the caller prints before the callee
 				outer = append([]Frame{f}, outer...)
 			} else {
 				x.frames = append(x.frames, f)
@@ -104,10 +104,10 @@ var programs = map[string]func(t *testing.T) (account, string){
 		program := filepath.Join(t.TempDir(), "sluice")
 		built(t, need(t, "gcc"), "-g", "-O0", "-rdynamic", "-o", program, "testdata/programs/sluice.c")
 		x, text := crashed(t, program)
-		for i, j := 0, len(x.frames)-1; i < j; i, j = i+1, j-1 { // told from main on
+		for i, j := 0, len(x.frames)-1; i < j; i, j = i+1, j-1 { // from main on
 			x.frames[i], x.frames[j] = x.frames[j], x.frames[i]
 		}
-		for i := range x.frames { // without the binary at hand there are no lines
+		for i := range x.frames { // without the binary there are no lines
 			x.frames[i].File, x.frames[i].Line = "", 0
 		}
 		x.causes = []Cause{{"SIGSEGV", "sluice: SIGSEGV: segmentation fault"}}
@@ -115,7 +115,7 @@ var programs = map[string]func(t *testing.T) (account, string){
 	},
 }
 
-// ownFrames are the own frames of the failing thread, as far as programs tell of them.
+// ownFrames are the own frames of the failing thread, in the form of the account.
 func ownFrames(c *Crash) (list []Frame) {
 	Own(nil).Mark(c.Language, c.Threads[0].Frames)
 	for _, f := range c.Threads[0].Frames {
@@ -126,7 +126,7 @@ func ownFrames(c *Crash) (list []Frame) {
 	return list
 }
 
-// same compares frames; functions and files may have more before what was told.
+// same compares frames; functions and files may have a longer prefix than the account.
 func same(t *testing.T, want, got []Frame, how string) {
 	t.Helper()
 	require.Len(t, got, len(want), "%s: %v", how, got)
@@ -160,15 +160,15 @@ func TestProgramsThatCrash(t *testing.T) {
 			c, ok := Parse("gate 3 opens\nlevel is 3.2 m\n" + text + "\nsluice ends with code 1\n")
 			require.True(t, ok)
 			same(t, want.frames, ownFrames(c), "among other lines")
-			for cut := range len(text) { // wherever it is cut off, what is there is read
+			for cut := range len(text) { // at each cut, the rest is read
 				Parse(text[:cut])
 			}
 		})
 	}
 }
 
-// TestNativeEndings compares what the libraries print when a program of C++ ends with
-// what the program itself told.
+// TestNativeEndings compares what the libraries print when a C++ program ends with the program's
+// own account.
 func TestNativeEndings(t *testing.T) {
 	t.Parallel()
 	program := filepath.Join(t.TempDir(), "ending")
@@ -266,8 +266,8 @@ func TestGoWords(t *testing.T) {
 		{Parts: []Word{{Text: "0x2"}, {Parts: []Word{{Text: "0x3"}, {Text: "..."}}}}}, {Text: "..."}}, c.Threads[0].Frames[0].Args)
 }
 
-// TestForeignGo tells Go's own packages, also where one is linked into another, and
-// other modules from a module whose name is like a standard package's.
+// TestForeignGo distinguishes Go's own packages, also if one is linked into another, and other
+// modules from a module with a name like a standard package's.
 func TestForeignGo(t *testing.T) {
 	t.Parallel()
 	for foreign, frames := range map[bool][][2]string{

@@ -178,7 +178,7 @@ func TestSessionsAndTokens(t *testing.T) {
 	assert.Empty(t, who(browser(), "Bearer "+secret))
 }
 
-// A database that does not answer is no reason to call somebody a stranger.
+// If the database does not answer, a person is not treated as a stranger.
 func TestDatabaseDown(t *testing.T) {
 	t.Parallel()
 	a, ctx := open(t), t.Context()

@@ -24,8 +24,8 @@ func modes(s api.Sitting) map[string]string {
 	return out
 }
 
-// People join, take the lead, follow and look around, in any order: at most one leads, it is
-// the last who took the lead, and everybody sees the same.
+// People join, take the lead, follow and roam, in any order: at most one leads, it is the last who
+// took the lead, and everybody sees the same.
 func TestOneLeads(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
@@ -94,7 +94,7 @@ func TestOneLeads(t *testing.T) {
 	}
 }
 
-// Watchers are told of each change, and a person who has gone makes room for another lead.
+// Watchers receive each change, and a person who has gone frees the lead.
 func TestWhoIsHere(t *testing.T) {
 	t.Parallel()
 	hub := New(nil)

@@ -390,8 +390,8 @@ func TestCheckpoints(t *testing.T) {
 	}
 }
 
-// People who open the sitting of the same evidence at once are in the same one, and each move
-// has a version of its own.
+// People who open the sitting of the same evidence at once are in the same one, and each move has
+// its own version.
 func TestSittings(t *testing.T) {
 	t.Parallel()
 	s, ctx := open(t), t.Context()

@@ -78,7 +78,7 @@ func frameNamed(t testing.TB, d *Dump, thread event.ThreadID, function string) r
 	return replay.Frame{}
 }
 
-// told is what a program said about itself.
+// account is what a program printed about itself.
 type account struct {
 	values  [][3]string // function, expression, text
 	returns map[string]string

@@ -101,8 +101,8 @@ func open(v replay.Value, depth int) (parts int) {
 	return parts + 1
 }
 
-// Lists, tables and trees whose memory was written over, with what else is in memory, are still
-// opened without a fault and without end.
+// Lists, tables and trees whose memory was overwritten with other contents of memory can be opened
+// without a fault, and reading ends.
 func TestDamagedContainers(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -160,7 +160,7 @@ func TestDamagedContainers(t *testing.T) {
 	}
 }
 
-// A list that breaks off says so of the elements that it does not lead to, and gives the others.
+// A list that breaks off gives its readable elements and the reason for the others.
 func TestBrokenList(t *testing.T) {
 	t.Parallel()
 	program := filepath.Join(t.TempDir(), "quay")
@@ -196,7 +196,7 @@ func TestBrokenList(t *testing.T) {
 		return nil
 	}
 	first := binary.LittleEndian.Uint64(at(whole.Address))
-	clear(at(first)) // it leads to no second one
+	clear(at(first)) // its second element cannot be reached
 	path := filepath.Join(t.TempDir(), "core")
 	require.NoError(t, os.WriteFile(path, b, 0o600))
 	broken := list(openDump(t, path, Options{Modules: sourcesOf(program)}))

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Each kind of crash is told in a sentence of its own, at the right frame.
+// Each kind of crash has its own summary, at the right frame.
 func TestExplanations(t *testing.T) {
 	t.Parallel()
 	binary := filepath.Join(t.TempDir(), "faults")
@@ -66,7 +66,7 @@ func TestExplanations(t *testing.T) {
 	}
 }
 
-// Panics of Rust are told by what its libraries were called for.
+// The summary of a Rust panic comes from the call of the panicking library function.
 func TestRustPanics(t *testing.T) {
 	t.Parallel()
 	if _, err := exec.LookPath("rustc"); err != nil {
@@ -89,7 +89,7 @@ func TestRustPanics(t *testing.T) {
 	}
 }
 
-// An exception of C++ that nothing caught is told by its type and its text.
+// The summary of an uncaught C++ exception has its type and text.
 func TestUncaughtExceptions(t *testing.T) {
 	t.Parallel()
 	const uncaught = "the program ended itself: a C++ exception was not caught: "

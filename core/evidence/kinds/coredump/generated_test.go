@@ -171,8 +171,8 @@ func (w *cWriter) program() string {
 	return fmt.Sprintf(cHead, w.IntN(1<<30)) + w.types.String() + w.fillers() + w.statics.String() + functions.String() + "int main(void) {\n" + fills.String() + prints.String() + "\tcallf4();\n}\n"
 }
 
-// fillers writes, for each type, the function that fills a value of it: pointers lead to
-// something, or nowhere.
+// fillers writes, for each type, the function that fills a value: pointers point to something, or
+// are null.
 func (w *cWriter) fillers() string {
 	var out strings.Builder
 	for _, l := range strings.Split(w.types.String(), "\n") {

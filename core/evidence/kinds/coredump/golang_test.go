@@ -111,8 +111,8 @@ func TestGoTruth(t *testing.T) {
 	}
 }
 
-// Programs of older releases of Go, whose tables are laid out in another way. It
-// needs the module proxy, for the toolchains.
+// Programs of older releases of Go, with other layouts of tables. It needs the module proxy, for
+// the toolchains.
 func TestOlderGo(t *testing.T) {
 	t.Parallel()
 	if os.Getenv("WRAITH_TEST_MODULES") == "" {
@@ -193,7 +193,7 @@ func TestGoStripped(t *testing.T) {
 	assert.NotEmpty(t, d.Info().Gaps)
 }
 
-// What goroutines wait on is told, and equal stacks are one group.
+// The reasons of goroutines' waits are known, and equal stacks are one group.
 func TestGoroutineWaits(t *testing.T) {
 	t.Parallel()
 	binary := buildGo(t, "testdata/goroutines")
@@ -231,7 +231,7 @@ func TestGoroutineWaits(t *testing.T) {
 	}
 }
 
-// Each way in which a Go program ends is told as its runtime told it.
+// Each way in which a Go program ends has a summary with the words of its runtime.
 func TestGoEndings(t *testing.T) {
 	t.Parallel()
 	binary := buildGo(t, "testdata/endings")

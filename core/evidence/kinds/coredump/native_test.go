@@ -74,8 +74,8 @@ func TestNativeTruth(t *testing.T) {
 	}
 }
 
-// A crash in a shared library, whose thread-local storage is found by way of the C
-// library's table; the library's debug file is found by build ID.
+// A crash in a shared library: its thread-local storage is found with the C library's table, its
+// debug file by build ID.
 func TestSharedLibrary(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

@@ -19,8 +19,8 @@ int depth(int *at) { return *at; }
 int main(int argc, char **argv) { int *nothing = (int *)(long)(argc - 1); return depth(nothing) + 1; }
 `
 
-// The binary and its debug file are found wherever a distribution, a build server or a person puts
-// them, by build ID or by name and checksum; files of another build are not used.
+// The binary and its debug file are found at all usual places, by build ID or by name and checksum;
+// files of another build are not used.
 func TestWhereDebugFilesAre(t *testing.T) {
 	t.Parallel()
 	for _, identified := range []bool{true, false} {

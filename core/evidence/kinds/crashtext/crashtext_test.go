@@ -167,7 +167,7 @@ func TestAddresses(t *testing.T) {
 		frames, err := r.Frames(context.Background(), 0, 1)
 		require.NoError(t, err)
 		lines := strings.Split(strings.TrimSpace(told.String()), "\n")
-		for i, line := range lines { // told from main on
+		for i, line := range lines { // from main on
 			part := strings.Split(line, "\t")
 			f := frames[len(lines)-1-i]
 			assert.Equal(t, part[1], f.Function, how)
@@ -180,8 +180,8 @@ func TestAddresses(t *testing.T) {
 	assert.NotEmpty(t, without.Info().Gaps, "addresses without names are told of")
 }
 
-// TestKernelsWord finds the place of a fault of which the kernel's log alone tells,
-// both as this kernel writes it and as earlier ones did.
+// TestKernelsWord finds the place of a fault that only the kernel's log reports, in the notation of
+// this kernel and of earlier ones.
 func TestKernelsWord(t *testing.T) {
 	t.Parallel()
 	if _, err := exec.LookPath("g++"); err != nil {

@@ -111,8 +111,8 @@ func gap(t *testing.T, r replay.Recording, what string) {
 	assert.Fail(t, "no gap says "+what, "%v", r.Info().Gaps)
 }
 
-// random makes traces whose spans are nested, follow each other, run side by side,
-// outlive their parents and cross services.
+// random makes traces with spans that are nested, follow each other, run in parallel, outlive their
+// parents and cross services.
 func random(seed uint64, traces int) (list []*tracepb.Span, service map[string]string) {
 	r := rand.New(rand.NewPCG(seed, 1))
 	service = map[string]string{}
@@ -156,8 +156,8 @@ func random(seed uint64, traces int) (list []*tracepb.Span, service map[string]s
 	return list, service
 }
 
-// TestTracesAgainstAnOracle compares every span's call, values, times, stack and own
-// time, and each trace's summary, with what is reckoned from the spans themselves.
+// TestTracesAgainstAnOracle compares every span's call, values, times, stack and own time, and each
+// trace's summary, with values computed from the spans themselves.
 func TestTracesAgainstAnOracle(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(6) {
@@ -227,7 +227,7 @@ func check(t *testing.T, r history.Replay, list []*tracepb.Span, byID map[string
 	}
 }
 
-// self is the time of a span in which no child ran, reckoned nanosecond by nanosecond.
+// self is the time of a span in which no child ran, computed nanosecond by nanosecond.
 func self(s *tracepb.Span, children []*tracepb.Span) time.Duration {
 	n := time.Duration(0)
 	for at := s.StartTimeUnixNano; at < s.EndTimeUnixNano; at++ {
@@ -434,7 +434,7 @@ func TestSkew(t *testing.T) {
 	assert.Equal(t, time.Duration(4000), spans[1].Duration)
 }
 
-// TestBadSpans opens what is wrong, keeps what is right, and says what it is.
+// TestBadSpans opens contradictory spans, keeps the correct parts, and checks the gaps.
 func TestBadSpans(t *testing.T) {
 	t.Parallel()
 	circle := []*tracepb.Span{span(1, 1, 3, "a", 0, 10), span(1, 2, 1, "b", 0, 10), span(1, 3, 2, "c", 0, 10), span(1, 4, 4, "d", 0, 10)}
@@ -524,7 +524,7 @@ func TestDamage(t *testing.T) {
 	gap(t, r, "at byte")
 }
 
-// TestInvalidUTF8 shows what is no text as far as it is one.
+// TestInvalidUTF8 shows the valid part of invalid texts.
 func TestInvalidUTF8(t *testing.T) {
 	t.Parallel()
 	b := binaryForm(t, batch("berths", span(1, 1, 0, "assign", 0, 10, text("quay", "Kelp Quay"))))

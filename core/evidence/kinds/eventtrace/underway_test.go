@@ -55,8 +55,8 @@ func requests(t *testing.T, random *rand.Rand) (list [][]byte, spans []*tracepb.
 	return append(list, b), spans, logs
 }
 
-// TestUnderWayAgainstAnOracle finds the traces whose parents are missing, in one pass, as
-// looking at all pairs does.
+// TestUnderWayAgainstAnOracle compares the traces whose parents are missing, found in one pass,
+// with a comparison of all pairs.
 func TestUnderWayAgainstAnOracle(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(5, 1))
@@ -120,7 +120,7 @@ func rows(t *testing.T, list [][]byte) []string {
 		require.NoError(t, err)
 		var compact bytes.Buffer
 		for _, c := range b {
-			if c != ' ' { // whose number differs between runs
+			if c != ' ' { // with a number that differs between runs
 				compact.WriteByte(c)
 			}
 		}

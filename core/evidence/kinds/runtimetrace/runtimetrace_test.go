@@ -23,7 +23,7 @@ import (
 	"wraithology/core/replay/history"
 )
 
-// told is what the traced code knows of itself.
+// told is the traced program's own account.
 type account struct {
 	mu      sync.Mutex
 	numbers []string // of the goroutines, as the runtime names them

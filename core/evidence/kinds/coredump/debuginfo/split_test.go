@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// The index of a package leads each unit to its own parts; one that is cut off, or
-// has no such unit, leads nowhere.
+// The index of a package gives each unit's parts; an index that is cut off, or has no such unit,
+// gives none.
 func TestShares(t *testing.T) {
 	t.Parallel()
 	var b []byte

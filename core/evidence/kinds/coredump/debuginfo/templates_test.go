@@ -23,7 +23,7 @@ func TestPlainNames(t *testing.T) {
 		"priority_queue<int, std::vector<int, std::allocator<int> >, std::less<int> >":                                 "priority_queue<int>",
 		"function<void(std::vector<int, std::allocator<int> > const&)>":                                                "function<void(std::vector<int> const&)>",
 		"Span<short int>":                          "Span<short int>",
-		"harbour::pool<int, std::allocator<int> >": "harbour::pool<int, std::allocator<int>>", // whose defaults are not known
+		"harbour::pool<int, std::allocator<int> >": "harbour::pool<int, std::allocator<int>>", // with unknown defaults
 		"array<short int, 3>":                      "array<short int, 3>",
 		// What is not as it should be stays.
 		"vector<int": "vector<int", "a>b": "a>b", "f<')'>": "f<')'>", "g<int>)": "g<int>)", "bool operator< <int>": "bool operator< <int>", "x<main()::{lambda(int)#1}>": "x<main()::{lambda(int)#1}>",

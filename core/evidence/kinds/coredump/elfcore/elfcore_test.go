@@ -33,7 +33,7 @@ func note(name string, kind uint32, body []byte) []byte {
 	return pad(append(b, body...))
 }
 
-// status is the note of a thread on x86-64 whose registers count up from first.
+// status is the note of a thread on x86-64 with registers that count up from first.
 func status(id, signal int, first uint64) []byte {
 	b := make([]byte, 112)
 	le.PutUint16(b[12:], uint16(signal))

@@ -342,8 +342,8 @@ func TestPieces(t *testing.T) {
 	}
 }
 
-// TestBadExpressions ends each with an error of its own kind: none runs forever, reads beyond
-// itself, or takes what is not there for a number.
+// TestBadExpressions checks that each bad expression ends with an error: none runs forever, reads
+// beyond its end, or uses a missing operand.
 func TestBadExpressions(t *testing.T) {
 	t.Parallel()
 	bare := &location.Frame{}

@@ -37,8 +37,8 @@ func frameSection(common, program []byte) []byte {
 	return append(entry(0xffffffff, body), entry(0, append(of, program...))...)
 }
 
-// TestInstructions runs each call frame instruction (DWARF 5, section 6.4.2) and looks at the
-// caller that comes of it. Memory holds at each address that address plus one.
+// TestInstructions runs each call frame instruction (DWARF 5, section 6.4.2) and checks the caller.
+// Memory contains at each address that address plus one.
 func TestInstructions(t *testing.T) {
 	t.Parallel()
 	read := func(address, n uint64) ([]byte, bool) {
@@ -108,8 +108,7 @@ func TestInstructions(t *testing.T) {
 	}
 }
 
-// TestEndsAndDamage tells where the outermost frame is, and says what is wrong where
-// information cannot be used.
+// TestEndsAndDamage checks the outermost frame, and the errors of unusable information.
 func TestEndsAndDamage(t *testing.T) {
 	t.Parallel()
 	regs := &machine.Registers{Arch: machine.AMD64}

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// written writes a float64 in the forms of other sizes: with as many bits of exponent and fraction,
-// the fraction's leading one among them if it is written (x87).
+// written writes a float64 in the formats of other sizes, with a number of bits of exponent and
+// fraction, and with the leading bit of the fraction if the format has it (x87).
 func written(f float64, size, exponent, fraction int, leading bool) []byte {
 	bits := math.Float64bits(f)
 	n := new(big.Int).SetUint64(bits & (1<<52 - 1))
@@ -82,7 +82,7 @@ func TestFloatsOfAllSizes(t *testing.T) {
 	assert.True(t, math.IsNaN(float(make([]byte, 3), false)), "no form has 3 bytes")
 }
 
-// TestWideNumbers writes whole numbers of 16 bytes as arithmetic with as many bits does.
+// TestWideNumbers compares integers of 16 bytes with arithmetic of arbitrary precision.
 func TestWideNumbers(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(4, 4))

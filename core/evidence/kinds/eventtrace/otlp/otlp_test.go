@@ -433,8 +433,8 @@ func logAt(t *testing.T, d *logspb.LogsData, n int) *logspb.LogRecord {
 	return nil
 }
 
-// mergeTraces joins parts of the same resource: where a resource comes after its scopes, all
-// of them come as one part, else each scope as one of its own.
+// mergeTraces joins parts of the same resource: if a resource follows its scopes, all of them come
+// as one part, else each scope comes as its own part.
 func mergeTraces(d *tracepb.TracesData) *tracepb.TracesData {
 	out := &tracepb.TracesData{}
 	for _, r := range d.ResourceSpans {
@@ -502,7 +502,7 @@ type failingWriter struct{ err error }
 
 func (w failingWriter) Write([]byte) (int, error) { return 0, w.err }
 
-// Parts of a request that are malformed are told, and the others are read.
+// Malformed parts of a request are reported, and the others are read.
 func TestWalkGoesOn(t *testing.T) {
 	t.Parallel()
 	part := func(b []byte) []byte {
