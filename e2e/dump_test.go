@@ -92,8 +92,8 @@ func TestADumpOpensAtTheFailure(t *testing.T) {
 	h := parsed[ask.Holders](t, ines.fine(t, "--json", "memory", core, gate, "--holders", "--binary", binary))
 	assert.Positive(t, h.Total)
 	for args, code := range map[string]int{"step %s --over": 1, "hits %s --line sluiced.c:65": 1, "stack %s@1": 1, "ask %s gat": 1, "memory %s nowhere": 2, "values %s#99": 1} {
-		given := append(strings.Fields(strings.Replace(args, "%s", core, 1)), "--binary", binary)
-		r := ines.wraith(t, "", given...)
+		line := append(strings.Fields(strings.Replace(args, "%s", core, 1)), "--binary", binary)
+		r := ines.wraith(t, "", line...)
 		assert.Equal(t, code, r.code, "%s: %s", args, r.err)
 		assert.Equal(t, 2, strings.Count(r.err, "\n"), r.err)
 	}
@@ -142,11 +142,11 @@ func TestADumpInTheService(t *testing.T) {
 	})
 	for _, args := range [][]string{{"peek", "%s"}, {"stack", "%s", "--all"}, {"values", "%s", "--depth", "2"}, {"ask", "%s", "gate.name"}, {"threads", "%s"}, {"instructions", "%s#1.0"}, {"memory", "%s", "0x0"}} {
 		ask := func(evidence string, more ...string) ran {
-			given := append([]string{"--json"}, args...)
-			for i := range given {
-				given[i] = strings.Replace(given[i], "%s", evidence, 1)
+			line := append([]string{"--json"}, args...)
+			for i := range line {
+				line[i] = strings.Replace(line[i], "%s", evidence, 1)
 			}
-			return ines.wraith(t, "", append(given, more...)...)
+			return ines.wraith(t, "", append(line, more...)...)
 		}
 		local, shared := ask(core, "--binary", binary), ask("stuck-gate/dump")
 		assert.Equal(t, local.code, shared.code, "%v: %s", args, shared.err)

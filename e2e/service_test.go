@@ -52,11 +52,11 @@ func TestSharedEvidenceAnswersAsALocalFileDoes(t *testing.T) {
 		{"step", "%s@4711", "--out"}, {"step", "%s@4711", "--over", "--back", "--count", "3"},
 	} {
 		ask := func(evidence string) string {
-			given := append([]string{"--json"}, args...)
-			for i := range given {
-				given[i] = strings.Replace(given[i], "%s", evidence, 1)
+			line := append([]string{"--json"}, args...)
+			for i := range line {
+				line[i] = strings.Replace(line[i], "%s", evidence, 1)
 			}
-			return ines.fine(t, given...)
+			return ines.fine(t, line...)
 		}
 		assert.JSONEq(t, ask(log), ask("shallow-berth/failing-run"), "%v", args)
 	}

@@ -245,9 +245,9 @@ func TestWrongInputOfCommands(t *testing.T) {
 			}
 			for _, text := range wrongTexts {
 				for i := range required {
-					given := append([]string{""}, required...)
-					given[i+1] = text
-					list = append(list, given)
+					line := append([]string{""}, required...)
+					line[i+1] = text
+					list = append(list, line)
 				}
 				for _, m := range flagOf.FindAllStringSubmatch(help.out, -1) {
 					if slices.Contains([]string{"config", "within", "as", "field", "source", "binary", "debug", "own", "path"}, m[1]) {
@@ -256,15 +256,15 @@ func TestWrongInputOfCommands(t *testing.T) {
 					list = append(list, append([]string{"", "--" + m[1] + "=" + text}, required...))
 				}
 			}
-			for _, given := range list {
+			for _, line := range list {
 				for _, e := range all {
 					command := func(name string) ran {
-						r := run(append([]string{q.Name, name + given[0]}, given[1:]...)...)
+						r := run(append([]string{q.Name, name + line[0]}, line[1:]...)...)
 						r.err, r.out = strings.ReplaceAll(r.err, name, "EVIDENCE"), strings.ReplaceAll(r.out, name, "EVIDENCE")
 						return r
 					}
 					here, shared := command(e.path), command("shallow-berth/"+e.name)
-					label := fmt.Sprintf("%s %.150q on %s", q.Name, given, e.name)
+					label := fmt.Sprintf("%s %.150q on %s", q.Name, line, e.name)
 					assert.Equal(t, here, shared, label)
 					assert.Less(t, here.code, fault.ExitInternal, "%s: %s", label, here.err)
 					if here.err != "" {

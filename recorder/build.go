@@ -133,7 +133,7 @@ const rewrittenLanguage = "go1.21"
 // raised returns the compiler flags that raise the language version of older main modules, together
 // with the compiler flags of the command.
 func (c *goCommand) raised(list []listed) []string {
-	given := ""
+	own := ""
 	for i, f := range c.flags {
 		name, value, inline := strings.Cut("-"+strings.TrimLeft(f, "-"), "=")
 		if name != "-gcflags" {
@@ -143,9 +143,9 @@ func (c *goCommand) raised(list []listed) []string {
 			value = c.flags[i+1]
 		}
 		if pattern, flags, ok := strings.Cut(value, "="); !ok || strings.HasPrefix(value, "-") {
-			given = value
+			own = value
 		} else if pattern == "all" {
-			given = flags
+			own = flags
 		}
 	}
 	var out []string
@@ -157,7 +157,7 @@ func (c *goCommand) raised(list []listed) []string {
 		}
 		seen[m.Path] = true
 		if v := "go" + m.GoVersion; m.GoVersion == "" || version.Compare(v, rewrittenLanguage) < 0 {
-			out = append(out, "-gcflags="+m.Path+"/...="+strings.TrimSpace("-lang="+rewrittenLanguage+" "+given))
+			out = append(out, "-gcflags="+m.Path+"/...="+strings.TrimSpace("-lang="+rewrittenLanguage+" "+own))
 		}
 	}
 	return out

@@ -424,26 +424,26 @@ func TestAgainstTheOracle(t *testing.T) {
 	assert.Greater(t, checked, streams)
 }
 
-// told is the log's content about a variable or address at a moment. Sure means that the program
+// entry is the log's content about a variable or address at a moment. Sure means that the program
 // stored there, so that the write counts even if the value stays the same.
-type told struct {
+type entry struct {
 	at    int
 	value int64
 	sure  bool
 }
 
-// tellings lists what the stream says of a variable of a call, or of an address.
-func (m *machine) tellings(call, variable int, address uint64) (list []told) {
+// entriesOf lists what the stream says of a variable of a call, or of an address.
+func (m *machine) entriesOf(call, variable int, address uint64) (list []entry) {
 	for i, d := range m.list {
 		switch {
 		case address == 0 && d.kind == event.Write && d.call == call && d.address == uint64(variable):
-			list = append(list, told{i, d.value, true})
+			list = append(list, entry{i, d.value, true})
 		case address != 0 && d.kind == event.Cell && d.address == address:
-			list = append(list, told{i, d.value, false})
+			list = append(list, entry{i, d.value, false})
 		case address != 0 && d.kind == event.Store && d.address == address:
-			list = append(list, told{i, d.value, true})
+			list = append(list, entry{i, d.value, true})
 		case address != 0 && d.kind == event.Memory && d.address == address&^15 && address >= 0x9000:
-			list = append(list, told{i, d.value, false})
+			list = append(list, entry{i, d.value, false})
 		}
 	}
 	return list
@@ -455,8 +455,8 @@ func (m *machine) checkWrites(ctx context.Context, t *testing.T, r history.Repla
 	if call < 0 {
 		return
 	}
-	check := func(path string, list []told) {
-		var want []told
+	check := func(path string, list []entry) {
+		var want []entry
 		for _, x := range list {
 			if n := len(want); n > 0 && !x.sure && want[n-1].value == x.value {
 				continue
@@ -494,13 +494,13 @@ func (m *machine) checkWrites(ctx context.Context, t *testing.T, r history.Repla
 			require.Equal(t, event.Moment(list[last].at), one.Moment, "seed %d at %d: last write of %s", seed, at, path)
 		}
 	}
-	check("local", m.tellings(call, variableLocal, 0))
+	check("local", m.entriesOf(call, variableLocal, 0))
 	if _, ok := m.valueAt(call, variableShared, at); ok {
-		check("shared", m.tellings(call, variableShared, m.calls[call].shared))
+		check("shared", m.entriesOf(call, variableShared, m.calls[call].shared))
 	}
 	if pointer, ok := m.valueAt(call, variablePointer, at); ok {
-		check("pointer.A", m.tellings(call, 0, uint64(pointer)))
-		check("pointer.B", m.tellings(call, 0, uint64(pointer)+8))
+		check("pointer.A", m.entriesOf(call, 0, uint64(pointer)))
+		check("pointer.B", m.entriesOf(call, 0, uint64(pointer)+8))
 	}
 }
 

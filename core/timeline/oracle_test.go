@@ -648,9 +648,9 @@ func (s *stream) checkAddresses(t *testing.T, tl *timeline.Timeline) {
 		want := []timeline.Covered{}
 		for i := at; i >= 0; i-- {
 			h := s.list[i]
-			told := slices.Contains([]event.Kind{event.Cell, event.Memory, event.Store, event.Spread, event.Move}, h.kind)
+			ofMemory := slices.Contains([]event.Kind{event.Cell, event.Memory, event.Store, event.Spread, event.Move}, h.kind)
 			from, to := max(address, h.address), min(address+max(size, 1), h.address+h.size)
-			if told && s.process(h.thread) == process && from < to {
+			if ofMemory && s.process(h.thread) == process && from < to {
 				want = append(want, timeline.Covered{At: event.Moment(i), From: from, To: to})
 			}
 		}

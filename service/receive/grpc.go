@@ -89,8 +89,8 @@ const checkWait = 2 * time.Second
 // admit checks the token of a call before its message is read.
 func (r *Receiver) admit(ctx context.Context, call *tap.Info) (context.Context, error) {
 	token := ""
-	if given := call.Header.Get("authorization"); len(given) > 0 {
-		token = given[0]
+	if values := call.Header.Get("authorization"); len(values) > 0 {
+		token = values[0]
 	}
 	checking, cancel := context.WithTimeout(ctx, checkWait)
 	defer cancel()

@@ -136,8 +136,8 @@ func TestAddresses(t *testing.T) {
 	out, err := exec.Command("gcc", "-g", "-O0", "-rdynamic", "-o", program, "../../../traceback/testdata/programs/sluice.c").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	cmd := exec.Command(program)
-	var told, text strings.Builder
-	cmd.Stdout, cmd.Stderr = &told, &text
+	var account, text strings.Builder
+	cmd.Stdout, cmd.Stderr = &account, &text
 	require.Error(t, cmd.Run())
 	// Kept apart, under other names, as a case's artifacts are: the program without, and its debug information.
 	stripped, debug := filepath.Join(dir, "1"), filepath.Join(dir, "2")
@@ -166,7 +166,7 @@ func TestAddresses(t *testing.T) {
 		r := open(t, x.text, evidence.Options{Artifacts: x.from})
 		frames, err := r.Frames(context.Background(), 0, 1)
 		require.NoError(t, err)
-		lines := strings.Split(strings.TrimSpace(told.String()), "\n")
+		lines := strings.Split(strings.TrimSpace(account.String()), "\n")
 		for i, line := range lines { // from main on
 			part := strings.Split(line, "\t")
 			f := frames[len(lines)-1-i]
@@ -190,12 +190,12 @@ func TestKernelsWord(t *testing.T) {
 	program := filepath.Join(t.TempDir(), "ending")
 	out, err := exec.Command("g++", "-g", "-O0", "-o", program, "../../../traceback/testdata/programs/ending.cc").CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	var told, line string
+	var account, line string
 	for try := 0; try < 20 && line == ""; try++ { // the kernel leaves out faults that follow each other fast
 		cmd := exec.Command(program, "fault")
 		out, err := cmd.Output()
 		require.Error(t, err)
-		told = string(out)
+		account = string(out)
 		log, err := exec.Command("dmesg").Output()
 		if err != nil {
 			t.Skipf("the kernel's log may not be read here: %v", err)
@@ -209,7 +209,7 @@ func TestKernelsWord(t *testing.T) {
 	if line == "" {
 		t.Skip("the kernel does not tell of faults here")
 	}
-	part := strings.Split(strings.TrimSpace(told), "\t")
+	part := strings.Split(strings.TrimSpace(account), "\t")
 	earlier := regexp.MustCompile(`in ending\[[0-9a-f]+,`).ReplaceAllString(line, "in ending[")
 	for _, text := range []string{line, earlier} {
 		r := open(t, text, evidence.Options{Artifacts: evidence.Artifacts{Binaries: []string{program}}})
