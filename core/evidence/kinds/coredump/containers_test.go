@@ -100,9 +100,6 @@ type cppWriter struct {
 	n               int
 }
 
-// cppValue is a type with an expression for a value of it.
-type cppValue struct{ name, value string }
-
 var cppNumbers = []string{"short", "int", "long", "unsigned long", "float", "double", "bool"}
 
 func (w *cppWriter) number(of string) string {
