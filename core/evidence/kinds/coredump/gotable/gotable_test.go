@@ -59,7 +59,9 @@ func TestFunctions(t *testing.T) {
 			require.NotEmpty(t, frames)
 			require.Equal(t, fn.Name, frames[len(frames)-1].Function)
 			file, line, _ := want.PCToLine(pc)
-			if line > 0 {
+			if known, _ := runtime.FuncForPC(uintptr(pc)).FileLine(uintptr(pc)); known == "?" {
+				require.Zero(t, frames[0].Line, "%s at %#x", fn.Name, pc) // gosym takes the file of a neighbour
+			} else if line > 0 {
 				require.Equal(t, fmt.Sprint(file, ":", line), fmt.Sprint(frames[0].File, ":", frames[0].Line), "%s at %#x", fn.Name, pc)
 			}
 		}
