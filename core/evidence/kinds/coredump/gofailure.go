@@ -1,6 +1,7 @@
 package coredump
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/coredump/machine"
+	"wraithology/core/evidence/kinds/coredump/values"
 	"wraithology/core/replay"
 )
 
@@ -129,7 +131,7 @@ func (d *Dump) crashStacks() []event.ThreadID {
 	return out
 }
 
-// panicking returns the goroutine reporter panic ended the program. Another thread may have ended the
+// panicking returns the goroutine whose panic ended the program. Another thread may have ended the
 // process after the panicking thread had printed its stacks; then the runtime's stack of the latter
 // shows it.
 func (d *Dump) panicking() *goroutine {
@@ -166,12 +168,14 @@ func (d *Dump) explainPanic(ctx context.Context, f *failure, g *goroutine) {
 	if err != nil {
 		return
 	}
+	panicked := false // deferred calls may run above the panic
 	for i, x := range list {
-		if x.Own {
+		if x.Own && panicked {
 			break
 		}
 		switch x.Function {
 		case "runtime.gopanic":
+			panicked = true
 			f.Frame = i + 1
 		case "runtime.sigpanic":
 			f.Frame = i + 1
@@ -215,8 +219,10 @@ func (d *Dump) panicText(v replay.Value) string {
 	switch name {
 	case "string":
 		return inner.Value.Text
-	case "runtime.errorString", "runtime.plainError":
+	case "runtime.errorString":
 		return "runtime error: " + inner.Value.Text
+	case "runtime.plainError":
+		return inner.Value.Text
 	case "runtime.boundsError":
 		return "runtime error: " + d.boundsText(inner)
 	case "runtime.errorAddressString":
@@ -249,38 +255,85 @@ func (d *Dump) errorText(v replay.Value, depth int) (string, bool) {
 	return "", false
 }
 
-// boundsText formats an index or slice error with the runtime's texts.
+// boundsText formats an index or slice error with the runtime's texts, which are others for numbers
+// below 0.
 func (d *Dump) boundsText(v replay.Value) string {
 	x, y, code := v.Field("x"), v.Field("y"), v.Field("code")
+	texts, number := "runtime.boundsErrorFmts", fmt.Sprint(uint64(x.Int))
+	if v.Field("signed").Uint != 0 {
+		number = fmt.Sprint(x.Int)
+		if x.Int < 0 {
+			texts = "runtime.boundsNegErrorFmts"
+		}
+	}
 	text := ""
-	if at, ok := d.golang.address("runtime.boundsErrorFmts"); ok && code.State == event.Known {
+	if at, ok := d.golang.address(texts); ok && code.State == event.Known {
 		text, _ = d.golang.text(at+16*code.Uint, 256)
 	}
-	if text == "" {
+	if text == "" || x.State != event.Known || y.State != event.Known {
 		return "out of range"
 	}
-	return strings.NewReplacer("%x", fmt.Sprint(x.Int), "%y", fmt.Sprint(y.Int)).Replace(text)
+	return strings.NewReplacer("%x", number, "%y", fmt.Sprint(y.Int)).Replace(text)
 }
 
-// assertionText formats a failed type assertion.
+// assertionText formats a failed type assertion as the runtime does.
 func (d *Dump) assertionText(v replay.Value) string {
 	name := func(field string) string {
 		f := v.Field(field)
-		if f.State != event.Known || f.Nil {
+		switch {
+		case f.State != event.Known:
+			return "?"
+		case f.Nil:
 			return ""
+		}
+		if text, ok := d.golang.typeText(f.Address); ok {
+			return text
 		}
 		if t := d.runtimeType(f.Address); t != nil {
 			return t.Name
 		}
 		return "?"
 	}
-	have, want := name("concrete"), name("asserted")
-	if have == "" {
-		have = "nil"
+	of, have, want := cmp.Or(name("_interface"), "interface"), cmp.Or(name("concrete"), "nil"), name("asserted")
+	const head = "interface conversion: "
+	if m := v.Field("missingMethod"); have != "nil" && m.State == event.Known && m.Value.Text != "" {
+		return head + have + " is not " + want + ": missing method " + m.Value.Text
 	}
-	text := fmt.Sprintf("interface conversion: it holds %s, not %s", have, want)
-	if m := v.Field("missingMethod"); m.State == event.Known && m.Value.Text != "" {
-		text += ", which needs the method " + m.Value.Text
+	text := head + of + " is " + have + ", not " + want
+	if have == want {
+		text += " (types of the same name)"
 	}
 	return text
+}
+
+// typeText returns the runtime's text of the type whose descriptor is at an address (internal/abi:
+// Type.Str, Name).
+func (r *goRuntime) typeText(address uint64) (string, bool) {
+	of := r.d.memory.Named("internal/abi.Type")
+	if of == nil || r.types == 0 {
+		return "", false
+	}
+	record := values.RecordAt(r.d.memory, of, address)
+	str := record.Value("Str")
+	if str.State != event.Known {
+		return "", false
+	}
+	at := r.types + uint64(str.Int) + 1 // after the flags
+	head, ok := r.d.core.Memory.Read(at, 2)
+	if !ok {
+		return "", false
+	}
+	length, size := uint64(head[0]), uint64(1)
+	if head[0] >= 0x80 { // a length takes at most two bytes: names are limited by the linker
+		length, size = uint64(head[0]&0x7f)|uint64(head[1])<<7, 2
+	}
+	text, ok := r.d.core.Memory.Read(at+size, length)
+	if !ok || length == 0 {
+		return "", false
+	}
+	const extraStar = 1 << 1
+	if record.Uint("TFlag")&extraStar != 0 {
+		text = text[1:]
+	}
+	return string(text), true
 }

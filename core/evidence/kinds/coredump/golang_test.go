@@ -262,3 +262,38 @@ func TestGoEndings(t *testing.T) {
 		})
 	}
 }
+
+// A panic's value is read as its text says, also before the runtime has replaced it by the text that
+// it prints.
+func TestPanicsWhoseDeferredCallsRun(t *testing.T) {
+	t.Parallel()
+	binary := buildGo(t, "testdata/panics")
+	types := map[string]string{"pilot 11: the licence has lapsed": "*fmt.wrapError", "no berth is free": "main.codeError", "the lock is shut": "*main.codeError",
+		"deep": "*main.wrapping", "42": "int", "7.25": "float64", "true": "bool"}
+	for i, ways := 0, 1; i < ways; i++ {
+		core, printed := crash(t, binary, strconv.Itoa(i))
+		lines := strings.SplitN(printed, "\n", 3)
+		var err error
+		ways, err = strconv.Atoi(lines[0])
+		require.NoError(t, err)
+		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+		f := d.Info().Failure
+		require.NotNil(t, f)
+		assert.Equal(t, "panic", f.Kind)
+		want := lines[1]
+		if name := types[want]; name != "" {
+			want += " (" + name + ")"
+		}
+		switch lines[1] {
+		case "unreadable": // it is made by a method
+			want = "main.unreadable{Depth: 6} (main.unreadable)"
+		case "the licence has lapsed":
+			want = f.Summary
+			assert.Regexp(t, `^the licence has lapsed \(\*(errors.errorString|main.wrapping)\)$`, f.Summary, "way %d", i)
+		}
+		assert.Equal(t, want, f.Summary, "way %d", i)
+		frames, err := d.Frames(context.Background(), 0, f.Thread)
+		require.NoError(t, err)
+		assert.Regexp(t, `^main\.init\.func\d+$`, frames[f.Frame].Function, "way %d: the function that panicked", i)
+	}
+}

@@ -1,0 +1,3 @@
+module panics
+
+go 1.26.0
