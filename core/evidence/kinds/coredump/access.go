@@ -87,6 +87,10 @@ func numberAMD64(r x86asm.Reg) machine.Register {
 		return of(int(r - x86asm.AX))
 	case r >= x86asm.AL && r <= x86asm.BL:
 		return of(int(r - x86asm.AL))
+	case r >= x86asm.AH && r <= x86asm.BH: // the second byte of the first four
+		return of(int(r - x86asm.AH))
+	case r >= x86asm.SPB && r <= x86asm.R15B:
+		return of(int(r-x86asm.SPB) + 4)
 	case r == x86asm.RIP:
 		return machine.AMD64.PC
 	}
