@@ -14,29 +14,38 @@ import (
 func TestExplanations(t *testing.T) {
 	t.Parallel()
 	binary := filepath.Join(t.TempDir(), "faults")
-	compile(t, "gcc", "-g", "-O0", "-Wno-all", "-o", binary, "testdata/native/faults.c")
+	compile(t, "gcc", "-g", "-O0", "-fstack-protector-strong", "-Wno-all", "-o", binary, "testdata/native/faults.c")
 	for how, want := range map[string]struct {
 		kind, signal, summary, function, suspect string
 	}{
-		"null read":    {"signal", "SIGSEGV", "a read from address 0: a null pointer; b.draught is null in null_read; b came from main as berth", "null_read", "b.draught"},
-		"null write":   {"signal", "SIGSEGV", "a write to address 0xc: 12 bytes beyond a null pointer; b is null in null_write", "null_write", "b"},
-		"null call":    {"signal", "SIGSEGV", "a call through a null pointer", "null_call", "b.rule"},
-		"wild":         {"signal", "SIGSEGV", "a read from 0x4141414141414141, which is no address", "wild_read", "b.draught"},
-		"constant":     {"signal", "SIGSEGV", "which is read-only; text is 0x", "constant_write", "text"},
-		"divide":       {"signal", "SIGFPE", "a whole number was divided by zero; count is 0 in divide", "divide", "count"},
-		"index":        {"signal", "SIGSEGV", "where nothing is mapped", "beyond", ""},
-		"endless":      {"signal", "SIGSEGV", "the stack is exhausted", "endless", ""},
-		"assertion":    {"failed-assertion", "SIGABRT", "too shallow", "fail_check", ""},
-		"abort":        {"signal", "SIGABRT", "the program ended itself (SIGABRT)", "main", ""},
-		"trap":         {"signal", "SIGILL", "made to fail", "main", ""},
-		"data":         {"signal", "SIGSEGV", "which is not executable", "not_executable", ""},
-		"past file":    {"signal", "SIGBUS", "at a place that the file does not have", "past_file", ""},
-		"given back":   {"signal", "SIGSEGV", "memory that was given back", "given_back", "p"},
-		"guarded":      {"signal", "SIGSEGV", "may not be touched", "guarded", "p"},
-		"twice freed":  {"signal", "SIGABRT", "free(): double free detected", "main", ""},
-		"in a handler": {"signal", "SIGSEGV", "none is null in on_signal", "on_signal", "none"},
-		"smashed":      {"signal", "SIGSEGV", "an address that the processor cannot form", "smash", ""},
-		"sent":         {"signal", "SIGSEGV", "ended by SIGSEGV, which process", "main", ""},
+		"null read":          {"signal", "SIGSEGV", "a read from address 0: a null pointer; b.draught is null in null_read; b came from main as berth", "null_read", "b.draught"},
+		"null write":         {"signal", "SIGSEGV", "a write to address 0xc: 12 bytes beyond a null pointer; b is null in null_write", "null_write", "b"},
+		"null call":          {"signal", "SIGSEGV", "a call through a null pointer", "null_call", "b.rule"},
+		"wild":               {"signal", "SIGSEGV", "a read from 0x4141414141414141, which is no address", "wild_read", "b.draught"},
+		"constant":           {"signal", "SIGSEGV", "which is read-only; text is 0x", "constant_write", "text"},
+		"divide":             {"signal", "SIGFPE", "a whole number was divided by zero; count is 0 in divide", "divide", "count"},
+		"index":              {"signal", "SIGSEGV", "where nothing is mapped", "beyond", ""},
+		"endless":            {"signal", "SIGSEGV", "the stack is exhausted", "endless", ""},
+		"assertion":          {"failed-assertion", "SIGABRT", "too shallow", "fail_check", ""},
+		"abort":              {"signal", "SIGABRT", "the program ended itself (SIGABRT)", "main", ""},
+		"trap":               {"signal", "SIGILL", "made to fail", "main", ""},
+		"data":               {"signal", "SIGSEGV", "which is not executable", "not_executable", ""},
+		"past file":          {"signal", "SIGBUS", "at a place that the file does not have", "past_file", ""},
+		"given back":         {"signal", "SIGSEGV", "memory that was given back", "given_back", "p"},
+		"guarded":            {"signal", "SIGSEGV", "may not be touched", "guarded", "p"},
+		"twice freed":        {"signal", "SIGABRT", "free(): double free detected", "main", ""},
+		"in a handler":       {"signal", "SIGSEGV", "none is null in on_signal", "on_signal", "none"},
+		"smashed":            {"signal", "SIGSEGV", "an address that the processor cannot form", "smash", ""},
+		"wild call":          {"signal", "SIGSEGV", "code was to run at 0x700000000000, where nothing is mapped", "null_call", "b.rule"},
+		"already null":       {"signal", "SIGSEGV", "a read from address 0: a null pointer; place is null in deepest; it was already null in outer as from, 2 calls up", "deepest", "place"},
+		"already wild":       {"signal", "SIGSEGV", "a read from 0x700000000000, where nothing is mapped: a wild pointer, or memory that was given back; place is 0x700000000000 in deepest; it was already so in outer as from, 2 calls up", "deepest", "place"},
+		"member":             {"signal", "SIGSEGV", "place is 0x700000000000 in deepest; it was already so in deep as of.draught, 2 calls up", "deepest", "place"},
+		"far":                {"signal", "SIGSEGV", "where nothing is mapped: a wild pointer, or memory that was given back; the index index is 90000000 in far", "far", "index"},
+		"overrun":            {"signal", "SIGABRT", "the program ended itself: a function's frame was overwritten beyond its end", "overrun", ""},
+		"aborted by another": {"signal", "SIGABRT", "ended by SIGABRT, which process", "from_another", ""},
+		"ended by another":   {"signal", "SIGSEGV", "ended by SIGSEGV, which process", "from_another", ""},
+		"quit":               {"signal", "SIGQUIT", "ended by SIGQUIT, which process", "from_another", ""},
+		"sent":               {"signal", "SIGSEGV", "ended by SIGSEGV, which process", "main", ""},
 	} {
 		t.Run(how, func(t *testing.T) {
 			t.Parallel()

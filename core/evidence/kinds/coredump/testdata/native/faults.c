@@ -47,6 +47,20 @@ static int guarded(void) {
   return p[10];
 }
 
+static int deepest(int *place) { return *place; }
+static int deeper(int *spot) { return deepest(spot) + 1; }
+static int deep(struct berth *of) { return deeper(of->draught) + 1; }
+static int outer(int *from) { return deeper(from) + 1; }
+__attribute__((noinline, optimize("O2"))) static int far(int *list, long index) { return list[index]; }
+static void fill(char *text) { memset(text, 'x', 64); }
+static int overrun(void) { char room[16]; fill(room); return room[3]; }
+static void from_another(int number) {
+  if (fork() == 0) {
+    kill(getppid(), number);
+    _exit(0);
+  }
+  for (;;) pause();
+}
 static void on_signal(int number) {
   struct berth *none = NULL;
   none->metres[0] = number;
@@ -73,6 +87,15 @@ int main(int argc, char **argv) {
   if (!strcmp(how, "twice freed")) { char *p = malloc(100); free(p); free(p); }
   if (!strcmp(how, "smashed")) smash(0x4141414141414141);
   if (!strcmp(how, "in a handler")) { signal(SIGUSR1, on_signal); raise(SIGUSR1); }
+  if (!strcmp(how, "wild call")) { berth.rule = (double (*)(double))0x700000000000; return (int)null_call(&berth); }
+  if (!strcmp(how, "already null")) return outer(NULL);
+  if (!strcmp(how, "already wild")) return outer((int *)0x700000000000);
+  if (!strcmp(how, "member")) { berth.draught = (int *)0x700000000000; return deep(&berth); }
+  if (!strcmp(how, "far")) return far(metres, 90000000);
+  if (!strcmp(how, "overrun")) return overrun();
+  if (!strcmp(how, "aborted by another")) from_another(SIGABRT);
+  if (!strcmp(how, "ended by another")) from_another(SIGSEGV);
+  if (!strcmp(how, "quit")) from_another(SIGQUIT);
   if (!strcmp(how, "sent")) kill(getpid(), SIGSEGV);
   return 0;
 }
