@@ -13,6 +13,7 @@ import (
 
 	"wraithology/core/evidence/kinds/coredump/module"
 	"wraithology/core/fault"
+	"wraithology/core/question"
 )
 
 // Programs that print their own return addresses and values before they crash are
@@ -269,4 +270,34 @@ func TestMissingAndWrongBinary(t *testing.T) {
 	require.NoError(t, exec.Command("gzip", "-k", core).Run())
 	packed := openDump(t, core+".gz", Options{Modules: sourcesOf(right)})
 	assert.Equal(t, "g.sensor", packed.Info().Failure.Suspect)
+}
+
+// Values that are seldom seen, and memory that is taken for something.
+func TestOddValuesOfCPlusPlus(t *testing.T) {
+	t.Parallel()
+	for _, flags := range []string{"-O0 -g", "-O0 -g -gdwarf-4 -static", "-O2 -g"} {
+		binary := filepath.Join(t.TempDir(), "odd")
+		compile(t, "g++", append(strings.Fields(flags+" -std=c++20 -w -o"), binary, "testdata/native/odd.cc")...)
+		core, printed := crash(t, binary)
+		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+		want := truth(printed)
+		require.Len(t, want.values, 37)
+		assert.Equal(t, len(want.values), agree(t, d, want), flags)
+		for expression, text := range map[string]string{
+			"odd.marks": "LIT|TIDAL (5)", "odd.none": "0", "odd.unnamed": "65", "odd.rule": "sounding", "odd.several": "&0", "odd.wide": "wchar_t[4]{101, 98, 98, 0}", "odd.text": `"slack"`,
+		} {
+			assert.Equal(t, text, textIn(t, d, "look", expression), expression)
+		}
+	}
+}
+
+// textIn returns the text of an expression in the innermost frame of a function of the failing thread.
+func textIn(t *testing.T, d *Dump, function, expression string) string {
+	q, err := question.Parse(expression)
+	require.NoError(t, err)
+	got, err := q.Ask(context.Background(), d, 0, d.failure.Thread, frameNamed(t, d, d.failure.Thread, function).Index)
+	if err != nil {
+		return err.Error()
+	}
+	return got.Value
 }
