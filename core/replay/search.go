@@ -1,13 +1,17 @@
 package replay
 
 import (
+	"math"
 	"strconv"
 )
 
 // Search selects recorded values: those that contain a text, equal a number, or refer to an object.
-// Type, if not empty, is the name of the value's type, or its end after a dot.
+// Int, Uint and Number are the number in the forms that can hold it exactly, and the nearest
+// floating-point number. Type, if not empty, is the name of the value's type, or its end after a dot.
 type Search struct {
 	Text    string
+	Int     *int64
+	Uint    *uint64
 	Number  *float64
 	Type    string
 	Object  uint64 // an address; 0 for none
@@ -17,11 +21,25 @@ type Search struct {
 // NewSearch parses a search. A number also finds texts that contain it.
 func NewSearch(text, typeName string) Search {
 	s := Search{Text: text, Type: typeName}
-	if n, err := strconv.ParseFloat(text, 64); err == nil {
-		s.Number = &n
-	}
 	if unquoted, err := strconv.Unquote(text); err == nil {
-		s.Text, s.Number = unquoted, nil
+		s.Text = unquoted
+		return s
+	}
+	number, err := strconv.ParseFloat(text, 64)
+	if err != nil {
+		return s
+	}
+	s.Number = &number
+	const exact = 1 << 53 // whole numbers below it have an exact floating-point form
+	plain := text
+	if number == math.Trunc(number) && math.Abs(number) < exact {
+		plain = strconv.FormatInt(int64(number), 10)
+	}
+	if n, err := strconv.ParseInt(plain, 10, 64); err == nil {
+		s.Int = &n
+	}
+	if n, err := strconv.ParseUint(plain, 10, 64); err == nil {
+		s.Uint = &n
 	}
 	return s
 }

@@ -3,7 +3,6 @@ package find
 import (
 	"context"
 	"fmt"
-	"math"
 	"strconv"
 	"strings"
 
@@ -55,6 +54,9 @@ func (r Finder) searchPiece(ctx context.Context, s replay.Search, from, to event
 	for m := from; m < to; m++ {
 		if m%4096 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
+		}
+		if s.Object != 0 && r.T.Process(m) != s.Process {
+			continue // the same address is another object there
 		}
 		switch r.T.Kind(m) {
 		case event.Line, event.Resume, event.Unwind, event.Exit, event.Wait, event.Pass, event.Release, event.Move:
@@ -139,7 +141,7 @@ func look(s replay.Search, name string, v event.Value, depth int, found func(str
 		switch {
 		case v.Type != nil && v.Type.Form == event.Struct && i < len(v.Type.Fields):
 			part += "." + v.Type.Fields[i].Name
-		case v.Type != nil && v.Type.Form == event.Array:
+		case v.Type != nil && (v.Type.Form == event.Array || v.Type.Form == event.Slice):
 			part += "[" + strconv.Itoa(i) + "]"
 		}
 		look(s, part, item, depth+1, found)
@@ -167,9 +169,9 @@ func matches(s replay.Search, v event.Value) bool {
 	case event.Text:
 		return s.Text != "" && strings.Contains(v.Text, s.Text)
 	case event.Int:
-		return s.Number != nil && *s.Number == math.Trunc(*s.Number) && float64(v.Int) == *s.Number
+		return s.Int != nil && v.Int == *s.Int
 	case event.Uint:
-		return s.Number != nil && float64(v.Uint) == *s.Number
+		return s.Uint != nil && v.Uint == *s.Uint
 	case event.Float:
 		if s.Number == nil {
 			return false
