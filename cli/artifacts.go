@@ -52,7 +52,7 @@ func (a *app) artifactCommand() *cobra.Command {
 				return err
 			}
 			return a.print(x, func(w io.Writer) {
-				fmt.Fprintf(w, "%s  a %s of %s, %d bytes, build ID %s\n  the case's core dumps are read again with it\n", x.Name, x.Kind, args[0], x.Bytes, orNone(x.BuildID))
+				fmt.Fprintf(w, "%s  a %s of %s, %s, build ID %s\n  the case's core dumps are read again with it\n", x.Name, x.Kind, args[0], counted(int(x.Bytes), "byte"), orNone(x.BuildID))
 			})
 		},
 	}

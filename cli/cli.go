@@ -82,7 +82,7 @@ func (a *app) root() *cobra.Command {
 		Use:           "wraith",
 		Short:         "Replay what already happened: execution logs, core dumps, event traces, logs and crash texts, with their stacks and values",
 		Long:          "wraith records programs, replays recordings, event traces, logs and runtime traces, and reads core dumps and crash texts.\n\nA place in evidence is named by a locator, EVIDENCE@MOMENT#THREAD.FRAME. EVIDENCE is\na file, - for standard input, or CASE/NAME in the service. Omitted parts mean the failure's moment,\nits thread, and frame 0.",
-		SilenceErrors: true, SilenceUsage: true, TraverseChildren: true,
+		SilenceErrors: true, SilenceUsage: true, TraverseChildren: true, SuggestionsMinimumDistance: 2,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 		Args:              cobra.ArbitraryArgs,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -96,7 +96,7 @@ func (a *app) root() *cobra.Command {
 			return usage(remedy, "unknown command %q", args[0])
 		},
 	}
-	// These two flags can also are before the command.
+	// These two flags may also be before the command.
 	root.Flags().BoolVar(&a.json, "json", false, "print the answer as JSON")
 	root.Flags().StringVar(&a.config, "config", defaultConfig(), "file that keeps the sign-in")
 	for _, name := range []string{"json", "config"} {
@@ -108,7 +108,7 @@ func (a *app) root() *cobra.Command {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return usage("wraith help "+c.Name()+" lists its flags", "%w", err)
+		return usage(strings.Replace(c.CommandPath(), "wraith", "wraith help", 1)+" lists its flags", "%w", err)
 	})
 	root.AddCommand(a.record())
 	for _, make := range commands {

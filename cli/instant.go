@@ -38,6 +38,9 @@ func besideFiles[Q any](answer func(*cobra.Command, *app, *target, Q) error, inC
 			}
 			return false, nil
 		}
+		if mayBeShared(l.Evidence) {
+			return true, usage("leave out the other names: the service knows what else the case has; for files, check the path", "%s is not a file, and other files go only with a file", l.Evidence)
+		}
 		offsets, err := c.Flags().GetStringToString("offset")
 		if err != nil {
 			return true, err

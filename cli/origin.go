@@ -20,7 +20,7 @@ func printOrigin(w io.Writer, o printing, x ask.Origin, depth int) {
 	kind := replay.OriginKind(x.Kind)
 	fmt.Fprintf(w, "%s%s\n", indent, safe(sentence(x)))
 	if kind != replay.FromConstant && kind != replay.FromInput {
-		fmt.Fprintf(w, "%s  at %s@%d#%s  %s:%d  %s\n", indent, o.name, x.Moment, x.Thread, safe(x.File), x.Line, safe(x.Function))
+		fmt.Fprintf(w, "%s  at %s@%d#%s%s  %s\n", indent, o.name, x.Moment, x.Thread, inFile(x.File, x.Line), safe(x.Function))
 		if text := o.source(x.File, x.Line); text != "" && (kind == replay.FromWrite || kind == replay.FromResult) {
 			fmt.Fprintf(w, "%s  | %s\n", indent, safe(text))
 		}

@@ -13,6 +13,7 @@ import (
 	"reflect"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -210,7 +211,7 @@ func (a *app) evidenceCommand() *cobra.Command {
 					if e.State == api.StateIndexing {
 						state = fmt.Sprintf("indexing, %d %%", int(100*e.Progress))
 					}
-					t.AppendRow(table.Row{args[0] + "/" + e.Name, plain(e.Program), state, e.Moments, e.Bytes, e.Started.Format("2006-01-02 15:04"), plain(e.Host), plain(e.Outcome)})
+					t.AppendRow(table.Row{args[0] + "/" + e.Name, plain(e.Program), state, e.Moments, e.Bytes, started(e.Started), plain(e.Host), plain(e.Outcome)})
 				}
 				t.Render()
 			})
@@ -262,8 +263,16 @@ func (a *app) upload(ctx context.Context, caseName, path, name string) error {
 		return err
 	}
 	return a.print(e, func(w io.Writer) {
-		fmt.Fprintf(w, "%s/%s  %d bytes, %d moments\n  sha256 %s\n  %s\n", caseName, e.Name, e.Bytes, e.Moments, e.SHA256, plain(e.Outcome))
+		fmt.Fprintf(w, "%s/%s  %s, %s\n  sha256 %s\n  %s\n", caseName, e.Name, counted(int(e.Bytes), "byte"), counted(int(e.Moments), "moment"), e.SHA256, plain(e.Outcome))
 	})
+}
+
+// started formats when evidence began; empty if it does not say.
+func started(at time.Time) string {
+	if at.IsZero() {
+		return ""
+	}
+	return at.Format("2006-01-02 15:04")
 }
 
 func (a *app) terminal() bool {
