@@ -1,6 +1,7 @@
 // Command panics prints the text of a panic, panics in the same way again, and is
 // ended by a signal while its deferred calls run: the panic's value is then as the
-// program made it, not as the runtime prints it. Its argument is a number.
+// program made it, not as the runtime prints it. Its argument is a number; with another one, the
+// panic itself ends it.
 package main
 
 import (
@@ -101,6 +102,9 @@ func main() {
 		os.Exit(3)
 	}
 	fmt.Printf("%d\n%s\n", len(ways), attempt(ways[i]))
+	if len(os.Args) > 2 { // it is to end by the panic itself
+		ways[i]()
+	}
 	defer func() {
 		_ = syscall.Tgkill(os.Getpid(), syscall.Gettid(), syscall.SIGABRT)
 		select {}
