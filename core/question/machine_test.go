@@ -50,7 +50,8 @@ func (past) ValueBefore(_ context.Context, path string, _ event.Moment, _ event.
 
 func (past) Types() replay.TypeNames { return dump{} }
 
-type dump struct{ memory }
+// dump is memory with more types, which are known by name.
+type dump struct{}
 
 func (dump) Type(id event.TypeID) *event.Type {
 	for _, t := range []*event.Type{took, since, natural, anyType, truth, partly, pair, tables} {
