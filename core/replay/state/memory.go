@@ -16,6 +16,7 @@ type Memory struct {
 	process          uint16
 	since, at, until event.Moment // until is NoMoment if it is still to be found
 	moves            int          // how often what is looked for has been copied
+	parts            *int         // how many parts may still be reconstructed one by one; nil for all
 }
 
 // MaxMoves limits how often the source of copied memory is followed.
@@ -32,12 +33,12 @@ func (m Memory) Moved(at event.Moment, address, size uint64) (from uint64, whole
 
 // MemoryAt returns the memory of a process at a moment, from the log since another moment.
 func (r *Log) MemoryAt(process uint16, at, since event.Moment) replay.Memory {
-	return Memory{r.T, process, since, at, event.NoMoment, 0}
+	return Memory{r.T, process, since, at, event.NoMoment, 0, nil}
 }
 
 // MemoryUntil returns the memory of a process at a moment.
 func (r *Log) MemoryUntil(process uint16, at event.Moment) Memory {
-	return Memory{r.T, process, 0, at, at, 0}
+	return Memory{r.T, process, 0, at, at, 0, nil}
 }
 
 // reach returns the last moment that counts.
@@ -130,12 +131,12 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 		if m.t.Kind(at) == event.Move {
 			from, whole, known := m.Moved(at, address, t.Size)
 			if whole && known && m.moves < MaxMoves {
-				v = Memory{m.t, m.process, m.since, at - 1, at - 1, m.moves + 1}.Load(from, t)
+				v = Memory{m.t, m.process, m.since, at - 1, at - 1, m.moves + 1, m.parts}.Load(from, t)
 			}
-			if whole {
-				break
+			if !whole && (t.Form == event.Struct || t.Form == event.Array) {
+				return m.byParts(address, t)
 			}
-			continue
+			break // a part of a number was copied: the number is not known
 		}
 		s, ok := m.StretchAt(at)
 		if !ok || !s.Overlaps(address, t.Size) {
@@ -146,8 +147,8 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 				v = part
 				break
 			}
-			if s.Address == address && s.end() == address+t.Size && m.wraps(t, s.Of, 0) {
-				later = append(later, s) // the only part of it was stored
+			if m.begins(t, s.Of, 0) && (address-s.Address)%s.Of.Size == 0 {
+				later = append(later, s) // its parts were recorded, all of them
 				break
 			}
 			if s.Address == address || s.Of.Form == event.Struct || s.Of.Form == event.Array {
@@ -169,18 +170,56 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 	return v
 }
 
-// wraps reports whether a type consists of one value of another: a struct with one field, an array
-// with one element.
-func (m Memory) wraps(t, only *event.Type, depth int) bool {
+// maxLoaded limits the elements of an array, and the parts of a value, that are reconstructed one by
+// one; further ones are unrecorded.
+const maxLoaded = 1 << 12
+
+// byParts reconstructs a struct or array from its parts, because a part of it was copied from
+// elsewhere.
+func (m Memory) byParts(address uint64, t *event.Type) event.Value {
+	if m.parts == nil {
+		left := maxLoaded
+		m.parts = &left
+	}
+	v := event.Value{Type: t, State: event.Unrecorded}
+	load := func(offset uint64, id event.TypeID) {
+		item := event.Value{Type: m.Type(id), State: event.Unrecorded}
+		if *m.parts--; item.Type != nil && *m.parts >= 0 {
+			item = m.Load(address+offset, item.Type)
+		}
+		if item.State != event.Unrecorded {
+			v.State = event.Known
+		}
+		v.Items = append(v.Items, item)
+	}
+	if t.Form == event.Struct {
+		for _, f := range t.Fields {
+			load(f.Offset, f.Type)
+		}
+	} else {
+		v.Length = t.Length
+		for i := range min(t.Length, maxLoaded) {
+			load(i*(t.Size/t.Length), t.Elem)
+		}
+	}
+	if v.State != event.Known {
+		return event.Value{Type: t, State: event.Unrecorded}
+	}
+	return v
+}
+
+// begins reports whether a type begins with a part of another type: a struct with its first field,
+// an array with its first element.
+func (m Memory) begins(t, part *event.Type, depth int) bool {
 	switch {
-	case t == nil || t.Size != only.Size || depth > 32:
+	case t == nil || part.Size == 0 || t.Size < part.Size || depth > 32:
 		return false
-	case t == only:
+	case t == part:
 		return true
 	case t.Form == event.Struct:
-		return slices.ContainsFunc(t.Fields, func(f event.Field) bool { return f.Offset == 0 && m.wraps(m.Type(f.Type), only, depth+1) })
+		return slices.ContainsFunc(t.Fields, func(f event.Field) bool { return f.Offset == 0 && m.begins(m.Type(f.Type), part, depth+1) })
 	case t.Form == event.Array:
-		return m.wraps(m.Type(t.Elem), only, depth+1)
+		return m.begins(m.Type(t.Elem), part, depth+1)
 	}
 	return false
 }
@@ -264,9 +303,8 @@ func (m Memory) lay(v *event.Value, offset uint64, x event.Value, depth int) {
 			}
 		}
 	case event.Array:
-		const most = 1 << 12
 		e := m.Type(v.Type.Elem)
-		if e == nil || e.Size == 0 || offset/e.Size >= min(v.Type.Length, most) {
+		if e == nil || e.Size == 0 || offset/e.Size >= min(v.Type.Length, maxLoaded) {
 			return
 		}
 		m.skeleton(v, int(max(offset/e.Size+1, uint64(len(v.Items)))), func(int) event.TypeID { return v.Type.Elem })
