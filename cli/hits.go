@@ -59,7 +59,5 @@ func printHits(w io.Writer, o printing, q ask.HitsRequest, h ask.Hits) {
 			fmt.Fprintf(w, "          %s = %s\n", plain(s.Expression), plain(value))
 		}
 	}
-	if more := h.Total - q.From - len(h.Hits); more > 0 {
-		fmt.Fprintf(w, "  %d more: --from %d\n", more, q.From+len(h.Hits))
-	}
+	printMore(w, h.Total, q.From, len(h.Hits))
 }

@@ -54,7 +54,5 @@ func printHolders(w io.Writer, _ printing, q ask.HoldersRequest, h ask.Holders) 
 	for _, x := range h.Holders {
 		fmt.Fprintf(w, "  %s  %s\n", x.Address, plain(x.What))
 	}
-	if more := h.Total - q.From - len(h.Holders); more > 0 {
-		fmt.Fprintf(w, "  %d more: --from %d\n", more, q.From+len(h.Holders))
-	}
+	printMore(w, h.Total, q.From, len(h.Holders))
 }

@@ -42,6 +42,13 @@ func orNone(s string) string {
 }
 
 // inFile appends a place in the source to a text, if there is one.
+// printMore says how many parts of a list follow a page of it, and how to see them.
+func printMore(w io.Writer, total, from, shown int) {
+	if more := total - from - shown; more > 0 {
+		fmt.Fprintf(w, "  %d more: --from %d\n", more, from+shown)
+	}
+}
+
 func inFile(file string, line int) string {
 	if file == "" {
 		return ""

@@ -41,7 +41,5 @@ func printSearch(w io.Writer, o printing, q ask.SearchRequest, s ask.Search) {
 	for i, x := range s.Found {
 		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s = %s%s\n", q.From+i+1, o.name, x.Moment, x.Thread, plain(x.Name), plain(x.Value), inFile(x.File, x.Line))
 	}
-	if more := s.Total - q.From - len(s.Found); more > 0 {
-		fmt.Fprintf(w, "  %d more: --from %d\n", more, q.From+len(s.Found))
-	}
+	printMore(w, s.Total, q.From, len(s.Found))
 }

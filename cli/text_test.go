@@ -28,6 +28,19 @@ func TestControlCharactersAreShown(t *testing.T) {
 	assert.Equal(t, "a·b", safe("a\tb"))
 }
 
+// A list says what follows the page that is shown.
+func TestWhatFollowsAPage(t *testing.T) {
+	t.Parallel()
+	for _, x := range []struct {
+		total, from, shown int
+		want               string
+	}{{10, 0, 4, "  6 more: --from 4\n"}, {10, 4, 5, "  1 more: --from 9\n"}, {10, 4, 6, ""}, {0, 0, 0, ""}, {3, 7, 0, ""}} {
+		var out strings.Builder
+		printMore(&out, x.total, x.from, x.shown)
+		assert.Equal(t, x.want, out.String())
+	}
+}
+
 // A quoted argument is one word for a shell again.
 func TestQuotedForAShell(t *testing.T) {
 	t.Parallel()

@@ -19,9 +19,7 @@ var _ = register(question[ask.PartsRequest, ask.Variable]{use: "parts LOCATOR PA
 		for _, c := range page {
 			printVariable(w, c, "    ")
 		}
-		if more := v.Count - q.From - len(page); more > 0 {
-			fmt.Fprintf(w, "  %d more: --from %d\n", more, q.From+len(page))
-		}
+		printMore(w, v.Count, q.From, len(page))
 	}})
 
 var stateWords = map[string]string{

@@ -25,7 +25,5 @@ func printWrites(w io.Writer, o printing, q ask.WritesRequest, list ask.Writes) 
 			fmt.Fprintf(w, "          | %s\n", plain(text))
 		}
 	}
-	if more := list.Total - q.From - len(list.Writes); more > 0 {
-		fmt.Fprintf(w, "  %d more: --from %d\n", more, q.From+len(list.Writes))
-	}
+	printMore(w, list.Total, q.From, len(list.Writes))
 }

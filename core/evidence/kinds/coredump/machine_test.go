@@ -46,6 +46,7 @@ func TestPlacesTellTheTruth(t *testing.T) {
 				assert.Equal(t, fmt.Sprintf("the memory at %s was not kept: unmapped memory", number), m.Why)
 			} else {
 				assert.Len(t, m.Bytes, 64)
+				assert.Len(t, m.Words, 8)
 				assert.Empty(t, m.Why)
 			}
 		case "holders":
@@ -117,10 +118,25 @@ func againstTheFile(t *testing.T, d *Dump, core string) {
 		}
 	}
 	require.Greater(t, compared, 20)
-	m, err := d.MemoryAt(ctx, d.core.Threads[0].Registers.SP(), 1<<40)
-	require.NoError(t, err)
-	assert.LessOrEqual(t, len(m.Bytes), maxMemory)
-	assert.NotEmpty(t, m.Why)
+	large := 0
+	for _, p := range f.Progs {
+		if p.Type != elf.PT_LOAD || p.Filesz <= maxMemory {
+			continue
+		}
+		large++
+		for _, count := range []uint64{maxMemory, maxMemory + 1, 1 << 40} {
+			m, err := d.MemoryAt(ctx, p.Vaddr, count)
+			require.NoError(t, err)
+			assert.Len(t, m.Bytes, maxMemory)
+			assert.Len(t, m.Words, maxMemory/8)
+			if count > maxMemory {
+				assert.Equal(t, "one answer has at most 65536 bytes", m.Why)
+			} else {
+				assert.Empty(t, m.Why)
+			}
+		}
+	}
+	require.NotZero(t, large)
 	looked := 0
 	for v, n := range holders {
 		if v < 4096 || n > 50 {

@@ -73,7 +73,7 @@ func (d *Dump) MemoryAt(ctx context.Context, address, count uint64) (replay.Stre
 	out := replay.Stretch{Address: address, What: d.describeAddress(address)}
 	out.Bytes = append(out.Bytes, d.core.Memory.Known(address, min(count, maxMemory))...)
 	if uint64(len(out.Bytes)) < count {
-		out.Why = "it is all that is asked for in one go"
+		out.Why = fmt.Sprintf("one answer has at most %d bytes", maxMemory)
 		if len(out.Bytes) < maxMemory {
 			at := address + uint64(len(out.Bytes))
 			out.Why = fmt.Sprintf("the memory at 0x%x was not kept: %s", at, d.describeAddress(at))
