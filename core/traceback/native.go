@@ -9,10 +9,11 @@ import (
 
 // Native frames have an address, and some a function with an offset, a module with an offset, a
 // file and a line: "#0 0x55… in FUNCTION FILE:LINE:COLUMN", "#1 0x7f… (MODULE+0x29d90)", or in the
-// notation of the C library's backtrace_symbols, "MODULE(FUNCTION+0x1d) [0x55…]".
+// notation of the C library's backtrace_symbols, "MODULE(FUNCTION+0x1d) [0x55…]", or "MODULE[0x40…]" of
+// a program at its own addresses.
 var (
 	nativeNumbered = regexp.MustCompile(`^\s*#(\d+)\s+(0x[0-9a-fA-F]+)(?: in (.+?))?(?: (/?[^\s():]+\.[A-Za-z+]{1,4}):(\d+)(?::(\d+))?)?(?: \((.+?)\+(0x[0-9a-fA-F]+)\))?(?: \(BuildId: ([0-9a-f]+)\))?$`)
-	nativeSymbol   = regexp.MustCompile(`^\s*(\S+?)\((\S*?)\+?(0x[0-9a-fA-F]+)?\)\s?\[(0x[0-9a-fA-F]+)\]$`)
+	nativeSymbol   = regexp.MustCompile(`^\s*(?:(\S+?)\((\S*?)\+?(0x[0-9a-fA-F]+)?\)|(\.{0,2}/\S+?))\s?\[(0x[0-9a-fA-F]+)\]$`)
 	nativeSignal   = regexp.MustCompile(`(?:^|\W)(SIG[A-Z]{3,7}|(?i:segmentation fault|aborted|bus error|illegal instruction|floating point exception|stack-overflow|heap-use-after-free|heap-buffer-overflow))(?:\W|$)`)
 	nativeAddress  = regexp.MustCompile(`(?i)address:? (0x[0-9a-f]+)`)
 )
@@ -39,11 +40,11 @@ func readNative(p *parser, line string) bool {
 	}
 	if m := nativeSymbol.FindStringSubmatch(line); m != nil {
 		p.language("native", "signal")
-		f := Frame{Function: m[2], Module: m[1]}
+		f := Frame{Function: m[2], Module: m[1] + m[4]}
 		if f.Function != "" {
 			f.Place = InFunction
 		}
-		f.Address, _ = strconv.ParseUint(m[4][2:], 16, 64)                      // digits
+		f.Address, _ = strconv.ParseUint(m[5][2:], 16, 64)                      // digits
 		f.Offset, _ = strconv.ParseUint(strings.TrimPrefix(m[3], "0x"), 16, 64) // digits, or nothing
 		p.frame(f)
 		return true

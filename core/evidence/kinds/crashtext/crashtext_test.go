@@ -180,6 +180,54 @@ func TestAddresses(t *testing.T) {
 	assert.NotEmpty(t, without.Info().Gaps, "addresses without names are told of")
 }
 
+// TestAddressesOfInlinedCalls finds all functions that an address stands for; with symbols alone, the
+// functions that have code of their own.
+func TestAddressesOfInlinedCalls(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("gcc"); err != nil {
+		t.Skip("gcc is not on this machine")
+	}
+	for _, flags := range []string{"-O2 -g", "-O1 -gdwarf-4", "-O2 -g -no-pie", "-O0 -g"} {
+		program := filepath.Join(t.TempDir(), "inlined")
+		run := func(name string, args ...string) {
+			out, err := exec.Command(name, args...).CombinedOutput()
+			require.NoError(t, err, "%s", out)
+		}
+		run("gcc", append(strings.Fields(flags), "-o", program, "testdata/inlined.c")...)
+		cmd := exec.Command(program)
+		var account, text strings.Builder
+		cmd.Stdout, cmd.Stderr = &account, &text
+		require.Error(t, cmd.Run())
+		want := strings.Split(strings.TrimSpace(account.String()), "\n")
+		r := open(t, text.String(), evidence.Options{Artifacts: evidence.Artifacts{Binaries: []string{program}}})
+		frames, err := r.Frames(context.Background(), 0, 1)
+		require.NoError(t, err)
+		require.Greater(t, len(frames), len(want), "%s: %s", flags, text.String())
+		var own []string
+		for i := range want {
+			part := strings.Split(want[len(want)-1-i], "\t")
+			f := frames[i]
+			assert.Equal(t, part[0], f.Function, "%s, frame %d", flags, i)
+			assert.Equal(t, part[1], strconv.Itoa(f.Line), "%s, frame %d", flags, i)
+			assert.Equal(t, part[2] != "", f.Inlined, "%s, frame %d", flags, i)
+			assert.True(t, strings.HasSuffix(f.File, "inlined.c"), "%s, frame %d: %s", flags, i, f.File)
+			if part[2] == "" {
+				own = append(own, part[0])
+			}
+		}
+		plain := program + "-plain"
+		run("objcopy", "--strip-debug", program, plain)
+		r = open(t, strings.ReplaceAll(text.String(), program, plain), evidence.Options{Artifacts: evidence.Artifacts{Binaries: []string{plain}}})
+		frames, err = r.Frames(context.Background(), 0, 1)
+		require.NoError(t, err)
+		for i, name := range own {
+			assert.Equal(t, name, frames[i].Function, flags)
+			assert.Zero(t, frames[i].Line, flags)
+			assert.False(t, frames[i].Inlined, flags)
+		}
+	}
+}
+
 // TestKernelsWord finds the place of a fault that only the kernel's log reports, in the notation of
 // this kernel and of earlier ones.
 func TestKernelsWord(t *testing.T) {
