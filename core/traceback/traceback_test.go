@@ -188,49 +188,52 @@ func TestNativeEndings(t *testing.T) {
 	}
 }
 
-// TestOtherEndings reads what the runtimes print besides, as their documents give it.
+// otherEndings are what the runtimes print besides, as their documents give it.
+var otherEndings = map[string]struct {
+	text    string
+	causes  []Cause
+	threads []string // name, state, and first frame with its line
+}{
+	".NET, a chain": {"Unhandled exception. System.InvalidOperationException: gate 7 is stuck\n ---> System.ArgumentException: no level (Parameter 'gate')\n   at Gannet.Sensor.Level(Int32 gate) in /srv/gannet/Sensor.cs:line 12\n   at Gannet.Sluice.Open(Int32 gate) in /srv/gannet/Sluice.cs:line 30\n   --- End of inner exception stack trace ---\n   at Gannet.Sluice.Open(Int32 gate) in /srv/gannet/Sluice.cs:line 34\n   at Gannet.Program.Main(String[] args) in /srv/gannet/Program.cs:line 5\n",
+		[]Cause{{"System.InvalidOperationException", "gate 7 is stuck"}, {"System.ArgumentException", "no level (Parameter 'gate')"}},
+		[]string{"main||Gannet.Sluice.Open:34", "main|System.ArgumentException: no level (Parameter 'gate')|Gannet.Sensor.Level:12"}},
+	"Java, all threads": {"\"main\" #1 prio=5 os_prio=0 cpu=65.43ms elapsed=9.1s tid=0x00007f nid=0x1 waiting on condition  [0x00007f]\n   java.lang.Thread.State: TIMED_WAITING (sleeping)\n\tat java.lang.Thread.sleep(java.base@17.0.1/Native Method)\n\tat gannet.Sluice.main(Sluice.java:9)\n\n\"keeper\" #12 daemon prio=5 tid=0x00007e nid=0x2 waiting for monitor entry  [0x00007e]\n   java.lang.Thread.State: BLOCKED (on object monitor)\n\tat gannet.Sluice.open(Sluice.java:20)\n\t- waiting to lock <0x000000070e> (a gannet.Gate)\n",
+		nil, []string{"main|timed_waiting (sleeping)|gannet.Sluice.main:9", "keeper|blocked (on object monitor), waiting to lock <0x000000070e> (a gannet.Gate)|gannet.Sluice.open:20"}},
+	"Python, fatal": {"Fatal Python error: Segmentation fault\n\nCurrent thread 0x00007f8a (most recent call first):\n  File \"/srv/gannet/sluice.py\", line 12 in level\n  File \"/srv/gannet/sluice.py\", line 20 in <module>\n\nThread 0x00007f89 (most recent call first):\n  File \"/srv/gannet/keeper.py\", line 3 in wait\n",
+		[]Cause{{"Fatal Python error", "Segmentation fault"}}, []string{"thread 0x00007f8a||level:12", "thread 0x00007f89||wait:3"}},
+	"Python, a group": {"  + Exception Group Traceback (most recent call last):\n  |   File \"/srv/gannet/sluice.py\", line 24, in settle\n  |     raise ExceptionGroup(\"two\", [ValueError(\"low\")])\n  | ExceptionGroup: two (1 sub-exception)\n  +-+---------------- 1 ----------------\n    | Traceback (most recent call last):\n    |   File \"/srv/gannet/sluice.py\", line 3, in level\n    |     raise ValueError(\"low\")\n    | ValueError: low\n    +------------------------------------\n",
+		[]Cause{{"ExceptionGroup", "two (1 sub-exception)"}, {"ValueError", "low"}}, []string{"main||settle:24", "main|ValueError: low|level:3"}},
+	"Python, recursion": {"Traceback (most recent call last):\n  File \"/srv/gannet/a.py\", line 1, in <module>\n    f()\n  File \"/srv/gannet/a.py\", line 2, in f\n    f()\n  [Previous line repeated 996 more times]\nRecursionError: maximum recursion depth exceeded\n",
+		[]Cause{{"RecursionError", "maximum recursion depth exceeded"}}, []string{"main||f:2"}},
+	"Rust, of before 1.73": {"thread 'keeper' panicked at 'no level', src/sluice.rs:10:20\nnote: run with `RUST_BACKTRACE=1` environment variable to display a backtrace\n",
+		[]Cause{{"panic", "no level"}}, []string{"keeper|panicked|(the place of the panic):10"}},
+	"Go, elided and other thread": {"fatal error: stack overflow\n\nruntime stack:\nruntime.throw({0x4a0e8a, 0xe})\n\t/usr/local/go/src/runtime/panic.go:1077 +0x5c\n\ngoroutine 1 gp=0xc0000061c0 m=0 mp=0x5545a0 [running, locked to thread]:\nmain.dive(0x1, {0x2, 0x3?}, ...)\n\t/srv/gannet/main.go:5 +0x2a fp=0xc0200 sp=0xc01f0 pc=0x480000\n...23 frames elided...\nmain.main()\n\t/srv/gannet/main.go:9 +0x18\n\ngoroutine 18 gp=0xc0 m=3 mp=0x1 [running]:\n\tgoroutine running on other thread; stack unavailable\ncreated by main.main in goroutine 1\n\t/srv/gannet/main.go:8 +0x1d\n",
+		[]Cause{{"fatal error", "stack overflow"}}, []string{"goroutine 1|running, locked to thread|main.dive:5", "runtime stack||", "goroutine 18|running|"}},
+	"Go, a message of several lines": {"panic: gate stuck\n\tno power\n\ngoroutine 7 [running]:\nmain.main()\n\t/srv/gannet/main.go:9 +0x18\nexit status 2\n",
+		[]Cause{{"panic", "gate stuck\nno power"}}, []string{"goroutine 7|running|main.main:9"}},
+	"Go, a server that goes on": {"2026/11/25 10:00:01 http: panic serving 127.0.0.1:5000: no berth\ngoroutine 34 [running]:\nnet/http.(*conn).serve.func1()\n\t/usr/local/go/src/net/http/server.go:1868 +0xb9\nmain.assign({0x0, 0x0}, 0xc0001)\n\t/srv/gannet/main.go:19 +0x1d\n",
+		[]Cause{{"panic", "no berth"}}, []string{"goroutine 34|running|main.assign:19"}},
+	"numbered native frames": {"==7==ERROR: sluiced: SEGV, stack-overflow on address 0x000000000008\n    #0 0x55d0c1 in level /srv/gannet/sluice.c:16:12\n    #1 0x55d0d2 in open_gate /srv/gannet/sluice.c:21:9\n    #2 0x7f29d90  (/lib/x86_64-linux-gnu/libc.so.6+0x29d90) (BuildId: 69389d485a9793dbe873f0ea2c93e02efaa9aa3d)\n",
+		[]Cause{{"stack-overflow", "==7==ERROR: sluiced: SEGV, stack-overflow on address 0x000000000008"}}, []string{"thread||level:16"}},
+	"Rust, an error that main returns": {"Error: no tide table\n\nCaused by:\n    0: while opening /var/tides\n    1: No such file or directory (os error 2)\n\nStack backtrace:\n   0: anyhow::error::from\n             at /root/.cargo/registry/src/x/anyhow-1.0.0/src/error.rs:565:25\n   1: tides::load\n             at ./src/main.rs:12:5\n",
+		[]Cause{{"Error", "no tide table"}, {"error", "while opening /var/tides"}, {"error", "No such file or directory (os error 2)"}}, []string{"main||anyhow::error::from:565"}},
+	"Java, without frames": {"Exception in thread \"keeper\" java.lang.OutOfMemoryError: Java heap space\n",
+		[]Cause{{"java.lang.OutOfMemoryError", "Java heap space"}}, []string{"keeper||"}},
+	"Java, a lambda": {"gannet.BerthException: none\n\tat gannet.Quay$$Lambda/0x00007f8c4c001200.run(Unknown Source)\n",
+		[]Cause{{"gannet.BerthException", "none"}}, []string{"thread||gannet.Quay$$Lambda/0x00007f8c4c001200.run:0"}},
+	"Node.js, two of them": {"Uncaught TypeError: a is not a function\n    at open (/srv/a.js:10:3)\n(node:311) UnhandledPromiseRejectionWarning: Error: no berth\n    at assign (/srv/b.js:3:9)\n",
+		[]Cause{{"TypeError", "a is not a function"}}, []string{"main||open:10", "main|Error: no berth|assign:3"}},
+	"the kernel's log": {"[ 8122.3] sluiced[47]: segfault at 18 ip 000055d0c0a1b15a sp 00007ffd1f3c0a10 error 14 in sluiced[55d0c0a1b000+1000]\n[ 8122.3] Code: 89 c6 <c7> 00\n",
+		[]Cause{{"SIGSEGV", "sluiced: jump where nothing is mapped, at 0x18"}}, []string{"sluiced 47||:0"}},
+	"the kernel's log, another fault": {"Nov 25 10:00:00 quay kernel: traps: sluiced[47] trap divide error ip:40183d sp:7ffc error:0 in sluiced[183d,401000+8a000]\n",
+		[]Cause{{"SIGFPE", "sluiced: divide error"}}, []string{"sluiced 47||:0"}},
+	"an error in the midst of Node.js": {"/srv/gannet/a.js:3\n  throw 7\n  ^\n7\n(Use `node --trace-uncaught ...` to show where the exception was thrown)\n\nNode.js v20.1.0\n", nil, nil},
+}
+
+// TestOtherEndings reads them.
 func TestOtherEndings(t *testing.T) {
 	t.Parallel()
-	for name, x := range map[string]struct {
-		text    string
-		causes  []Cause
-		threads []string // name, state, and first frame with its line
-	}{
-		".NET, a chain": {"Unhandled exception. System.InvalidOperationException: gate 7 is stuck\n ---> System.ArgumentException: no level (Parameter 'gate')\n   at Gannet.Sensor.Level(Int32 gate) in /srv/gannet/Sensor.cs:line 12\n   at Gannet.Sluice.Open(Int32 gate) in /srv/gannet/Sluice.cs:line 30\n   --- End of inner exception stack trace ---\n   at Gannet.Sluice.Open(Int32 gate) in /srv/gannet/Sluice.cs:line 34\n   at Gannet.Program.Main(String[] args) in /srv/gannet/Program.cs:line 5\n",
-			[]Cause{{"System.InvalidOperationException", "gate 7 is stuck"}, {"System.ArgumentException", "no level (Parameter 'gate')"}},
-			[]string{"main||Gannet.Sluice.Open:34", "main|System.ArgumentException: no level (Parameter 'gate')|Gannet.Sensor.Level:12"}},
-		"Java, all threads": {"\"main\" #1 prio=5 os_prio=0 cpu=65.43ms elapsed=9.1s tid=0x00007f nid=0x1 waiting on condition  [0x00007f]\n   java.lang.Thread.State: TIMED_WAITING (sleeping)\n\tat java.lang.Thread.sleep(java.base@17.0.1/Native Method)\n\tat gannet.Sluice.main(Sluice.java:9)\n\n\"keeper\" #12 daemon prio=5 tid=0x00007e nid=0x2 waiting for monitor entry  [0x00007e]\n   java.lang.Thread.State: BLOCKED (on object monitor)\n\tat gannet.Sluice.open(Sluice.java:20)\n\t- waiting to lock <0x000000070e> (a gannet.Gate)\n",
-			nil, []string{"main|timed_waiting (sleeping)|gannet.Sluice.main:9", "keeper|blocked (on object monitor), waiting to lock <0x000000070e> (a gannet.Gate)|gannet.Sluice.open:20"}},
-		"Python, fatal": {"Fatal Python error: Segmentation fault\n\nCurrent thread 0x00007f8a (most recent call first):\n  File \"/srv/gannet/sluice.py\", line 12 in level\n  File \"/srv/gannet/sluice.py\", line 20 in <module>\n\nThread 0x00007f89 (most recent call first):\n  File \"/srv/gannet/keeper.py\", line 3 in wait\n",
-			[]Cause{{"Fatal Python error", "Segmentation fault"}}, []string{"thread 0x00007f8a||level:12", "thread 0x00007f89||wait:3"}},
-		"Python, a group": {"  + Exception Group Traceback (most recent call last):\n  |   File \"/srv/gannet/sluice.py\", line 24, in settle\n  |     raise ExceptionGroup(\"two\", [ValueError(\"low\")])\n  | ExceptionGroup: two (1 sub-exception)\n  +-+---------------- 1 ----------------\n    | Traceback (most recent call last):\n    |   File \"/srv/gannet/sluice.py\", line 3, in level\n    |     raise ValueError(\"low\")\n    | ValueError: low\n    +------------------------------------\n",
-			[]Cause{{"ExceptionGroup", "two (1 sub-exception)"}, {"ValueError", "low"}}, []string{"main||settle:24", "main|ValueError: low|level:3"}},
-		"Python, recursion": {"Traceback (most recent call last):\n  File \"/srv/gannet/a.py\", line 1, in <module>\n    f()\n  File \"/srv/gannet/a.py\", line 2, in f\n    f()\n  [Previous line repeated 996 more times]\nRecursionError: maximum recursion depth exceeded\n",
-			[]Cause{{"RecursionError", "maximum recursion depth exceeded"}}, []string{"main||f:2"}},
-		"Rust, of before 1.73": {"thread 'keeper' panicked at 'no level', src/sluice.rs:10:20\nnote: run with `RUST_BACKTRACE=1` environment variable to display a backtrace\n",
-			[]Cause{{"panic", "no level"}}, []string{"keeper|panicked|(the place of the panic):10"}},
-		"Go, elided and other thread": {"fatal error: stack overflow\n\nruntime stack:\nruntime.throw({0x4a0e8a, 0xe})\n\t/usr/local/go/src/runtime/panic.go:1077 +0x5c\n\ngoroutine 1 gp=0xc0000061c0 m=0 mp=0x5545a0 [running, locked to thread]:\nmain.dive(0x1, {0x2, 0x3?}, ...)\n\t/srv/gannet/main.go:5 +0x2a fp=0xc0200 sp=0xc01f0 pc=0x480000\n...23 frames elided...\nmain.main()\n\t/srv/gannet/main.go:9 +0x18\n\ngoroutine 18 gp=0xc0 m=3 mp=0x1 [running]:\n\tgoroutine running on other thread; stack unavailable\ncreated by main.main in goroutine 1\n\t/srv/gannet/main.go:8 +0x1d\n",
-			[]Cause{{"fatal error", "stack overflow"}}, []string{"goroutine 1|running, locked to thread|main.dive:5", "runtime stack||", "goroutine 18|running|"}},
-		"Go, a message of several lines": {"panic: gate stuck\n\tno power\n\ngoroutine 7 [running]:\nmain.main()\n\t/srv/gannet/main.go:9 +0x18\nexit status 2\n",
-			[]Cause{{"panic", "gate stuck\nno power"}}, []string{"goroutine 7|running|main.main:9"}},
-		"Go, a server that goes on": {"2026/11/25 10:00:01 http: panic serving 127.0.0.1:5000: no berth\ngoroutine 34 [running]:\nnet/http.(*conn).serve.func1()\n\t/usr/local/go/src/net/http/server.go:1868 +0xb9\nmain.assign({0x0, 0x0}, 0xc0001)\n\t/srv/gannet/main.go:19 +0x1d\n",
-			[]Cause{{"panic", "no berth"}}, []string{"goroutine 34|running|main.assign:19"}},
-		"numbered native frames": {"==7==ERROR: sluiced: SEGV, stack-overflow on address 0x000000000008\n    #0 0x55d0c1 in level /srv/gannet/sluice.c:16:12\n    #1 0x55d0d2 in open_gate /srv/gannet/sluice.c:21:9\n    #2 0x7f29d90  (/lib/x86_64-linux-gnu/libc.so.6+0x29d90) (BuildId: 69389d485a9793dbe873f0ea2c93e02efaa9aa3d)\n",
-			[]Cause{{"stack-overflow", "==7==ERROR: sluiced: SEGV, stack-overflow on address 0x000000000008"}}, []string{"thread||level:16"}},
-		"Rust, an error that main returns": {"Error: no tide table\n\nCaused by:\n    0: while opening /var/tides\n    1: No such file or directory (os error 2)\n\nStack backtrace:\n   0: anyhow::error::from\n             at /root/.cargo/registry/src/x/anyhow-1.0.0/src/error.rs:565:25\n   1: tides::load\n             at ./src/main.rs:12:5\n",
-			[]Cause{{"Error", "no tide table"}, {"error", "while opening /var/tides"}, {"error", "No such file or directory (os error 2)"}}, []string{"main||anyhow::error::from:565"}},
-		"Java, without frames": {"Exception in thread \"keeper\" java.lang.OutOfMemoryError: Java heap space\n",
-			[]Cause{{"java.lang.OutOfMemoryError", "Java heap space"}}, []string{"keeper||"}},
-		"Java, a lambda": {"gannet.BerthException: none\n\tat gannet.Quay$$Lambda/0x00007f8c4c001200.run(Unknown Source)\n",
-			[]Cause{{"gannet.BerthException", "none"}}, []string{"thread||gannet.Quay$$Lambda/0x00007f8c4c001200.run:0"}},
-		"Node.js, two of them": {"Uncaught TypeError: a is not a function\n    at open (/srv/a.js:10:3)\n(node:311) UnhandledPromiseRejectionWarning: Error: no berth\n    at assign (/srv/b.js:3:9)\n",
-			[]Cause{{"TypeError", "a is not a function"}}, []string{"main||open:10", "main|Error: no berth|assign:3"}},
-		"the kernel's log": {"[ 8122.3] sluiced[47]: segfault at 18 ip 000055d0c0a1b15a sp 00007ffd1f3c0a10 error 14 in sluiced[55d0c0a1b000+1000]\n[ 8122.3] Code: 89 c6 <c7> 00\n",
-			[]Cause{{"SIGSEGV", "sluiced: jump where nothing is mapped, at 0x18"}}, []string{"sluiced 47||:0"}},
-		"the kernel's log, another fault": {"Nov 25 10:00:00 quay kernel: traps: sluiced[47] trap divide error ip:40183d sp:7ffc error:0 in sluiced[183d,401000+8a000]\n",
-			[]Cause{{"SIGFPE", "sluiced: divide error"}}, []string{"sluiced 47||:0"}},
-		"an error in the midst of Node.js": {"/srv/gannet/a.js:3\n  throw 7\n  ^\n7\n(Use `node --trace-uncaught ...` to show where the exception was thrown)\n\nNode.js v20.1.0\n", nil, nil},
-	} {
+	for name, x := range otherEndings {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			c, ok := Parse(x.text)
