@@ -380,6 +380,88 @@ func (m *machine) stepFrom(thread, at int, s replay.Step) int {
 	return or(find(after+1, 1, halt), last)
 }
 
+// checkFarSteps holds the steps that leave the call, or the thread, against a scan: to the first line of
+// an outer call, to the next line of any thread, and to a given line.
+func (m *machine) checkFarSteps(ctx context.Context, t *testing.T, r history.Replay, seed, at, thread int, number event.ThreadID) {
+	for outer := range 3 {
+		call, want := m.topAt(thread, at), at
+		for range outer {
+			if call >= 0 && m.calls[call].parent >= 0 {
+				call = m.calls[call].parent
+			}
+		}
+		wanted := replay.AtBeginning
+		if call >= 0 {
+			wanted, want = replay.AtHead, m.calls[call].enter
+			for i, d := range m.list {
+				if d.kind == event.Line && d.call == call {
+					want = i
+					break
+				}
+			}
+		}
+		got, why, err := r.Step(ctx, event.Moment(at), number, replay.Step{Way: replay.Head, Outer: outer})
+		require.NoError(t, err)
+		require.Equal(t, event.Moment(want), got, "seed %d, head %d from %d on thread %d", seed, outer, at, thread)
+		require.Equal(t, wanted, why)
+	}
+	for _, back := range []bool{false, true} {
+		scan := func(fits func(d did) bool, none int) (int, bool) {
+			by, i := 1, at+1
+			if back {
+				by, i = -1, at-1
+			}
+			for ; i >= 0 && i < len(m.list); i += by {
+				if fits(m.list[i]) {
+					return i, true
+				}
+			}
+			return none, false
+		}
+		end := len(m.list) - 1
+		if back {
+			end = 0
+		}
+		got, why, err := r.Step(ctx, event.Moment(at), number, replay.Step{Way: replay.Line, AnyThread: true, Back: back})
+		require.NoError(t, err)
+		want, found := scan(halt, end)
+		if !m.begun(thread, at) { // the thread has not begun: it goes to its beginning
+			want, found = 0, false
+			if !back {
+				want, found = scan(func(d did) bool { return halt(d) && d.thread == thread }, -1)
+			}
+			if back {
+				want = at
+			}
+		}
+		if want >= 0 {
+			require.Equal(t, event.Moment(want), got, "seed %d, back %v from %d on thread %d", seed, back, at, thread)
+			require.Equal(t, !found, why == replay.AtBeginning || why == replay.AtEnd)
+		}
+		line := m.random.IntN(functions)*10 + 1 + m.random.IntN(linesEach)
+		for _, anyThread := range []bool{false, true} {
+			want, found := scan(func(d did) bool { return d.kind == event.Line && d.line == line && (anyThread || d.thread == thread) }, at)
+			got, why, err := r.Step(ctx, event.Moment(at), number, replay.Step{Way: replay.To, File: "machine.go", Line: line, AnyThread: anyThread, Back: back})
+			if err != nil { // no such line was ever reached
+				require.False(t, found)
+				continue
+			}
+			if !found { // the end of the thread
+				require.Equal(t, back, why == replay.AtBeginning)
+				want = at
+				for i, d := range m.list {
+					if d.thread == thread {
+						if want = i; back {
+							break
+						}
+					}
+				}
+			}
+			require.Equal(t, event.Moment(want), got, "seed %d, to line %d, back %v from %d on thread %d (%s)", seed, line, back, at, thread, why)
+		}
+	}
+}
+
 func TestAgainstTheOracle(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
@@ -401,7 +483,11 @@ func TestAgainstTheOracle(t *testing.T) {
 		for range 25 {
 			at := m.random.IntN(len(m.list))
 			thread := m.random.IntN(len(m.stacks))
-			if numbers[thread] == 0 || m.topAt(thread, at) < 0 && !m.begun(thread, at) {
+			if numbers[thread] == 0 {
+				continue
+			}
+			m.checkFarSteps(ctx, t, r, seed, at, thread, numbers[thread])
+			if m.topAt(thread, at) < 0 && !m.begun(thread, at) {
 				continue
 			}
 			m.checkFrames(ctx, t, r, seed, at, thread, numbers[thread])
