@@ -82,6 +82,10 @@ func (x *names) read(e ast.Node) {
 			if pure(e) && r.pkg.TypesInfo.Types[e].IsValue() {
 				x.reads = add(x.reads, r.text(e))
 			}
+		case *ast.StarExpr:
+			if pure(e) && r.pkg.TypesInfo.Types[e].IsValue() {
+				x.reads = add(x.reads, r.text(e))
+			}
 		case *ast.Ident:
 			if o, ok := r.pkg.TypesInfo.Uses[e].(*types.Var); ok && !o.IsField() {
 				x.reads = add(x.reads, e.Name)

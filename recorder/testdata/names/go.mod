@@ -1,0 +1,3 @@
+module names
+
+go 1.26.0
