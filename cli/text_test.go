@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"os/exec"
 	"strings"
 	"testing"
@@ -175,4 +176,17 @@ func TestLedgerAsCSV(t *testing.T) {
 		assert.Equal(t, 5, strings.Count(strings.ReplaceAll(row, `\|`, ""), "|"), row)
 	}
 	assert.Contains(t, rows[2], "**")
+}
+
+// What a name can stand for: a file that is there, evidence CASE/NAME, or a case.
+func TestWhatNamesCanStandFor(t *testing.T) {
+	t.Chdir(t.TempDir())
+	require.NoError(t, os.MkdirAll("case", 0o755))
+	require.NoError(t, os.WriteFile("case/file", nil, 0o666))
+	for name, want := range map[string][2]bool{ // evidence in the service, a case
+		"case/other": {true, false}, "case/file": {false, false}, "a/b/c": {false, false}, "/b": {false, false}, "./b": {false, false}, "../b": {false, false}, ".hidden/b": {false, false},
+		"-": {false, false}, "case": {false, false}, "shallow-berth": {false, true}, "run@4711": {false, false}, "": {false, true},
+	} {
+		assert.Equal(t, want, [2]bool{mayBeShared(name), mayBeCase(name)}, "%q", name)
+	}
 }
