@@ -31,8 +31,7 @@ var (
 	count   = flag.Int("n", 150, "number of faults")
 	seed    = flag.Uint64("seed", 1, "seed of the sample")
 	pattern = flag.String("packages", "./core/... ./recorder/... ./service/... ./client ./cli ./api", "packages that get faults")
-	tests   = flag.String("tests", "./core/... ./recorder/... ./service/... ./client ./cli ./api", "packages whose tests run")
-	last    = flag.String("last", "./e2e", "a package whose tests run for the faults that no other test notices")
+	tests   = flag.String("tests", "./core/... ./recorder/... ./service/... ./client ./cli ./api", "packages whose tests run; those of e2e take too long for each fault")
 	workers = flag.Int("workers", 2, "number of test runs at the same time")
 	limit   = flag.Duration("limit", 40*time.Minute, "time for the whole run; faults that are left then are not counted")
 )
@@ -66,11 +65,7 @@ func run() error {
 		return err
 	}
 	fmt.Fprintf(os.Stderr, "built and ran %d test programs in %s\n", len(suites), time.Since(begun).Round(time.Second))
-	results := make([]result, len(faults))
-	final := slices.IndexFunc(suites, func(s *suite) bool { return s.last })
-	judge(ctx, faults, slices.Delete(slices.Clone(suites), final, final+1), results)
-	fmt.Fprintf(os.Stderr, "ran all but the last test program in %s\n", time.Since(begun).Round(time.Second))
-	judgeLast(ctx, suites[final], results)
+	results := judge(ctx, faults, suites)
 	report(faults, results, time.Since(begun))
 	return nil
 }
@@ -102,9 +97,7 @@ func chosen(ctx context.Context) ([]site, error) {
 // A suite is the test program of one package.
 type suite struct {
 	pkg, folder, program string
-	name                 string // of its only test, if it is a part
 	args                 []string
-	last                 bool // it runs for what the others do not notice
 	took                 time.Duration
 	reached              map[int]bool
 	parts                []*suite // its tests one by one, if it is slow
@@ -128,7 +121,7 @@ func build(ctx context.Context, faults []site, dir string) ([]*suite, error) {
 	if err := os.Setenv("GOFLAGS", strings.TrimSpace(os.Getenv("GOFLAGS")+" -overlay="+overlay)); err != nil {
 		return nil, err
 	}
-	listed, err := exec.CommandContext(ctx, "go", append([]string{"list", "-f", "{{if or .TestGoFiles .XTestGoFiles}}{{.ImportPath}} {{.Dir}}{{end}}"}, strings.Fields(*tests+" "+*last)...)...).Output()
+	listed, err := exec.CommandContext(ctx, "go", append([]string{"list", "-f", "{{if or .TestGoFiles .XTestGoFiles}}{{.ImportPath}} {{.Dir}}{{end}}"}, strings.Fields(*tests)...)...).Output()
 	if err != nil {
 		return nil, fmt.Errorf("list the packages: %w", err)
 	}
@@ -138,7 +131,7 @@ func build(ctx context.Context, faults []site, dir string) ([]*suite, error) {
 		if !ok {
 			continue
 		}
-		suites = append(suites, &suite{pkg: pkg, folder: folder, program: filepath.Join(dir, strconv.Itoa(len(suites))+".test"), reached: map[int]bool{}, last: strings.HasSuffix(pkg, strings.TrimPrefix(*last, "."))})
+		suites = append(suites, &suite{pkg: pkg, folder: folder, program: filepath.Join(dir, strconv.Itoa(len(suites))+".test"), reached: map[int]bool{}})
 	}
 	for _, s := range suites {
 		if out, err := exec.CommandContext(ctx, "go", "test", "-vet=off", "-c", "-o", s.program, s.pkg).CombinedOutput(); err != nil {
@@ -156,15 +149,13 @@ const slow = 8 * time.Second
 func measure(ctx context.Context, suites []*suite, dir string) error {
 	var group errgroup.Group
 	group.SetLimit(*workers)
-	for _, s := range slices.Backward(suites) { // the last takes longest
+	for _, s := range suites {
 		group.Go(func() error {
-			if !s.last {
-				if err := s.measure(ctx, dir); err != nil {
-					return err
-				}
-				if s.took < slow || len(s.reached) == 0 {
-					return nil
-				}
+			if err := s.measure(ctx, dir); err != nil {
+				return err
+			}
+			if s.took < slow || len(s.reached) == 0 {
+				return nil
 			}
 			list := exec.CommandContext(ctx, s.program, "-test.list", ".")
 			list.Dir = s.folder
@@ -177,7 +168,7 @@ func measure(ctx context.Context, suites []*suite, dir string) error {
 				if !strings.HasPrefix(name, "Test") && !strings.HasPrefix(name, "Fuzz") {
 					continue
 				}
-				one := &suite{pkg: s.pkg, folder: s.folder, program: s.program, name: name, args: only(name), reached: map[int]bool{}}
+				one := &suite{pkg: s.pkg, folder: s.folder, program: s.program, args: []string{"-test.run", "^" + name + "$"}, reached: map[int]bool{}}
 				if err := one.measure(ctx, dir); err != nil {
 					return err
 				}
@@ -247,12 +238,13 @@ const (
 
 // judge runs the tests that reach a fault until one fails: those of its own package first, then the
 // fast ones.
-func judge(ctx context.Context, faults []site, suites []*suite, results []result) {
+func judge(ctx context.Context, faults []site, suites []*suite) []result {
 	var all []*suite
 	for _, s := range suites {
 		all = append(all, s)
 		all = append(all, s.parts...)
 	}
+	results := make([]result, len(faults))
 	var group errgroup.Group
 	group.SetLimit(*workers)
 	for i, f := range faults {
@@ -270,12 +262,12 @@ func judge(ctx context.Context, faults []site, suites []*suite, results []result
 				return candidates[a].took < candidates[b].took
 			})
 			for _, s := range candidates {
-				failed := s.fails(ctx, i)
+				_, err := s.run(ctx, 3*s.took+20*time.Second, "WRAITH_MUTANT="+strconv.Itoa(i))
 				if ctx.Err() != nil {
 					results[i] = notRun
 					return nil
 				}
-				if failed {
+				if err != nil && !errors.Is(err, exec.ErrWaitDelay) {
 					results[i] = noticed
 					return nil
 				}
@@ -286,54 +278,7 @@ func judge(ctx context.Context, faults []site, suites []*suite, results []result
 		})
 	}
 	_ = group.Wait() // the functions return no errors
-}
-
-// judgeLast runs the last package's tests that reach a fault, all at once, for the faults that no
-// other test noticed. A fault for which no time is left stays as it was judged.
-func judgeLast(ctx context.Context, s *suite, results []result) {
-	var group errgroup.Group
-	group.SetLimit(*workers)
-	for i, r := range results {
-		if r != unnoticed && r != notReached {
-			continue
-		}
-		var names []string
-		all := suite{pkg: s.pkg, folder: s.folder, program: s.program}
-		for _, part := range s.parts {
-			if part.reached[i] {
-				names = append(names, part.name)
-				all.took += part.took
-			}
-		}
-		if len(names) == 0 {
-			continue
-		}
-		all.args = only(names...)
-		group.Go(func() error {
-			if ctx.Err() != nil {
-				return nil
-			}
-			if failed := all.fails(ctx, i); ctx.Err() == nil {
-				results[i] = unnoticed
-				if failed {
-					results[i] = noticed
-				}
-			}
-			return nil
-		})
-	}
-	_ = group.Wait() // the functions return no errors
-}
-
-// fails reports whether the tests fail with a fault.
-func (s *suite) fails(ctx context.Context, fault int) bool {
-	_, err := s.run(ctx, 3*s.took+20*time.Second, "WRAITH_MUTANT="+strconv.Itoa(fault))
-	return err != nil && !errors.Is(err, exec.ErrWaitDelay)
-}
-
-// only returns the arguments that select tests.
-func only(names ...string) []string {
-	return []string{"-test.run", "^(" + strings.Join(names, "|") + ")$"}
+	return results
 }
 
 func describe(f site, r result) string {
