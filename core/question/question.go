@@ -95,6 +95,7 @@ func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment,
 func (q *Question) Holds(ctx context.Context, r replay.Recording, at event.Moment, t event.ThreadID) (bool, error) {
 	s := &scope{ctx: ctx, r: r, at: at, t: t}
 	if q.quick != nil {
+		s.scalars, _ = r.(scalars)
 		if v := q.quick(s); v.kind == plainBool {
 			return v.whole != 0, nil
 		}
@@ -157,6 +158,8 @@ type scope struct {
 	t     event.ThreadID
 	frame int
 	err   error
+
+	scalars scalars // of the recording, for the innermost frame; nil if it has none
 }
 
 // ResolveName implements interpreter.Activation.

@@ -229,8 +229,8 @@ type scalars interface {
 
 // followQuick resolves a name or a path of fields, which can also be one name.
 func (s *scope) followQuick(e ast.Expr, name string) (replay.Value, bool) {
-	if q, ok := s.r.(scalars); ok && s.frame == 0 && name != "" {
-		if v, ok := q.Scalar(s.at, name); ok {
+	if s.scalars != nil && name != "" {
+		if v, ok := s.scalars.Scalar(s.at, name); ok {
 			return replay.Value{Value: v}, true
 		}
 	}

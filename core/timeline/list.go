@@ -1,7 +1,7 @@
 package timeline
 
 import (
-	"sort"
+	"math"
 
 	"wraithology/core/event"
 )
@@ -35,13 +35,74 @@ func (l List) At(i int) event.Moment {
 }
 
 // Before returns the index of the last entry that is at most m, or -1.
-func (l List) Before(m event.Moment) int {
-	return sort.Search(l.Len(), func(i int) bool { return l.At(i) > m }) - 1
-}
+func (l List) Before(m event.Moment) int { return l.upTo(m) - 1 }
 
 // After returns the index of the first entry that is greater than m, or Len.
-func (l List) After(m event.Moment) int {
-	return sort.Search(l.Len(), func(i int) bool { return l.At(i) > m })
+func (l List) After(m event.Moment) int { return l.upTo(m) }
+
+// upTo counts the entries that are at most m.
+func (l List) upTo(m event.Moment) int {
+	n := l.Len()
+	switch {
+	case n == 0 || m < 0:
+		return 0
+	case m > math.MaxUint32:
+		return n
+	case l.words == nil:
+		if m < event.Moment(l.record.at) {
+			return 0
+		}
+		return n
+	}
+	first, last := 0, (n-1)/segmentSize // the segments in which the first entry beyond m can be
+	for first < last {
+		middle := (first + last + 1) / 2
+		if l.At(middle*segmentSize) > m {
+			last = middle - 1
+		} else {
+			first = middle
+		}
+	}
+	return first*segmentSize + countUpTo(l.segment(first), uint32(m))
+}
+
+// countUpTo counts the words that are at most m. It is sort.Search without a function for each word.
+func countUpTo(words []uint32, m uint32) int {
+	from, to := 0, len(words)
+	for from < to {
+		middle := (from + to) / 2
+		if words[middle] <= m {
+			from = middle + 1
+		} else {
+			to = middle
+		}
+	}
+	return from
+}
+
+// segment returns the entries of a segment of a list with words.
+func (l List) segment(i int) []uint32 {
+	at := int(l.record.at)
+	if l.record.count > segmentSize {
+		at = int(l.words.at(at + i))
+	}
+	return l.words.slice(at, at+min(l.Len()-i*segmentSize, segmentSize))
+}
+
+// AppendTo appends all entries to a slice.
+func (l List) AppendTo(out []event.Moment) []event.Moment {
+	if l.words == nil {
+		for range l.Len() {
+			out = append(out, event.Moment(l.record.at))
+		}
+		return out
+	}
+	for i := 0; i*segmentSize < l.Len(); i++ {
+		for _, m := range l.segment(i) {
+			out = append(out, event.Moment(m))
+		}
+	}
+	return out
 }
 
 // growing is a list that is being built. Only its last segment is in memory.

@@ -393,6 +393,14 @@ func (s *stream) build(t *testing.T) *timeline.Timeline {
 	return tl
 }
 
+func integers(list []event.Moment) []int {
+	out := []int{}
+	for _, m := range list {
+		out = append(out, int(m))
+	}
+	return out
+}
+
 func moments(l timeline.List) []int {
 	out := []int{}
 	for i := range l.Len() {
@@ -614,6 +622,9 @@ func (s *stream) checkLists(t *testing.T, tl *timeline.Timeline) {
 		i, _ := slices.BinarySearch(want, at+1)
 		require.Equal(t, i-1, list.Before(event.Moment(at)))
 		require.Equal(t, i, list.After(event.Moment(at)))
+		if at%97 == 0 {
+			require.Equal(t, moments(list), integers(list.AppendTo(nil)))
+		}
 	}
 	for f := range uint32(genFunctions + 1) {
 		enters := s.where(func(_ int, h happening) bool { return h.kind == event.Enter && h.id == f })

@@ -55,10 +55,17 @@ func TestLongListsAndTimes(t *testing.T) {
 		// to one part in 2^32 of that.
 		require.InDelta(t, want, tl.Time(event.Moment(i+1)), 1024, "moment %d", i+1)
 	}
-	assert.Equal(t, 99, list.Before(100))
-	assert.Equal(t, 100, list.After(100))
-	assert.Equal(t, -1, list.Before(0))
-	assert.Equal(t, n, list.After(n))
+	for m := range event.Moment(n + 3) { // the moments of the list are 1 to n, over many segments
+		require.Equal(t, min(int(m), n)-1, list.Before(m))
+		require.Equal(t, min(int(m), n), list.After(m))
+	}
+	assert.Equal(t, -1, list.Before(event.NoMoment))
+	assert.Equal(t, n-1, list.Before(1<<40))
+	all := list.AppendTo([]event.Moment{0})
+	require.Len(t, all, n+1)
+	for i, m := range all {
+		require.Equal(t, event.Moment(i), m)
+	}
 }
 
 func TestATimelineIsUsedWholeOrNotAtAll(t *testing.T) {

@@ -112,9 +112,7 @@ func (p places) count() int {
 func (p places) moments() []event.Moment {
 	out := slices.Grow([]event.Moment(nil), p.count())
 	for _, l := range p.lists {
-		for i := range l.Len() {
-			out = append(out, l.At(i))
-		}
+		out = l.AppendTo(out)
 	}
 	out = append(out, p.known...)
 	if len(p.lists) > 1 || len(p.lists) == 1 && len(p.known) > 0 {
