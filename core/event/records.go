@@ -351,7 +351,7 @@ func (t *Tables) takeType(r typeRecord, process uint16) {
 	for _, f := range r.Fields {
 		x.Fields = append(x.Fields, Field{Name: f.Name, Type: TypeID(f.Type), Offset: f.Offset})
 	}
-	t.types[typeKey{process, x.ID}] = &x
+	t.types[keyOfType(process, x.ID)] = &x
 }
 
 func (t *Tables) takeProcess(r processRecord, process uint16) {

@@ -22,10 +22,11 @@ type threadKey struct {
 	thread  uint32
 }
 
-type typeKey struct {
-	process uint16
-	id      TypeID
-}
+// typeKey is the number of a process and, in the lower half, that of a type: maps are fastest with
+// whole numbers, and each value that is decoded needs its type.
+type typeKey uint64
+
+func keyOfType(process uint16, id TypeID) typeKey { return typeKey(process)<<32 | typeKey(id) }
 
 // NewTables returns empty tables.
 func NewTables() *Tables {
@@ -34,7 +35,7 @@ func NewTables() *Tables {
 }
 
 // AddType adds a type for all processes.
-func (t *Tables) AddType(x Type) { t.types[typeKey{0, x.ID}] = &x }
+func (t *Tables) AddType(x Type) { t.types[keyOfType(0, x.ID)] = &x }
 
 // Types returns the type table of a process. In evidence without a recorder all processes share the
 // types of process 0.
@@ -42,13 +43,13 @@ func (t *Tables) Types(process uint16) Types {
 	if t.Header.Kind != "" {
 		process = 0
 	}
-	return func(id TypeID) *Type { return t.types[typeKey{process, id}] }
+	return func(id TypeID) *Type { return t.types[keyOfType(process, id)] }
 }
 
 // EachType calls f for every type with its process.
 func (t *Tables) EachType(f func(process uint16, t *Type)) {
 	for k, x := range t.types {
-		f(k.process, x)
+		f(uint16(k>>32), x)
 	}
 }
 
