@@ -56,13 +56,15 @@ func statements(q *quay, list []int, n int) int {
 	case y > n:
 		x = y // y; x
 	}
-	ch := make(chan int, 1)           // -; ch
-	ch <- x                           // ch x; -
-	go fmt.Sprint(x, y)               // x y; -
-	f := func(a int) int { return a } // -; f
-	x = f(x) + <-ch                   // f x ch; x
-	shared = x                        // x; shared
-	return named(x) + v               // x v; -
+	ch := make(chan int, 1) // -; ch
+	ch <- x                 // ch x; -
+	go fmt.Sprint(x, y)     // x y; -
+	f := func(a int) int {  // -; f
+		return a // a; -
+	}
+	x = f(x) + <-ch     // f x ch; x
+	shared = x          // x; shared
+	return named(x) + v // x v; -
 }
 
 func main() {
