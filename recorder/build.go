@@ -216,7 +216,13 @@ func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header
 		own[p], own[p+"_test"] = true, true
 	}
 	w.own = func(p *types.Package) bool { return own[p.Path()] }
+	if err := w.detail.checkPackages(ownPaths); err != nil {
+		return "", err
+	}
 	if err := w.rewrite(loaded); err != nil {
+		return "", err
+	}
+	if err := w.detail.checkFunctions(w.tables.declared); err != nil {
 		return "", err
 	}
 	return w.finish(header, defaultLog, ownPaths, filepath.Join(moduleDir, runtimePackage))

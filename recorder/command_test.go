@@ -72,6 +72,20 @@ func TestNamed(t *testing.T) {
 	assert.True(t, named(nil, "Assign"), "an empty list names all")
 }
 
+// A pattern that matches nothing is an error that names what there is, the likeliest first.
+func TestPatternsThatMatchNothing(t *testing.T) {
+	names := []string{"gannet/berth.Assign", "gannet/berth.(*Office).Release", "gannet/tide.Read", "gannet/tide.ReadAll", "gannet/main"}
+	require.NoError(t, matching("--functions", []string{"Assign", "gannet/tide.Read", "gannet/..."}, names))
+	require.NoError(t, matching("--functions", nil, names))
+	err := matching("--functions", []string{"Assign", "readal"}, names)
+	require.ErrorIs(t, err, fault.InvalidRequest)
+	assert.ErrorContains(t, err, `--functions "readal" matches nothing`)
+	assert.Equal(t, []string{"gannet/tide.ReadAll", "gannet/tide.Read", "gannet/berth.(*Office).Release", "gannet/berth.Assign", "gannet/main"}, similar("tide.readal", names))
+	assert.Equal(t, "gannet/tide.Read", similar("gannet/read/...", names)[0])
+	_, remedy := fault.Of(err)
+	assert.Contains(t, remedy, "there are gannet/tide.ReadAll, ")
+}
+
 func TestTraceParents(t *testing.T) {
 	t.Parallel()
 	const id = "4bf92f3577b34da6a3ce929d0e0e4736"

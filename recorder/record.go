@@ -4,6 +4,7 @@
 package recorder
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -112,6 +114,60 @@ func named(list []string, name string) bool {
 	return false
 }
 
+// checkPackages returns an error if a pattern for packages matches none of those that are built.
+func (d Detail) checkPackages(paths []string) error {
+	return matching("--packages", d.Packages, paths)
+}
+
+// checkFunctions returns an error if a name of a function matches none of those that are declared in
+// the packages that are recorded.
+func (d Detail) checkFunctions(names []string) error {
+	if err := matching("--functions", d.Functions, names); err != nil {
+		return err
+	}
+	return matching("--ring-on-error", d.AskOn, names)
+}
+
+// matching returns an error with similar names if one of the patterns of a flag matches no name.
+func matching(flag string, patterns, names []string) error {
+	for _, pattern := range patterns {
+		if slices.ContainsFunc(names, func(name string) bool { return named([]string{pattern}, name) }) {
+			continue
+		}
+		remedy := "leave it out to record all"
+		if list := similar(pattern, names); len(list) > 0 {
+			remedy = "there are " + strings.Join(list, ", ")
+		}
+		return fault.InvalidRequest.New(remedy, "%s %q matches nothing of this module that is built", flag, pattern)
+	}
+	return nil
+}
+
+// similar lists the names whose last part is most like that of a pattern, or contains it; at most 8.
+func similar(pattern string, names []string) []string {
+	last := func(s string) string {
+		s = strings.TrimSuffix(strings.ToLower(s), "/...")
+		return s[strings.LastIndexAny(s, "/.")+1:]
+	}
+	likeness := func(name string) int {
+		a, b := last(pattern), last(name)
+		n := 0
+		for n < len(a) && n < len(b) && a[n] == b[n] {
+			n++
+		}
+		if a != "" && strings.Contains(b, a) {
+			n = len(a)
+		}
+		return n
+	}
+	list := slices.Clone(names)
+	slices.SortStableFunc(list, func(a, b string) int {
+		return cmp.Or(likeness(b)-likeness(a), strings.Compare(a, b))
+	})
+	list = slices.Compact(list)
+	return list[:min(len(list), 8)]
+}
+
 // Result is the end of the command and the recording. Signal is 0 if the command ended by itself.
 type Result struct {
 	ExitCode int
@@ -125,7 +181,7 @@ type Result struct {
 
 // Record runs the command and writes its log. The result is valid also with an error: then the
 // command has run and its log could not be written completely.
-func Record(ctx context.Context, o Options) (Result, error) {
+func Record(ctx context.Context, o Options) (result Result, err error) {
 	if len(o.Command) == 0 {
 		return Result{}, fmt.Errorf("%w: no command after --", fault.NotRecordable)
 	}
@@ -139,6 +195,12 @@ func Record(ctx context.Context, o Options) (Result, error) {
 	if err := writable(output); err != nil {
 		return Result{}, err
 	}
+	begun := false
+	defer func() {
+		if !begun { // nothing was recorded, so no log is left
+			err = errors.Join(err, removeEmpty(output))
+		}
+	}()
 	work, err := os.MkdirTemp(filepath.Dir(output), ".wraith-recording-")
 	if err != nil {
 		return Result{}, fmt.Errorf("create a folder for the recording beside the output: %w", err)
@@ -179,7 +241,8 @@ func Record(ctx context.Context, o Options) (Result, error) {
 		}
 	}
 	header.Program = programName(o.Command, command)
-	result, err := run(ctx, o, command, spool, func(n int) {
+	begun = true
+	result, err = run(ctx, o, command, spool, func(n int) {
 		// The program continues: what it has recorded so far is written beside it.
 		path := numbered(output, n)
 		if _, err := Pack(spool, path, header, event.End{ExitCode: -1}); err != nil {

@@ -370,8 +370,23 @@ func TestWhatCannotBeRecorded(t *testing.T) {
 		assert.Equal(t, 200, got.ExitCode)
 		assert.Contains(t, got.err, c.says)
 	}
+	for _, c := range []struct {
+		detail recorder.Detail
+		says   string
+	}{
+		{recorder.Detail{Packages: []string{"truth/...", "berths/..."}}, `--packages "berths/..." matches nothing of this module that is built`},
+		{recorder.Detail{Functions: []string{"main", "asign"}}, `--functions "asign" matches nothing of this module that is built`},
+		{recorder.Detail{AskOn: []string{"Office.Assign"}}, `--ring-on-error "Office.Assign" matches nothing of this module that is built`},
+	} {
+		got := recordWith(t, recorder.Options{Detail: c.detail}, dir, "go", "run", ".")
+		assert.Equal(t, 200, got.ExitCode)
+		assert.Contains(t, got.err, c.says)
+		assert.Empty(t, got.out, "the program has not run")
+		assert.NoFileExists(t, got.log)
+	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "broken.go"), []byte("package main\n\nvar x int = \"fog\"\n"), 0o600))
 	got := record(t, dir, "go", "run", ".")
 	assert.Equal(t, 1, got.ExitCode)
 	assert.Contains(t, got.err, "broken.go:3")
+	assert.NoFileExists(t, got.log)
 }

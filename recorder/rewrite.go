@@ -26,6 +26,7 @@ type tables struct {
 	functions []event.Function
 	sites     []event.Site
 	files     []event.File
+	declared  []string // names of all functions with a body, also of those that are not recorded
 }
 
 // edit inserts text at an offset, replacing the bytes up to end. No edit contains a line break, so
@@ -57,8 +58,11 @@ func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []by
 	for _, d := range file.Decls {
 		switch d := d.(type) {
 		case *ast.FuncDecl:
-			if name := r.declaredName(d); d.Body != nil && !hasDirective(d.Doc) && named(detail.Functions, name) {
-				r.function(nil, d.Type, d.Body, d.Recv, name, d.Pos())
+			if name := r.declaredName(d); d.Body != nil && !hasDirective(d.Doc) {
+				t.declared = append(t.declared, name)
+				if named(detail.Functions, name) {
+					r.function(nil, d.Type, d.Body, d.Recv, name, d.Pos())
+				}
 			}
 		case *ast.GenDecl:
 			ast.Inspect(d, func(n ast.Node) bool {
