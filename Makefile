@@ -34,7 +34,7 @@ bench:
 bench-quick:
 	go run ./bench -quick
 
-# Measures whether the tests notice small faults in a sample of the code: 40 minutes
+# Measures whether the tests notice small faults in a sample of the code: 20 minutes
 # on an otherwise idle machine. The figures are in docs/figures.md.
 mutants: needs-test $(CONSOLE)
 	go run ./scripts/mutants
