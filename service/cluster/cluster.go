@@ -313,23 +313,29 @@ func (c *Cluster) await(ctx context.Context, admin, log string) error {
 	}
 }
 
-// Stop stops the server cleanly if this process started it, and waits for it.
+// patience is how long each way to stop the server may take.
+const patience = 30 * time.Second
+
+// Stop stops the server if this process started it, and waits for it. A server that cannot write all
+// of its data in time ends at once; its next start recovers from the write-ahead log.
 func (c *Cluster) Stop() error {
 	if c.done == nil {
 		return nil
 	}
-	// An interrupt requests a fast shutdown: connections are closed, all data is written.
-	if err := syscall.Kill(c.pid, syscall.SIGINT); err != nil && !errors.Is(err, syscall.ESRCH) {
-		return fmt.Errorf("stop PostgreSQL: %w", err)
-	}
-	select {
-	case err := <-c.done:
-		c.done = nil
-		if err != nil {
+	// PostgreSQL, section 19.5: an interrupt closes connections and writes all data, quit does neither.
+	for _, signal := range []syscall.Signal{syscall.SIGINT, syscall.SIGQUIT} {
+		if err := syscall.Kill(c.pid, signal); err != nil && !errors.Is(err, syscall.ESRCH) {
 			return fmt.Errorf("stop PostgreSQL: %w", err)
 		}
-		return nil
-	case <-time.After(30 * time.Second):
-		return errors.New("PostgreSQL did not stop within 30 seconds")
+		select {
+		case err := <-c.done:
+			c.done = nil
+			if err != nil && signal == syscall.SIGINT {
+				return fmt.Errorf("stop PostgreSQL: %w", err)
+			}
+			return nil
+		case <-time.After(patience):
+		}
 	}
+	return fmt.Errorf("PostgreSQL did not stop within %s", 2*patience)
 }
