@@ -41,7 +41,6 @@ func orNone(s string) string {
 	return s
 }
 
-// inFile appends a place in the source to a text, if there is one.
 // printMore says how many parts of a list follow a page of it, and how to see them.
 func printMore(w io.Writer, total, from, shown int) {
 	if more := total - from - shown; more > 0 {
@@ -49,6 +48,7 @@ func printMore(w io.Writer, total, from, shown int) {
 	}
 }
 
+// inFile returns what is appended to a text for a place in the source, if there is one.
 func inFile(file string, line int) string {
 	if file == "" {
 		return ""
@@ -57,10 +57,7 @@ func inFile(file string, line int) string {
 }
 
 func printFrame(w io.Writer, f ask.Frame, source sourceReader) {
-	where := ""
-	if f.File != "" {
-		where = fmt.Sprintf("  %s:%d", plain(f.File), f.Line)
-	}
+	where := inFile(f.File, f.Line)
 	if f.Inlined {
 		where += "  (inlined)"
 	}

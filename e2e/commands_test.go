@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var update = flag.Bool("update", false, "write the transcripts anew")
+var update = flag.Bool("update", false, "write the transcript again")
 
 const (
 	pilotsLog = `{"time":"2026-11-20T06:00:00Z","level":"INFO","msg":"pilot boards","pilot":11,"vessel":"Halcyon Drift"}

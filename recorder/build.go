@@ -197,6 +197,9 @@ func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header
 	if moduleDir == "" {
 		return "", fmt.Errorf("%w: no package of a main module is built; run it inside the module (go mod init makes one)", fault.NotRecordable)
 	}
+	if err := matching("--packages", c.detail.Packages, ownPaths); err != nil {
+		return "", err
+	}
 	patterns := slices.Clone(ownPaths)
 	if i := slices.Index(patterns, "command-line-arguments"); i >= 0 {
 		patterns = append(slices.Delete(patterns, i, i+1), c.names...)
@@ -216,9 +219,6 @@ func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header
 		own[p], own[p+"_test"] = true, true
 	}
 	w.own = func(p *types.Package) bool { return own[p.Path()] }
-	if err := w.detail.checkPackages(ownPaths); err != nil {
-		return "", err
-	}
 	if err := w.rewrite(loaded); err != nil {
 		return "", err
 	}

@@ -78,12 +78,8 @@ func (x *names) read(e ast.Node) {
 			if s := r.pkg.TypesInfo.Selections[e]; s != nil && s.Kind() == types.FieldVal && pure(e) {
 				x.reads = add(x.reads, r.text(e))
 			}
-		case *ast.IndexExpr:
-			if pure(e) && r.pkg.TypesInfo.Types[e].IsValue() {
-				x.reads = add(x.reads, r.text(e))
-			}
-		case *ast.StarExpr:
-			if pure(e) && r.pkg.TypesInfo.Types[e].IsValue() {
+		case *ast.IndexExpr, *ast.StarExpr:
+			if e := e.(ast.Expr); pure(e) && r.pkg.TypesInfo.Types[e].IsValue() {
 				x.reads = add(x.reads, r.text(e))
 			}
 		case *ast.Ident:

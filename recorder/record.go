@@ -114,11 +114,6 @@ func named(list []string, name string) bool {
 	return false
 }
 
-// checkPackages returns an error if a pattern for packages matches none of those that are built.
-func (d Detail) checkPackages(paths []string) error {
-	return matching("--packages", d.Packages, paths)
-}
-
 // checkFunctions returns an error if a name of a function matches none of those that are declared in
 // the packages that are recorded.
 func (d Detail) checkFunctions(names []string) error {
@@ -149,8 +144,9 @@ func similar(pattern string, names []string) []string {
 		s = strings.TrimSuffix(strings.ToLower(s), "/...")
 		return s[strings.LastIndexAny(s, "/.")+1:]
 	}
+	a := last(pattern)
 	likeness := func(name string) int {
-		a, b := last(pattern), last(name)
+		b := last(name)
 		n := 0
 		for n < len(a) && n < len(b) && a[n] == b[n] {
 			n++

@@ -88,7 +88,7 @@ func (dump) Entries(_ uint64, t *event.Type) ([]event.Value, bool) {
 	return memory{}.Entries(0, t)
 }
 
-var whole5 = past{frame: frame{values: map[string]event.Value{
+var richFrame = past{frame: frame{values: map[string]event.Value{
 	"count": integer(7), "name": str("Two Sisters of Ness"), "water": number(3.5),
 	"quay": {Type: toQuay, State: event.Known, Address: 3100}, "same": {Type: toQuay, State: event.Known, Address: 3100}, "other": {Type: toQuay, State: event.Known, Address: 3200},
 	"list": {Type: quays, State: event.Known, Address: 1000, Length: 2, Capacity: 2}, "shorter": {Type: quays, State: event.Known, Address: 1000, Length: 1, Capacity: 2},
@@ -100,14 +100,6 @@ var whole5 = past{frame: frame{values: map[string]event.Value{
 	"gate.c:chain": integer(5), "http.response-size": integer(512), "lost": {Type: float, State: event.OptimisedOut, Text: "the compiler kept it nowhere"},
 	"alike": {Type: quay, State: event.Known, Items: []event.Value{str("Kelp"), number(1)}}, "alike2": {Type: quay, State: event.Known, Items: []event.Value{str("Kelp"), number(1)}}, "unlike": {Type: quay, State: event.Known, Items: []event.Value{str("Kelp"), number(2)}},
 }}}
-
-func askIn(r replay.Recording, expression string) (question.Answer, error) {
-	q, err := question.Parse(expression)
-	if err != nil {
-		return question.Answer{}, err
-	}
-	return q.Ask(context.Background(), r, 0, 1, 0)
-}
 
 // Values of every form, earlier values, memory as another type, and names that cannot be written.
 func TestValuesOfEveryForm(t *testing.T) {
@@ -165,7 +157,7 @@ func TestValuesOfEveryForm(t *testing.T) {
 		"7 / 2.0":                             {Value: "3.5", Type: "double"},
 		"2 - water":                           {Value: "-1.5", Type: "double"},
 	} {
-		got, err := askIn(whole5, expression)
+		got, err := askIn(richFrame, expression)
 		if assert.NoError(t, err, expression) {
 			if want.Type == "double" && got.Type == "float64" {
 				got.Type = "double" // as it is, without the language
@@ -212,7 +204,7 @@ func TestWhatCannotBeAnswered(t *testing.T) {
 		"1 / 0":                      "division by zero",
 		"9223372036854775807 + 1":    "overflow",
 	} {
-		_, err := askIn(whole5, expression)
+		_, err := askIn(richFrame, expression)
 		if assert.Error(t, err, expression) {
 			assert.ErrorContains(t, err, want, expression)
 		}

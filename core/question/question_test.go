@@ -78,12 +78,15 @@ var here = frame{values: map[string]event.Value{
 	"tides.Mean": number(1013.25),
 }}
 
-func ask(expression string) (question.Answer, error) {
+func ask(expression string) (question.Answer, error) { return askIn(here, expression) }
+
+// askIn asks about a moment of a recording.
+func askIn(r replay.Recording, expression string) (question.Answer, error) {
 	q, err := question.Parse(expression)
 	if err != nil {
 		return question.Answer{}, err
 	}
-	return q.Ask(context.Background(), here, 0, 1, 0)
+	return q.Ask(context.Background(), r, 0, 1, 0)
 }
 
 func TestAnswers(t *testing.T) {

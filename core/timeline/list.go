@@ -2,6 +2,7 @@ package timeline
 
 import (
 	"math"
+	"slices"
 
 	"wraithology/core/event"
 )
@@ -46,7 +47,7 @@ func (l List) upTo(m event.Moment) int {
 	switch {
 	case n == 0 || m < 0:
 		return 0
-	case m > math.MaxUint32:
+	case m >= math.MaxUint32:
 		return n
 	case l.words == nil:
 		if m < event.Moment(l.record.at) {
@@ -63,21 +64,8 @@ func (l List) upTo(m event.Moment) int {
 			first = middle
 		}
 	}
-	return first*segmentSize + countUpTo(l.segment(first), uint32(m))
-}
-
-// countUpTo counts the words that are at most m. It is sort.Search without a function for each word.
-func countUpTo(words []uint32, m uint32) int {
-	from, to := 0, len(words)
-	for from < to {
-		middle := (from + to) / 2
-		if words[middle] <= m {
-			from = middle + 1
-		} else {
-			to = middle
-		}
-	}
-	return from
+	i, _ := slices.BinarySearch(l.segment(first), uint32(m)+1)
+	return first*segmentSize + i
 }
 
 // segment returns the entries of a segment of a list with words.

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var update = flag.Bool("update", false, "write what is read anew")
+var update = flag.Bool("update", false, "write the golden file again")
 
 // rareTexts have what the other texts do not: words, notes and relations that are seldom printed.
 var rareTexts = map[string]string{

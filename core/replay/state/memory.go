@@ -33,12 +33,12 @@ func (m Memory) Moved(at event.Moment, address, size uint64) (from uint64, whole
 
 // MemoryAt returns the memory of a process at a moment, from the log since another moment.
 func (r *Log) MemoryAt(process uint16, at, since event.Moment) replay.Memory {
-	return Memory{r.T, process, since, at, event.NoMoment, 0, nil}
+	return Memory{t: r.T, process: process, since: since, at: at, until: event.NoMoment}
 }
 
 // MemoryUntil returns the memory of a process at a moment.
 func (r *Log) MemoryUntil(process uint16, at event.Moment) Memory {
-	return Memory{r.T, process, 0, at, at, 0, nil}
+	return Memory{t: r.T, process: process, at: at, until: at}
 }
 
 // reach returns the last moment that counts.
@@ -131,7 +131,9 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 		if m.t.Kind(at) == event.Move {
 			from, whole, known := m.Moved(at, address, t.Size)
 			if whole && known && m.moves < MaxMoves {
-				v = Memory{m.t, m.process, m.since, at - 1, at - 1, m.moves + 1, m.parts}.Load(from, t)
+				source := m
+				source.at, source.until, source.moves = at-1, at-1, m.moves+1
+				v = source.Load(from, t)
 			}
 			if !whole && (t.Form == event.Struct || t.Form == event.Array) {
 				return m.byParts(address, t)

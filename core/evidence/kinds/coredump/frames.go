@@ -313,8 +313,11 @@ func (d *Dump) calledHere(s *step) (machine.Registers, bool) {
 		return regs, false
 	}
 	target, ok := d.callTarget(regs.PC())
+	if !ok {
+		return regs, false
+	}
 	for _, f := range []*module.File{s.module.Binary, s.module.Debug} {
-		if f == nil || !ok {
+		if f == nil {
 			continue
 		}
 		if own, found := f.Symbols().At(s.pc - s.module.Bias); found && own.Address+s.module.Bias == target {
