@@ -25,7 +25,7 @@ import (
 	"wraithology/core/fault"
 )
 
-//go:embed inject/ask.go inject/encode.go inject/frame.go inject/goroutine.go inject/item.go inject/memory.go inject/output.go inject/plan.go inject/spool.go inject/sync.go inject/testing.go
+//go:embed inject/ask.go inject/encode.go inject/frame.go inject/goroutine.go inject/item.go inject/keep.go inject/lend.go inject/memory.go inject/output.go inject/plan.go inject/snapshot.go inject/spool.go inject/sync.go inject/testing.go
 var runtimeFiles embed.FS
 
 // runtimePackage is the last part of the runtime's import path inside the recorded module. The
@@ -317,8 +317,8 @@ func (w *overlayWriter) finish(header event.Header, defaultLog string, own []str
 	if err := log.Flush(); err != nil {
 		return "", err
 	}
-	text := fmt.Sprintf("//go:build go1.23\n\npackage inject\n\nconst staticTables = %q\n\nconst defaultLog = %q\n\nconst ownPackages = %q\n\nconst (\n\ttextLimit = %d\n\telementLimit = %d\n\tfollowLimit = %d\n\tringBytes = %d\n)\n",
-		static.String(), defaultLog, "\n"+strings.Join(own, "\n")+"\n", w.detail.Length, max(w.detail.Length/4/16*16, 16), w.detail.Depth, w.ring)
+	text := fmt.Sprintf("//go:build go1.23\n\npackage inject\n\nconst staticTables = %q\n\nconst defaultLog = %q\n\nconst ownPackages = %q\n\nconst (\n\ttextLimit = %d\n\telementLimit = %d\n\tfollowLimit = %d\n\tringBytes = %d\n\tverifies = %t\n)\n",
+		static.String(), defaultLog, "\n"+strings.Join(own, "\n")+"\n", w.detail.Length, max(w.detail.Length/4/16*16, 16), w.detail.Depth, w.ring, w.detail.Verify)
 	if err := w.put(filepath.Join(runtimeDir, "static.go"), []byte(text)); err != nil {
 		return "", err
 	}

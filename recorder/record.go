@@ -44,6 +44,7 @@ type Detail struct {
 	Functions []string // names, or their ends; none for all
 	Depth     int      // depth along references; 0 for 3, or 1 with calls alone
 	Length    int      // bytes of a text, and four times the elements of a list; 0 for 256
+	Verify    bool     // record snapshots of the variables in scope, to verify the recording
 	AskOn     []string // functions whose returned errors trigger writing the ring
 }
 

@@ -2,11 +2,12 @@ package recorder
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"go/ast"
 	"go/token"
 	"go/types"
-	"sort"
+	"slices"
 	"strings"
 
 	"golang.org/x/tools/go/packages"
@@ -29,8 +30,8 @@ type tables struct {
 	declared  []string // names of all functions with a body, also of those that are not recorded
 }
 
-// edit inserts text at an offset, replacing the bytes up to end. No edit contains a line break, so
-// that all positions stay on their lines.
+// edit inserts text at an offset, replacing the bytes up to end. No edit adds or removes a line
+// break, so that all positions stay on their lines.
 type edit struct {
 	at, end int
 	text    string
@@ -48,11 +49,14 @@ type fileRewriter struct {
 	source []byte
 	base   *token.File
 	edits  []edit
+	// lenders are the calls of the file that pass references to code that is not recorded, by text.
+	lenders map[string]int
+	verify  bool // take snapshots
 }
 
 // rewriteFile returns the file's text with the calls to the runtime in it.
 func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []byte, runtimePath string, own func(*types.Package) bool, t *tables, detail Detail) []byte {
-	r := &fileRewriter{lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
+	r := &fileRewriter{lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, lenders: map[string]int{}, verify: detail.Verify, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
 	t.files = append(t.files, event.File{ID: r.file, Path: path, Text: string(source)})
 	before := len(t.functions)
 	for _, d := range file.Decls {
@@ -77,17 +81,15 @@ func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []by
 			})
 		}
 	}
-	at, init := token.NoPos, ""
+	init := ""
 	if r.values {
-		at, init = r.globals(file)
+		init = r.globals(file)
 	}
 	if len(t.functions) == before {
 		return source
 	}
 	r.insert(file.Name.End(), "; import "+runtimeName+" "+fmt.Sprintf("%q", runtimePath))
-	if init != "" {
-		r.insert(at, init)
-	}
+	r.insert(afterImports(file), init+r.declareLenders())
 	return r.apply()
 }
 
@@ -108,7 +110,10 @@ func hasDirective(doc *ast.CommentGroup) bool {
 }
 
 func (r *fileRewriter) apply() []byte {
-	sort.SliceStable(r.edits, func(i, j int) bool { return r.edits[i].at < r.edits[j].at })
+	// What is inserted at an offset is before what replaces the text there.
+	slices.SortStableFunc(r.edits, func(a, b edit) int {
+		return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(min(a.end-a.at, 1), min(b.end-b.at, 1)))
+	})
 	var out bytes.Buffer
 	at := 0
 	for _, e := range r.edits {
@@ -128,7 +133,9 @@ func (r *fileRewriter) insert(p token.Pos, text string) {
 	r.edits = append(r.edits, edit{at, at, text})
 }
 
+// replace replaces the text between two positions. Its line breaks are kept.
 func (r *fileRewriter) replace(from, to token.Pos, text string) {
+	text += strings.Repeat("\n", bytes.Count(r.source[r.offset(from):r.offset(to)], []byte("\n")))
 	r.edits = append(r.edits, edit{r.offset(from), r.offset(to), text})
 }
 
@@ -166,9 +173,20 @@ func (r *fileRewriter) declaredName(d *ast.FuncDecl) string {
 	return r.packageName() + "." + name
 }
 
-// globals returns a function that records the package's variables at the beginning of the program,
-// and its position. It is empty if there are none.
-func (r *fileRewriter) globals(file *ast.File) (at token.Pos, text string) {
+// afterImports returns the position of the first declaration that is not an import.
+func afterImports(file *ast.File) token.Pos {
+	at := file.Name.End()
+	for _, d := range file.Decls {
+		if g, ok := d.(*ast.GenDecl); ok && g.Tok == token.IMPORT {
+			at = g.End()
+		}
+	}
+	return at
+}
+
+// globals returns a function that records the package's variables at the beginning of the program.
+// It is before the program's own init functions, which run in order. It is empty if there are none.
+func (r *fileRewriter) globals(file *ast.File) string {
 	f := &function{r: r, vars: map[types.Object]event.VariableID{}, shared: map[types.Object]bool{}}
 	f.table = event.Function{ID: event.FunctionID(len(r.tables.functions)), Name: r.packageName() + ".init", File: r.file,
 		Line: r.line(file.Package), EndLine: r.line(file.Package), Own: true}
@@ -192,16 +210,9 @@ func (r *fileRewriter) globals(file *ast.File) (at token.Pos, text string) {
 		}
 	}
 	if body.Len() == 0 {
-		return token.NoPos, ""
+		return ""
 	}
 	r.tables.functions = append(r.tables.functions, f.table)
-	// It is before the program's own init functions, which run in order.
-	at = file.Name.End()
-	for _, d := range file.Decls {
-		if g, ok := d.(*ast.GenDecl); ok && g.Tok == token.IMPORT {
-			at = g.End()
-		}
-	}
-	return at, fmt.Sprintf("; func init() { %s := %s.Enter(%d); %s.On(); %s %s.Ret(); %s.Back(); %s.Off() }",
+	return fmt.Sprintf("; func init() { %s := %s.Enter(%d); %s.On(); %s %s.Ret(); %s.Back(); %s.Off() }",
 		frameName, runtimeName, f.table.ID, frameName, body.String(), frameName, frameName, frameName)
 }

@@ -1,10 +1,12 @@
 package recorder
 
 import (
+	"cmp"
 	"fmt"
 	"go/ast"
 	"go/token"
 	"go/types"
+	"slices"
 	"strings"
 
 	"wraithology/core/event"
@@ -36,7 +38,7 @@ func (f *function) reach(at token.Pos, site event.SiteID) {
 	if !f.r.lines {
 		return
 	}
-	f.r.insert(at, fmt.Sprintf("%s.L(%d); ", frameName, site))
+	f.r.insert(at, fmt.Sprintf("%s.L(%d); ", frameName, site)+f.snapshot(at, site))
 }
 
 func (f *function) statement(s ast.Stmt) {
@@ -62,12 +64,12 @@ func (f *function) statement(s ast.Stmt) {
 		f.reach(s.Pos(), f.site(s.Pos(), node(s.Init), node(s.Tag)))
 		f.expressions(node(s.Init))
 		f.expressions(node(s.Tag))
-		f.clauses(s.Body, f.written(s.Init)+f.touched(node(s.Init))+f.touched(node(s.Tag)), nil)
+		f.clauses(s.Body, f.written(s.Init), nil)
 	case *ast.TypeSwitchStmt:
 		f.reach(s.Pos(), f.site(s.Pos(), node(s.Init), s.Assign))
 		f.expressions(node(s.Init))
 		f.expressions(s.Assign)
-		f.clauses(s.Body, f.written(s.Init)+f.touched(node(s.Init)), s)
+		f.clauses(s.Body, f.written(s.Init), s)
 	case *ast.SelectStmt:
 		f.reach(s.Pos(), f.selectSite(s))
 		if f.r.lines && !hasDefault(s) {
@@ -120,7 +122,7 @@ func (f *function) labelled(s *ast.LabeledStmt) {
 func (f *function) ifStatement(s *ast.IfStmt) {
 	f.expressions(node(s.Init))
 	f.expressions(s.Cond)
-	set := f.written(s.Init) + f.touched(node(s.Init)) + f.touched(s.Cond)
+	set := f.written(s.Init)
 	f.r.insert(s.Body.Lbrace+1, " "+set)
 	f.block(s.Body.List)
 	switch e := s.Else.(type) {
@@ -144,16 +146,30 @@ func (f *function) forStatement(s *ast.ForStmt, site event.SiteID) {
 	f.expressions(node(s.Init))
 	f.expressions(node(s.Cond))
 	f.expressions(node(s.Post))
-	set := f.written(s.Init)
-	if s.Post != nil && s.Init == nil {
-		set = f.written(s.Post)
+	set, post := f.written(s.Init), f.written(s.Post)
+	again := f.again(site)
+	if post != "" && !strings.Contains(set, post) { // it has not run before the first iteration
+		again = fmt.Sprintf(" if %s.Again(%d) { %s}; ", frameName, site, post)
 	}
-	set += f.touched(node(s.Cond))
-	f.r.insert(s.Body.Lbrace+1, f.again(site)+set)
+	f.r.insert(s.Body.Lbrace+1, again+set+f.snapshot(s.Body.Lbrace+1, site))
 	f.block(s.Body.List)
-	if a, ok := s.Init.(*ast.AssignStmt); s.Cond != nil && (!ok || a.Tok != token.DEFINE) {
-		f.after(s, f.written(s.Post)+f.touched(s.Cond)) // the last step's value outlives the loop
+	if s.Cond != nil && s.Post != nil && !f.uses(s.Post, s.Init) {
+		f.after(s, post) // the last step's value outlives the loop
 	}
+}
+
+// uses reports whether a statement names a variable that another one declares.
+func (f *function) uses(s, declares ast.Stmt) bool {
+	found := false
+	ast.Inspect(s, func(n ast.Node) bool {
+		if id, ok := n.(*ast.Ident); ok && declares != nil {
+			if o := f.r.pkg.TypesInfo.Uses[id]; o != nil && declares.Pos() <= o.Pos() && o.Pos() < declares.End() {
+				found = true
+			}
+		}
+		return !found
+	})
+	return found
 }
 
 // again records that a loop's line is reached again.
@@ -164,13 +180,42 @@ func (f *function) again(site event.SiteID) string {
 	return fmt.Sprintf(" %s.Again(%d); ", frameName, site)
 }
 
+// snapshot returns the statement that takes a snapshot of the variables that can be named at a
+// position.
+func (f *function) snapshot(at token.Pos, site event.SiteID) string {
+	if !f.r.verify || !f.r.values {
+		return ""
+	}
+	var text strings.Builder
+	for _, o := range f.inScope(at) {
+		fmt.Fprintf(&text, "%s.V(%s, %d, &%s); ", runtimeName, frameName, f.vars[o], o.Name())
+	}
+	if text.Len() == 0 {
+		return ""
+	}
+	return fmt.Sprintf("if %s.Sampled(%d) { %s}; ", frameName, site, text.String())
+}
+
+// inScope lists the variables of the function's table that can be named at a position, in the order
+// of the table.
+func (f *function) inScope(at token.Pos) []types.Object {
+	var list []types.Object
+	for o := range f.vars {
+		if (o.Pos() < at || isGlobal(o)) && o.Pkg() == f.r.pkg.Types && o.Name() != "_" && !f.shadowedAt(o, at) {
+			list = append(list, o)
+		}
+	}
+	slices.SortFunc(list, func(a, b types.Object) int { return cmp.Compare(f.vars[a], f.vars[b]) })
+	return list
+}
+
 func (f *function) rangeStatement(s *ast.RangeStmt, site event.SiteID) {
 	f.expressions(s.X)
 	set := f.written(&ast.AssignStmt{Lhs: exprs(s.Key, s.Value), Tok: s.Tok})
 	if s.Key != nil {
 		set = f.exchanged("Had", s.X, s.Key) + set
 	}
-	f.r.insert(s.Body.Lbrace+1, f.again(site)+set)
+	f.r.insert(s.Body.Lbrace+1, f.again(site)+set+f.snapshot(s.Body.Lbrace+1, site))
 	f.block(s.Body.List)
 }
 
@@ -321,7 +366,7 @@ func (f *function) simple(s ast.Stmt) {
 	case *ast.BranchStmt, *ast.GoStmt:
 		return
 	}
-	text := f.written(s) + f.touched(s)
+	text := f.written(s)
 	if waits {
 		text += frameName + ".Passed(); "
 	}
@@ -358,7 +403,8 @@ func (f *function) expressions(n ast.Node) {
 		return
 	}
 	asked := commaOk(n)
-	deferred := map[*ast.CallExpr]bool{}
+	appended := assignedAppend(n)
+	how := map[*ast.CallExpr]string{} // references are passed on, if not at once
 	addressed := map[ast.Node]bool{}
 	ast.Inspect(n, func(n ast.Node) bool {
 		switch n := n.(type) {
@@ -370,9 +416,9 @@ func (f *function) expressions(n ast.Node) {
 			f.r.function(f, n.Type, n.Body, nil, name, n.Pos())
 			return false
 		case *ast.DeferStmt:
-			deferred[n.Call] = true
+			how[n.Call] = "LendLater"
 		case *ast.GoStmt:
-			deferred[n.Call] = true
+			how[n.Call] = "LendFor"
 		case *ast.UnaryExpr:
 			addressed[n.X] = true
 			if n.Op == token.ARROW && f.r.lines && f.received(n, n == asked) {
@@ -392,7 +438,7 @@ func (f *function) expressions(n ast.Node) {
 				f.r.insert(n.End(), ")")
 				return false
 			}
-			f.call(n, deferred[n])
+			f.call(n, how[n], appended[n])
 		}
 		return true
 	})
@@ -417,27 +463,35 @@ func (f *function) makesMap(c *ast.CallExpr) bool {
 	return ok && id.Name == "make" && f.isBuiltin(id) && isMap(typeOf(f, c))
 }
 
-func (f *function) call(c *ast.CallExpr, deferred bool) {
+// call rewrites a call. how is the runtime's function for the references that it passes on, if it is
+// deferred or runs on another goroutine. assigned is what the call is assigned to, if that is known.
+func (f *function) call(c *ast.CallExpr, how string, assigned ast.Expr) {
 	f.r.output(c)
-	switch fun := c.Fun.(type) {
-	case *ast.Ident:
-		b, ok := f.r.pkg.TypesInfo.Uses[fun].(*types.Builtin)
-		switch {
-		case !ok || deferred:
-		case b.Name() == "append":
-			f.grows(c)
-		case b.Name() == "panic":
-			f.wrap(c.Args[0], "Panic")
-		case b.Name() == "recover":
-			f.wrap(c, "Recover")
+	if b := f.builtinOf(c); b != nil {
+		switch b.Name() {
+		case "append":
+			f.appends(c, assigned)
+		case "copy", "clear", "delete":
+			f.builtinCall(b.Name(), c)
+		case "panic":
+			if how == "" {
+				f.wrap(c.Args[0], "Panic")
+			}
+		case "recover":
+			if how == "" {
+				f.wrap(c, "Recover")
+			}
 		}
-	case *ast.SelectorExpr:
-		if o, ok := f.r.pkg.TypesInfo.Uses[fun.Sel].(*types.Func); ok && !deferred && o.FullName() == "os.Exit" {
+		return
+	}
+	if selector, ok := c.Fun.(*ast.SelectorExpr); ok && how == "" {
+		if o, ok := f.r.pkg.TypesInfo.Uses[selector.Sel].(*types.Func); ok && o.FullName() == "os.Exit" {
 			f.wrap(c.Args[0], "Exit")
-		} else if ok && !deferred && failing[o.Name()] && pure(fun.X) && isTester(typeOf(f, fun.X)) {
-			f.wrap(fun.X, "Test")
+		} else if ok && failing[o.Name()] && pure(selector.X) && isTester(typeOf(f, selector.X)) {
+			f.wrap(selector.X, "Test")
 		}
 	}
+	f.lends(c, cmp.Or(how, "Lend"))
 }
 
 // failing are the methods of a test that report a failure.

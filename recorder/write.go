@@ -76,11 +76,8 @@ func isMap(t types.Type) bool {
 	return ok
 }
 
-// written returns the statements that record the writes of a statement.
-func (f *function) written(s ast.Stmt) string { return f.assigned(s) + f.builtins(s) }
-
-// assigned returns the statements that record the assignments and deletions of a statement.
-func (f *function) assigned(s ast.Stmt) string {
+// written returns the statements that record the assignments of a statement.
+func (f *function) written(s ast.Stmt) string {
 	if !f.r.values {
 		return ""
 	}
@@ -93,16 +90,11 @@ func (f *function) assigned(s ast.Stmt) string {
 		for i, l := range s.Lhs {
 			fresh := len(s.Rhs) == len(s.Lhs) && f.makes(s.Rhs[i]) || len(s.Rhs) == 1 && f.makes(s.Rhs[0])
 			text.WriteString(f.target(l, s.Lhs, s.Rhs, fresh))
+			text.WriteString(f.keeps(l, s))
 		}
 		return text.String()
 	case *ast.IncDecStmt:
 		return f.target(s.X, nil, nil, false)
-	case *ast.ExprStmt:
-		if c, ok := s.X.(*ast.CallExpr); ok {
-			if id, ok := c.Fun.(*ast.Ident); ok && id.Name == "delete" && len(c.Args) == 2 && f.isBuiltin(id) && pure(c.Args[0]) && pure(c.Args[1]) {
-				return fmt.Sprintf("%s.D(%s, %s, %s); ", runtimeName, frameName, f.r.text(c.Args[0]), f.r.text(c.Args[1]))
-			}
-		}
 	}
 	return ""
 }
@@ -195,12 +187,15 @@ func (f *function) target(l ast.Expr, all, rhs []ast.Expr, fresh bool) string {
 // again, they are remembered when the statement evaluates them.
 func (f *function) entry(x *ast.IndexExpr, all, rhs []ast.Expr) string {
 	if pure(x) && !f.assigns(x, all) && (!f.calls(rhs) || f.steady(x)) {
+		if m, ok := coreOf(typeOf(f, x.X)).(*types.Map); ok && !types.Identical(typeOf(f, x.Index), m.Key()) {
+			return fmt.Sprintf("%s.Entry(%s, %s)(%s); ", runtimeName, frameName, f.r.text(x.X), f.r.text(x.Index))
+		}
 		return fmt.Sprintf("%s.M(%s, %s, %s); ", runtimeName, frameName, f.r.text(x.X), f.r.text(x.Index))
 	}
 	f.r.insert(x.X.Pos(), fmt.Sprintf("%s.Map(%s, ", runtimeName, frameName))
 	f.r.insert(x.X.End(), ")")
 	key, ok := coreOf(typeOf(f, x.X)).(*types.Map)
-	if tv := f.r.pkg.TypesInfo.Types[x.Index]; ok && tv.Value == nil && types.Identical(tv.Type, key.Key()) && !types.IsInterface(key.Key()) {
+	if tv := f.r.pkg.TypesInfo.Types[x.Index]; ok && tv.Value == nil && (types.Identical(tv.Type, key.Key()) || types.IsInterface(key.Key())) {
 		f.r.insert(x.Index.Pos(), fmt.Sprintf("%s.Key(%s, ", runtimeName, frameName))
 		f.r.insert(x.Index.End(), ")")
 	}
@@ -320,78 +315,4 @@ func (f *function) steady(l ast.Expr) bool {
 		return ok
 	})
 	return ok && references <= 1
-}
-
-// touched returns the statements that record variables again that foreign code may have changed:
-// arguments that are references, and variables whose address is an argument.
-func (f *function) touched(s ast.Node) string {
-	if s == nil || !f.r.values {
-		return ""
-	}
-	var text strings.Builder
-	seen := map[types.Object]bool{}
-	ast.Inspect(s, func(n ast.Node) bool {
-		switch n.(type) {
-		case *ast.FuncLit, *ast.BlockStmt:
-			return false // their statements record for themselves
-		}
-		c, ok := n.(*ast.CallExpr)
-		if !ok || !f.foreign(c) {
-			return true
-		}
-		if o := f.receiver(c); o != nil && !seen[o] {
-			seen[o] = true
-			text.WriteString(f.say(o, false))
-		}
-		for _, a := range c.Args {
-			address := false
-			if u, ok := a.(*ast.UnaryExpr); ok && u.Op == token.AND {
-				a, address = u.X, true
-			}
-			id, ok := a.(*ast.Ident)
-			if !ok {
-				continue
-			}
-			o, ok := f.r.pkg.TypesInfo.Uses[id].(*types.Var)
-			if !ok || seen[o] || isTester(o.Type()) {
-				continue
-			}
-			switch o.Type().Underlying().(type) {
-			case *types.Pointer, *types.Slice:
-			default:
-				if !address {
-					continue
-				}
-			}
-			seen[o] = true
-			text.WriteString(f.say(o, address))
-			if _, slice := coreOf(o.Type()).(*types.Slice); slice && !address && f.changes(c) {
-				fmt.Fprintf(&text, "%s.All(%s, %s); ", runtimeName, frameName, id.Name)
-			}
-		}
-		return true
-	})
-	return text.String()
-}
-
-// receiver returns the variable at the root of a call's receiver, if the method can change it or
-// what it refers to.
-func (f *function) receiver(c *ast.CallExpr) types.Object {
-	selector, ok := c.Fun.(*ast.SelectorExpr)
-	if !ok {
-		return nil
-	}
-	s := f.r.pkg.TypesInfo.Selections[selector]
-	if s == nil || s.Kind() != types.MethodVal {
-		return nil
-	}
-	sig, ok := s.Obj().Type().(*types.Signature)
-	if !ok || sig.Recv() == nil || !isPointer(sig.Recv().Type()) {
-		return nil
-	}
-	if o := s.Obj().Pkg(); o == nil || o.Path() == "sync" || o.Path() == "sync/atomic" || isTester(sig.Recv().Type()) {
-		return nil // what these hold is not recorded
-	}
-	root, _ := f.rootOf(selector.X)
-	return root
 }

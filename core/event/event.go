@@ -90,18 +90,33 @@ const (
 	Fields  Kind = 26 // variables of the current call have new values; ID is the site that lists them
 	Message Kind = 27 // like Fields; the first value is a logged message
 	Error   Kind = 28 // like Message, for an error
+	Exposed Kind = 29 // code that is not recorded may have changed memory, or the entries of a map
+
+	Snapshot Kind = 30 // a value as it is in memory, to verify the recording; ID is a SnapshotOf
 )
 
 // String returns the name in the format document.
 func (k Kind) String() string {
 	names := [...]string{"", "enter", "line", "write", "cell", "memory", "element", "delete",
 		"leave", "unwind", "panic", "recover", "failure", "exit", "resume", "entries", "spread", "store",
-		"send", "wait", "pass", "receive", "release", "output", "move", "open", "fields", "message", "error"}
+		"send", "wait", "pass", "receive", "release", "output", "move", "open", "fields", "message", "error", "exposed", "snapshot"}
 	if int(k) < len(names) && k > 0 {
 		return names[k]
 	}
 	return "unknown"
 }
+
+// SnapshotOf says what a Snapshot holds: SnapshotMemory, SnapshotSpread and SnapshotEntries have the
+// fields of Memory, Spread and Entries. SnapshotVariable+n is the variable n of the current call.
+type SnapshotOf uint32
+
+// What a Snapshot holds.
+const (
+	SnapshotMemory   SnapshotOf = 0
+	SnapshotSpread   SnapshotOf = 1
+	SnapshotEntries  SnapshotOf = 2
+	SnapshotVariable SnapshotOf = 3
+)
 
 // Op is the reason of a wait, or the way in which others are unblocked.
 type Op uint8

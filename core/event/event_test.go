@@ -334,7 +334,7 @@ func TestWalk(t *testing.T) {
 		require.Equal(t, whole, n, "%s, cut to %d bytes", label, cut)
 		require.Equal(t, cut != starts[whole], w.Err() != nil, label)
 	}
-	for _, kind := range []byte{0, 29, 255} {
+	for _, kind := range []byte{0, byte(Snapshot) + 1, 255} {
 		w := NewWalk([]byte{kind, 0, 0, 0, 0, 0}, 0)
 		assert.False(t, w.Next())
 		assert.ErrorContains(t, w.Err(), fmt.Sprintf("unknown event kind %d", kind))
@@ -376,6 +376,13 @@ func TestAppendEvent(t *testing.T) {
 	from, size := DecodeMove(open)
 	assert.EqualValues(t, 3, from)
 	assert.EqualValues(t, 70_000, size)
+	exposed := append(binary.AppendUvarint(nil, 70_000), append([]byte{4}, "tide"...)...)
+	size, by := DecodeExposed(exposed)
+	assert.EqualValues(t, 70_000, size)
+	assert.Equal(t, "tide", by)
+	size, by = DecodeExposed(exposed[:len(exposed)-1])
+	assert.Zero(t, size)
+	assert.Empty(t, by)
 	depth, function = DecodeOpen(open[:2])
 	assert.Zero(t, depth)
 	assert.Zero(t, function)
@@ -546,7 +553,7 @@ func TestThreadID(t *testing.T) {
 func TestNames(t *testing.T) {
 	t.Parallel()
 	seen := map[string]bool{}
-	for k := Enter; k <= Error; k++ {
+	for k := Enter; k <= Snapshot; k++ {
 		assert.False(t, seen[k.String()] || k.String() == "unknown", "kind %d", k)
 		seen[k.String()] = true
 	}
@@ -555,7 +562,7 @@ func TestNames(t *testing.T) {
 		seen[o.String()] = true
 	}
 	assert.Equal(t, "unknown", Kind(0).String())
-	assert.Equal(t, "unknown", (Error + 1).String())
+	assert.Equal(t, "unknown", (Snapshot + 1).String())
 	assert.Equal(t, "something", Op(0).String())
 	assert.Equal(t, "something", (OpWake + 1).String())
 	assert.Equal(t, "leave", Leave.String())

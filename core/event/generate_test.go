@@ -171,7 +171,7 @@ func (g *generator) encoded(t testing.TB) (Value, []byte) {
 // An event made at random, and its bytes as docs/formats/execution-log.md specifies them. Its
 // time counts from the event before.
 func (g *generator) event(t testing.TB, before int64) (Event, []byte) {
-	e := Event{Kind: Kind(1 + g.IntN(28)), Time: before + int64(g.number()%(1<<40))}
+	e := Event{Kind: Kind(1 + g.IntN(int(Snapshot))), Time: before + int64(g.number()%(1<<40))}
 	b := binary.AppendUvarint([]byte{byte(e.Kind)}, uint64(e.Time-before))
 	id := func() { e.ID = uint32(g.number()); b = binary.AppendUvarint(b, uint64(e.ID)) }
 	address := func() { e.Address = g.number(); b = binary.AppendUvarint(b, e.Address) }
@@ -188,7 +188,7 @@ func (g *generator) event(t testing.TB, before int64) (Event, []byte) {
 	case Write:
 		id()
 		e.Args = 1
-	case Cell:
+	case Cell, Snapshot:
 		id()
 		address()
 		e.Args = 1
@@ -201,6 +201,14 @@ func (g *generator) event(t testing.TB, before int64) (Event, []byte) {
 	case Wait, Pass, Release:
 		id()
 		address()
+	case Exposed:
+		address()
+		from = len(b)
+		name := g.text()
+		b = binary.AppendUvarint(binary.AppendUvarint(b, g.number()), uint64(len(name)))
+		b = append(b, name...)
+		e.Data = b[from:]
+		return e, b
 	case Move, Open:
 		if e.Kind == Move {
 			address()

@@ -64,6 +64,8 @@ const (
 	OptimisedOut State = "optimised-away"
 	Unrecorded   State = "unrecorded"
 	Redacted     State = "redacted"
+	// MayHaveChanged is a value that code that is not recorded may have changed since it was recorded.
+	MayHaveChanged State = "may-have-changed"
 )
 
 // Value is a decoded value. The type's form decides which members are used: Int, Uint and Float for
@@ -85,6 +87,8 @@ type Value struct {
 	Address  uint64
 	Length   uint64
 	Capacity uint64
+	// Last is the last known value if the state is MayHaveChanged, else nil.
+	Last *Value
 	// Whole is the full length of a text or list if only its beginning was recorded, else 0.
 	Whole uint64
 }

@@ -55,12 +55,14 @@ func (w *Walk) Next() bool {
 		e.Address, e.Args = c.uvarint(), 2
 	case Wait, Pass, Release:
 		e.ID, e.Address = uint32(c.uvarint()), c.uvarint()
+	case Snapshot:
+		e.ID, e.Address, e.Args = uint32(c.uvarint()), c.uvarint(), 1
 	case Panic, Recover, Failure, Output:
 		e.Args = int(c.byte())
 	case Fields, Message, Error:
 		e.ID = uint32(c.uvarint())
 		e.Args = int(c.byte())
-	case Move, Open: // their fields are part of their data
+	case Move, Open, Exposed: // their fields are part of their data
 	default:
 		if c.err == nil {
 			c.err = fmt.Errorf("unknown event kind %d", e.Kind)
@@ -78,6 +80,11 @@ func (w *Walk) Next() bool {
 		start = c.b
 		c.uvarint()
 		c.uvarint()
+	case Exposed:
+		e.Address = c.uvarint()
+		start = c.b
+		c.uvarint()
+		c.take(c.uvarint())
 	}
 	for i := 0; i < e.Args && c.err == nil; i++ {
 		c.uvarint()
@@ -161,6 +168,18 @@ func DecodeOpen(data []byte) (depth uint64, function FunctionID) {
 		return 0, 0
 	}
 	return depth, function
+}
+
+// DecodeExposed returns the number of bytes of an Exposed event, 0 for the entries of a map, and the
+// name of the code that may have changed them.
+func DecodeExposed(data []byte) (size uint64, by string) {
+	c := &cursor{b: data}
+	size = c.uvarint()
+	by = string(c.take(c.uvarint()))
+	if c.err != nil {
+		return 0, ""
+	}
+	return size, by
 }
 
 // DecodeMove returns the source of a Move event, 0 if it is not known, and the number of bytes.

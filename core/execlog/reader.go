@@ -45,8 +45,8 @@ func Open(r io.ReaderAt, size int64) (*Log, error) {
 	if string(prefix[:8]) != Magic {
 		return nil, fmt.Errorf("%w: it begins with %q", ErrNotALog, prefix[:8])
 	}
-	if v := binary.LittleEndian.Uint16(prefix[8:]); v != Version {
-		return nil, fmt.Errorf("the log is of format version %d, this program reads version %d: use a newer wraith", v, Version)
+	if v := binary.LittleEndian.Uint16(prefix[8:]); v < 1 || v > Version {
+		return nil, fmt.Errorf("the log is of format version %d, this program reads versions 1 to %d: use a newer wraith", v, Version)
 	}
 	if err := l.scan(); err != nil {
 		return nil, err

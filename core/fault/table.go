@@ -55,19 +55,20 @@ var (
 
 // Questions without an answer.
 var (
-	OutOfRange = define("out-of-range", ExitNo, unprocessable, "out of range", "wraith peek EVIDENCE shows how many moments there are")
-	NoThread   = define("no-thread", ExitNo, unprocessable, "no such thread", "wraith stack --all LOCATOR lists the threads")
-	NoFrame    = define("no-frame", ExitNo, unprocessable, "no such frame", "wraith stack LOCATOR lists the frames")
-	NoName     = define("no-name", ExitNo, unprocessable, "name not found", "wraith values LOCATOR lists the names of the frame")
-	NoValue    = define("no-value", ExitNo, unprocessable, "no value", "wraith values LOCATOR shows the values and types of the frame")
-	NoCode     = define("no-code", ExitNo, unprocessable, "no code there", "name one of these")
-	NoSource   = define("no-source", ExitNo, unprocessable, "no source text", "give --source FOLDER, or add an archive of the source to the case")
-	NoHit      = define("no-hit", ExitNo, notFound, "no hit", "wraith hits lists all hits; --back looks the other way")
-	NoTrace    = define("no-trace", ExitNo, unprocessable, "trace not found", "wraith traces EVIDENCE lists the traces")
-	TimeLimit  = define("time-limit", ExitNo, unprocessable, "time limit exceeded", "narrow the question with a thread, a hit number or a shorter range, or allow more time with --within 1m")
-	CostLimit  = define("cost-limit", ExitNo, unprocessable, "expression too expensive", "ask for less at once: fewer elements, shorter texts")
-	Cancelled  = define("cancelled", ExitNo, clientClosed, "cancelled", "ask again")
-	Nothing    = define("nothing-recorded", ExitNo, unprocessable, "nothing recorded", "check that the command runs code of the module in which it is started")
+	OutOfRange  = define("out-of-range", ExitNo, unprocessable, "out of range", "wraith peek EVIDENCE shows how many moments there are")
+	NoThread    = define("no-thread", ExitNo, unprocessable, "no such thread", "wraith stack --all LOCATOR lists the threads")
+	NoFrame     = define("no-frame", ExitNo, unprocessable, "no such frame", "wraith stack LOCATOR lists the frames")
+	NoName      = define("no-name", ExitNo, unprocessable, "name not found", "wraith values LOCATOR lists the names of the frame")
+	NoValue     = define("no-value", ExitNo, unprocessable, "no value", "wraith values LOCATOR shows the values and types of the frame")
+	NoCode      = define("no-code", ExitNo, unprocessable, "no code there", "name one of these")
+	NoSource    = define("no-source", ExitNo, unprocessable, "no source text", "give --source FOLDER, or add an archive of the source to the case")
+	NoHit       = define("no-hit", ExitNo, notFound, "no hit", "wraith hits lists all hits; --back looks the other way")
+	NoTrace     = define("no-trace", ExitNo, unprocessable, "trace not found", "wraith traces EVIDENCE lists the traces")
+	TimeLimit   = define("time-limit", ExitNo, unprocessable, "time limit exceeded", "narrow the question with a thread, a hit number or a shorter range, or allow more time with --within 1m")
+	CostLimit   = define("cost-limit", ExitNo, unprocessable, "expression too expensive", "ask for less at once: fewer elements, shorter texts")
+	Cancelled   = define("cancelled", ExitNo, clientClosed, "cancelled", "ask again")
+	Nothing     = define("nothing-recorded", ExitNo, unprocessable, "nothing recorded", "check that the command runs code of the module in which it is started")
+	NoSnapshots = define("no-snapshots", ExitNo, unprocessable, "the recording has no snapshots to verify it with", "record the program again with wraith record --verify")
 )
 
 // What a kind of evidence cannot answer.

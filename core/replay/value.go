@@ -274,6 +274,9 @@ func (v Value) TextAs(f Format) string {
 }
 
 func (v Value) text(depth int) string {
+	if v.State == event.MayHaveChanged && v.Last != nil && depth > 0 {
+		return v.With(*v.Last).text(depth) + "?"
+	}
 	if v.State != event.Known {
 		return map[bool]string{true: "", false: "?"}[depth == 0]
 	}
@@ -353,8 +356,11 @@ func (v Value) nilText() string {
 
 // Why is the reason why a value is not known; empty if there is none.
 func (v Value) Why() string {
-	if v.State == event.Known {
+	switch {
+	case v.State == event.Known:
 		return ""
+	case v.State == event.MayHaveChanged && v.Last != nil && v.Last.State == event.Known:
+		return v.Value.Text + "; it was " + v.With(*v.Last).Text()
 	}
 	return v.Value.Text
 }

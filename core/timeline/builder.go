@@ -376,6 +376,13 @@ func (b *builder) post(m uint32, e *event.Event, a *activation, c *cursor) {
 			tag = keyTag(event.FirstItem(e.Data))
 		}
 		b.addresses.add(addressKey(keyMap, c.process, e.Address), m, tag)
+	case event.Exposed:
+		if size, _ := event.DecodeExposed(e.Data); size == 0 {
+			b.addresses.add(addressKey(keyMap, c.process, e.Address), m, 0)
+		}
+	case event.Snapshot:
+		b.note(e.Kind, m)
+		return // it says nothing of the program's own
 	case event.Panic, event.Recover, event.Failure, event.Exit, event.Output:
 		b.note(e.Kind, m)
 	case event.Wait, event.Pass, event.Send, event.Receive, event.Release:
@@ -458,8 +465,12 @@ func (b *builder) cover(m uint32, e *event.Event, process uint16) {
 		}
 	}
 	most := uint64(maxCovered)
-	if e.Kind == event.Move {
+	switch e.Kind {
+	case event.Move:
 		_, size = event.DecodeMove(e.Data)
+		most = maxMoved
+	case event.Exposed:
+		size, _ = event.DecodeExposed(e.Data)
 		most = maxMoved
 	}
 	if size == 0 || e.Address > math.MaxUint64-maxMoved {

@@ -111,7 +111,7 @@ func (s *stream) kind() event.Kind {
 		return often[s.IntN(len(often))]
 	}
 	for {
-		if k := event.Kind(1 + s.IntN(28)); k != event.Spread && k != event.Cell || !s.halting {
+		if k := event.Kind(1 + s.IntN(int(event.Snapshot))); k != event.Spread && k != event.Cell || !s.halting {
 			return k
 		}
 	}
@@ -216,6 +216,20 @@ func (s *stream) happen(thread int, m *threadModel, at int64, kind event.Kind) {
 		memory()
 		h.size = uint64(s.IntN(1000))
 		b = binary.AppendUvarint(binary.AppendUvarint(b, 0x5000), h.size)
+	case event.Exposed:
+		if s.IntN(2) == 0 { // a map
+			h.address = uint64(mapAt + 16*s.IntN(3))
+			b = append(binary.AppendUvarint(b, h.address), 0)
+		} else {
+			memory()
+			h.size = uint64(1 + s.IntN(1000))
+			b = binary.AppendUvarint(b, h.size)
+		}
+		b = append(b, 3, 'f', 'o', 'g')
+	case event.Snapshot:
+		h.id = uint32(s.IntN(5))
+		b = append(binary.AppendUvarint(b, uint64(h.id)), 0x80, 0x20, typeNumber, 1)
+		h.address = 0x1000
 	case event.Element, event.Delete, event.Entries:
 		h.address = uint64(mapAt + 16*s.IntN(3))
 		b = binary.AppendUvarint(b, h.address)
@@ -659,7 +673,7 @@ func (s *stream) checkAddresses(t *testing.T, tl *timeline.Timeline) {
 		want := []timeline.Covered{}
 		for i := at; i >= 0; i-- {
 			h := s.list[i]
-			ofMemory := slices.Contains([]event.Kind{event.Cell, event.Memory, event.Store, event.Spread, event.Move}, h.kind)
+			ofMemory := slices.Contains([]event.Kind{event.Cell, event.Memory, event.Store, event.Spread, event.Move, event.Exposed}, h.kind)
 			from, to := max(address, h.address), min(address+max(size, 1), h.address+h.size)
 			if ofMemory && s.process(h.thread) == process && from < to {
 				want = append(want, timeline.Covered{At: event.Moment(i), From: from, To: to})
@@ -671,7 +685,7 @@ func (s *stream) checkAddresses(t *testing.T, tl *timeline.Timeline) {
 		all, ofKey := []event.Moment{}, []event.Moment{}
 		for i := at; i >= 0; i-- {
 			h := s.list[i]
-			if !slices.Contains([]event.Kind{event.Element, event.Delete, event.Entries}, h.kind) || h.address != mapped || s.process(h.thread) != process {
+			if !slices.Contains([]event.Kind{event.Element, event.Delete, event.Entries, event.Exposed}, h.kind) || h.address != mapped || s.process(h.thread) != process {
 				continue
 			}
 			all = append(all, event.Moment(i))

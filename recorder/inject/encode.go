@@ -35,8 +35,33 @@ type pointee struct {
 }
 
 // known maps addresses to a hash of what the log last said of an object: its address, its type and
-// its encoded bytes. After a collision an object is written again.
+// its bytes. The top 16 bits are a tag of the address. After a collision an object is written again.
 var known [1 << 16]atomic.Uint64
+
+const hashBits = 48
+
+func slotOf(address uint64) *atomic.Uint64 {
+	return &known[(address>>3)*0x9e3779b97f4a7c15>>48&uint64(len(known)-1)]
+}
+
+// contents are hashes of what the objects of known were when they were last written, by slot.
+var contents [len(known)]atomic.Uint64
+
+func contentOf(address uint64) *atomic.Uint64 {
+	return &contents[(address>>3)*0x9e3779b97f4a7c15>>48&uint64(len(contents)-1)]
+}
+
+// tagOf returns the tag of an address in its place.
+func tagOf(address uint64) uint64 {
+	return (address >> 3) * 0x9e3779b97f4a7c15 << 16 &^ (1<<hashBits - 1)
+}
+
+// knows reports whether the log may have the object at an address. If it says no, the object may
+// still be known.
+func knows(at unsafe.Pointer) bool {
+	address := uint64(uintptr(at))
+	return slotOf(address).Load()&^(1<<hashBits-1) == tagOf(address)
+}
 
 // stores counts the stores of own code to each 64-byte line of memory (lines can share counters).
 // An object in changed lines is written again, because there can be another object at the same
@@ -154,6 +179,9 @@ func (th *thread) item(b []byte, at unsafe.Pointer, pl *plan, hops, limit, nesti
 		if m == nil {
 			return append(b, itemNull)
 		}
+		if th.by != nil {
+			th.beyond = append(th.beyond, lent{at: m, plan: pl, entries: true, by: th.by})
+		}
 		b = appendHead(b, majorArray, 2)
 		b = appendHead(b, majorUint, uint64(uintptr(m)))
 		// The number of entries is the map's first word.
@@ -233,6 +261,8 @@ func dynamicPlan(at unsafe.Pointer, pl *plan) *plan {
 func (th *thread) want(q pointee) {
 	if q.hops <= maxFollow && len(th.queue) < maxObjects && q.plan.size > 0 && !th.onStack(q.address) {
 		th.queue = append(th.queue, q)
+	} else if th.by != nil && q.plan.size > 0 && knows(q.address) {
+		th.beyond = append(th.beyond, lent{at: q.address, plan: q.plan, count: q.count, own: true, by: th.by})
 	}
 }
 
@@ -279,8 +309,13 @@ func (th *thread) object(q pointee, kind byte, count int) {
 		}
 	}()
 	address := uint64(uintptr(q.address))
-	slot := &known[(address>>3)*0x9e3779b97f4a7c15>>48&uint64(len(known)-1)]
-	sum := rawSum(q, count) ^ (address+storesIn(address, q.plan.size*uintptr(max(count, 1))))*0xff51afd7ed558ccd ^ uint64(q.plan.id)<<40 ^ uint64(count)
+	slot := slotOf(address)
+	size := q.plan.size * uintptr(max(count, 1))
+	raw := rawSum(q, count) ^ address ^ uint64(q.plan.id)<<40 ^ uint64(count)
+	sumNow := func() uint64 {
+		return (raw^(address+storesIn(address, size))*0xff51afd7ed558ccd)&(1<<hashBits-1) | tagOf(address)
+	}
+	sum := sumNow()
 	if slot.Load() == sum {
 		if q.plan.leads {
 			for i := range max(count, 1) {
@@ -288,6 +323,10 @@ func (th *thread) object(q pointee, kind byte, count int) {
 			}
 		}
 		return
+	}
+	if th.apart {
+		th.apart = false
+		th.plain(kindResume, uint64(th.current.depth)) // what follows is of a new moment
 	}
 	b := th.begin(kind, eventRoom)
 	if b == nil {
@@ -300,6 +339,11 @@ func (th *thread) object(q pointee, kind byte, count int) {
 		b = th.item(b, q.address, q.plan, q.hops, len(b)+valueRoom, 0)
 	} else {
 		b = th.spreadItems(b, q, count)
+	}
+	if content := contentOf(address); content.Load() != raw {
+		content.Store(raw)
+		noteStore(address, size) // other objects that overlap with it have changed too
+		sum = sumNow()
 	}
 	slot.Store(sum)
 	th.hold(b)
@@ -343,6 +387,10 @@ func (th *thread) revisit(at unsafe.Pointer, pl *plan, hops, nesting int) {
 		if q := *(*unsafe.Pointer)(at); q != nil && pl.follow {
 			th.want(pointee{q, pl.element(), 0, hops + 1})
 		}
+	case formMap:
+		if m := *(*unsafe.Pointer)(at); m != nil && th.by != nil {
+			th.beyond = append(th.beyond, lent{at: m, plan: pl, entries: true, by: th.by})
+		}
 	case formInterface:
 		if dynamic := dynamicPlan(at, pl); dynamic != nil && dynamic.leads {
 			if dynamic.direct {
@@ -373,14 +421,20 @@ func (th *thread) spreadItems(b []byte, q pointee, count int) []byte {
 }
 
 // entries writes all entries of a map that nobody else refers to yet.
-func (th *thread) entries(p unsafe.Pointer, pl *plan) {
+func (th *thread) entries(p unsafe.Pointer, pl *plan) { th.allEntries(kindEntries, p, pl) }
+
+// allEntries is entries for an event or a snapshot.
+func (th *thread) allEntries(kind byte, p unsafe.Pointer, pl *plan) {
 	m := reflect.NewAt(pl.of, p).Elem()
 	if m.IsNil() {
 		return
 	}
-	b := th.begin(kindEntries, eventRoom)
+	b := th.begin(kind, eventRoom)
 	if b == nil {
 		return
+	}
+	if kind == kindSnapshot {
+		b = append(b, snapshotEntries)
 	}
 	b = binary.AppendUvarint(b, uint64(m.Pointer()))
 	b = binary.AppendUvarint(b, uint64(pl.id))

@@ -37,6 +37,9 @@ const (
 	kindOutput  = 23
 	kindMove    = 24
 	kindOpen    = 25
+	kindExposed = 29
+
+	kindSnapshot = 30
 )
 
 // Frame is one activation of a recorded function. Each rewritten function has a variable of this
@@ -51,6 +54,8 @@ type Frame struct {
 	args     int       // position of the number of values of Enter or Leave
 	pending  []pending // what the statement that is running assigns to
 	sending  []uint64  // the channels that it sends on
+	lent     []lent    // what it has lent to code that is not recorded
+	later    []lent    // what will be lent when deferred calls run
 }
 
 // pending is a place that a statement assigns to; say records it after the statement.
@@ -69,6 +74,9 @@ func Enter(function uint32) *Frame {
 	th := currentThread()
 	if th.busy {
 		return nil
+	}
+	if c := th.current; c != nil && len(c.lent) > 0 {
+		c.exposes()
 	}
 	depth := th.depth + 1
 	if len(th.frames) < depth {
@@ -108,20 +116,28 @@ func (f *Frame) L(site uint32) {
 		return
 	}
 	f.last = site
+	if verifies {
+		f.th.snapshotMaps()
+	}
 	f.pending, f.sending = f.pending[:0], f.sending[:0] // of a statement that panicked
 	th := f.here()
+	if len(f.lent) > 0 {
+		f.forget()
+	}
 	if b := th.begin(kindLine, lineRoom); b != nil {
 		th.hold(binary.AppendUvarint(b, uint64(site)))
 		th.end()
 	}
 }
 
-// Again records that a loop's line is reached again. On the first iteration it does nothing,
-// because the line was recorded before the loop.
-func (f *Frame) Again(site uint32) {
-	if f != nil && f.last != site {
-		f.L(site)
+// Again records that a loop's line is reached again, and reports whether it is. On the first
+// iteration it does nothing, because the line was recorded before the loop.
+func (f *Frame) Again(site uint32) bool {
+	if f == nil || f.last == site {
+		return false
 	}
+	f.L(site)
+	return true
 }
 
 // C is L as a condition.
@@ -220,7 +236,13 @@ func M[T ~map[K]V, K comparable, V any](f *Frame, m T, key K) {
 	}
 	if value, ok := m[key]; ok {
 		f.element(kindElement, *(*uintptr)(unsafe.Pointer(&m)), inside(&key), planFor(&key), inside(&value), planFor(&value))
+		f.th.used(*(*unsafe.Pointer)(unsafe.Pointer(&m)), planFor(&m))
 	}
+}
+
+// Entry is M for a key that is assigned to the map's key type.
+func Entry[T ~map[K]V, K comparable, V any](f *Frame, m T) func(key K) {
+	return func(key K) { M(f, m, key) }
 }
 
 // New records all entries of a new or cleared map, and returns it.
@@ -235,6 +257,7 @@ func New[T ~map[K]V, K comparable, V any](f *Frame, m T) T {
 func D[T ~map[K]V, K comparable, V any](f *Frame, m T, key K) {
 	if f != nil && m != nil {
 		f.element(kindDelete, *(*uintptr)(unsafe.Pointer(&m)), hide(&key), planFor(&key), nil, nil)
+		f.th.used(*(*unsafe.Pointer)(unsafe.Pointer(&m)), planFor(&m))
 	}
 }
 
@@ -252,7 +275,15 @@ func (f *Frame) Back() bool {
 	if f == nil {
 		return false
 	}
+	if len(f.later) > 0 {
+		f.lent = append(f.lent, f.later...)
+		clear(f.later)
+		f.later = f.later[:0]
+	}
 	th := f.here()
+	if len(f.lent) > 0 {
+		f.forget()
+	}
 	if !f.returned {
 		switch callerOfDeferred() {
 		case "runtime.gopanic":
@@ -349,7 +380,7 @@ func (th *thread) begin(kind byte, room int) []byte {
 		return nil
 	}
 	t := th.last
-	if kind != kindMemory && kind != kindSpread { // these tell of the same moment
+	if kind != kindMemory && kind != kindSpread && kind != kindSnapshot { // these tell of the same moment
 		t = now()
 	}
 	c := &th.chunk
@@ -428,6 +459,9 @@ func (f *Frame) here() *thread {
 	if f.th.current != f {
 		f.th.resume(f)
 	}
+	if len(f.lent) > 0 {
+		f.reread()
+	}
 	return f.th
 }
 
@@ -461,6 +495,9 @@ func (f *Frame) write(kind byte, variable uint32, p unsafe.Pointer, pl *plan, fr
 	}
 	if kind != kindWrite {
 		noteStore(uint64(uintptr(p)), pl.size)
+		if slot := slotOf(uint64(uintptr(p))); kind == kindCell && slot.Load()>>hashBits != tagOf(uint64(uintptr(p)))>>hashBits {
+			slot.Store(tagOf(uint64(uintptr(p))))
+		}
 		b = binary.AppendUvarint(b, uint64(uintptr(p)))
 	}
 	th.hold(th.encode(b, p, pl, 0))

@@ -7,8 +7,7 @@ import (
 	"unsafe"
 )
 
-// move records that size bytes were copied from one address to another. From 0 means that the
-// contents are not known.
+// move records that size bytes were copied from one address to another.
 func (f *Frame) move(to, from, size uintptr) {
 	if size == 0 || to == from {
 		return
@@ -23,11 +22,18 @@ func (f *Frame) move(to, from, size uintptr) {
 	noteStore(uint64(to), size)
 }
 
+// dataOf returns the address of a slice's first element, and the size of an element.
+func dataOf[S ~[]E, E any](s S) (at, size uintptr) {
+	var e E
+	return uintptr(unsafe.Pointer(unsafe.SliceData(s))), unsafe.Sizeof(e)
+}
+
 // Grown records that append moved the existing elements, and returns the new slice.
 func Grown[S ~[]E, E any](f *Frame, old, grown S) S {
 	if f != nil && len(old) > 0 {
-		var e E
-		f.move(uintptr(unsafe.Pointer(unsafe.SliceData(grown))), uintptr(unsafe.Pointer(unsafe.SliceData(old))), uintptr(len(old))*unsafe.Sizeof(e))
+		from, size := dataOf(old)
+		to, _ := dataOf(grown)
+		f.move(to, from, uintptr(len(old))*size)
 	}
 	return grown
 }
@@ -36,53 +42,118 @@ func Grown[S ~[]E, E any](f *Frame, old, grown S) S {
 func Joined[S ~[]E, E any](f *Frame, old, more, grown S) S {
 	Grown(f, old, grown)
 	if f != nil && len(more) > 0 {
-		var e E
-		size := unsafe.Sizeof(e)
-		f.move(uintptr(unsafe.Pointer(unsafe.SliceData(grown)))+uintptr(len(old))*size, uintptr(unsafe.Pointer(unsafe.SliceData(more))), uintptr(len(more))*size)
+		to, size := dataOf(grown)
+		from, _ := dataOf(more)
+		f.move(to+uintptr(len(old))*size, from, uintptr(len(more))*size)
 	}
 	return grown
 }
 
-// Copied records what the builtin copy has moved.
-func Copied[S ~[]E, E any](f *Frame, to, from S) {
+// Append is the builtin append. It records the elements that it moved and the new ones.
+func Append[S ~[]E, E any](f *Frame, old S, more ...E) S {
+	grown := append(old, more...)
+	if f != nil && len(more) > 0 {
+		Grown(f, old, grown)
+		f.stored(unsafe.Pointer(&grown[len(old)]), planOfElement[E](), len(more))
+	}
+	return grown
+}
+
+// Appends is Append for elements that are assigned to the slice's element type.
+func Appends[S ~[]E, E any](f *Frame, old S) func(more ...E) S {
+	return func(more ...E) S { return Append(f, old, more...) }
+}
+
+// AppendAll is the builtin append of all elements of a slice.
+func AppendAll[S ~[]E, E any](f *Frame, old S, more []E) S {
+	if f == nil {
+		return append(old, more...)
+	}
+	grown := append(old, more...)
+	return Joined(f, old, S(more), grown)
+}
+
+// AppendText is the builtin append of the bytes of a string.
+func AppendText[S ~[]byte, T ~string](f *Frame, old S, more T) S {
+	grown := append(old, more...)
+	if f != nil && len(more) > 0 {
+		Grown(f, old, grown)
+		f.stored(unsafe.Pointer(&grown[len(old)]), planOfElement[byte](), len(more))
+	}
+	return grown
+}
+
+// Copy is the builtin copy. It records what it has moved.
+func Copy[S ~[]E, R ~[]E, E any](f *Frame, to S, from R) int {
+	n := copy(to, from)
 	if f != nil {
-		var e E
-		f.move(uintptr(unsafe.Pointer(unsafe.SliceData(to))), uintptr(unsafe.Pointer(unsafe.SliceData(from))), uintptr(min(len(to), len(from)))*unsafe.Sizeof(e))
+		at, size := dataOf(to)
+		source, _ := dataOf(from)
+		f.move(at, source, uintptr(n)*size)
+	}
+	return n
+}
+
+// Fresh records the elements of a list that no variable has, and returns the list.
+func Fresh[S ~[]E, E any](f *Frame, list S) S {
+	if f != nil && len(list) > 0 {
+		f.stored(unsafe.Pointer(&list[0]), planOfElement[E](), len(list))
+	}
+	return list
+}
+
+// CopyText is the builtin copy of the bytes of a string.
+func CopyText[S ~[]byte, T ~string](f *Frame, to S, from T) int {
+	n := copy(to, from)
+	if f != nil && n > 0 {
+		f.stored(unsafe.Pointer(&to[0]), planOfElement[byte](), n)
+	}
+	return n
+}
+
+// ClearList is the builtin clear for a slice.
+func ClearList[S ~[]E, E any](f *Frame, list S) {
+	clear(list)
+	if f != nil && len(list) > 0 {
+		f.stored(unsafe.Pointer(&list[0]), planOfElement[E](), len(list))
 	}
 }
 
-// maxRead limits the elements of a long slice that are read again after foreign code may have
-// changed them.
-const maxRead = 4096
-
-// All records a slice again after foreign code may have changed any element: the changes of the
-// first elements, and that the others are not known.
-func All[S ~[]E, E any](f *Frame, list S) {
-	if f != nil && len(list) > maxElements && !f.th.busy {
-		again(f, list)
-	}
+// ClearMap is the builtin clear for a map.
+func ClearMap[M ~map[K]V, K comparable, V any](f *Frame, m M) {
+	clear(m)
+	New(f, m)
 }
 
-// Changed records a slice again whose elements a statement has changed.
-func Changed[S ~[]E, E any](f *Frame, list S) {
-	if f != nil && len(list) > 0 && !f.th.busy {
-		again(f, list)
-	}
+// Delete is the builtin delete.
+func Delete[M ~map[K]V, K comparable, V any](f *Frame, m M, key K) {
+	delete(m, key)
+	D(f, m, key)
 }
 
-// again records the first elements of a slice, and that the others are not known.
-func again[S ~[]E, E any](f *Frame, list S) {
+// Deletes is Delete for a key that is assigned to the map's key type.
+func Deletes[M ~map[K]V, K comparable, V any](f *Frame, m M) func(key K) {
+	return func(key K) { Delete(f, m, key) }
+}
+
+func planOfElement[E any]() *plan { return planFor((*E)(nil)) }
+
+// builtin stands for the code that changed a part of a long list, which is not recorded.
+var builtin = &Lender{Name: "a builtin function"}
+
+// stored records n elements that the program has just stored at an address.
+func (f *Frame) stored(at unsafe.Pointer, of *plan, n int) {
+	if of.size == 0 {
+		return
+	}
 	th := f.here()
-	at := uintptr(unsafe.Pointer(unsafe.SliceData(list)))
-	var e E
-	size := unsafe.Sizeof(e)
-	of := planFor(&e)
-	n := min(len(list), maxRead)
-	if len(list) > n {
-		f.move(at+uintptr(n)*size, 0, uintptr(len(list)-n)*size)
+	noteStore(uint64(uintptr(at)), uintptr(n)*of.size)
+	if th.busy || th.onStack(at) {
+		return
 	}
-	for from := 0; from < n; from += spreadStep {
-		th.object(pointee{unsafe.Add(unsafe.Pointer(unsafe.SliceData(list)), uintptr(from)*size), of, 0, 1}, kindSpread, min(spreadStep, n-from))
-	}
+	l := lent{at: at, plan: of, count: n, own: true, by: builtin}
+	th.apart = true
+	l.reread(th)
 	th.writeQueue()
+	th.apart = false
 }

@@ -172,7 +172,7 @@ func makePlan(t reflect.Type) *plan {
 		pl.follow = ownType(t.Elem())
 		pl.leads = pl.follow
 	case reflect.Map:
-		pl.form, pl.refs, pl.direct = formMap, true, true
+		pl.form, pl.refs, pl.direct, pl.leads = formMap, true, true, true
 		elem, key = uint64(typeID(t.Elem())), uint64(typeID(t.Key()))
 	case reflect.Pointer:
 		pl.form, pl.direct, elem = formPointer, true, uint64(typeID(t.Elem()))
@@ -225,5 +225,19 @@ func ownType(t reflect.Type) bool {
 	case "fmt":
 		return strings.HasPrefix(t.Name(), "wrapError")
 	}
-	return strings.Contains(ownPackages, "\n"+strings.TrimSuffix(path, "_test")+"\n")
+	return ownPackage(path)
+}
+
+func ownPackage(path string) bool {
+	return path == "main" || strings.Contains(ownPackages, "\n"+strings.TrimSuffix(path, "_test")+"\n")
+}
+
+// ownFunction reports whether a function with a name in the notation of Go's runtime is of own code.
+func ownFunction(name string) bool {
+	last := strings.LastIndexByte(name, '/') + 1
+	dot := strings.IndexByte(name[last:], '.')
+	if dot < 0 {
+		return false
+	}
+	return ownPackage(name[:last] + strings.ReplaceAll(name[last:last+dot], "%2e", "."))
 }

@@ -19,4 +19,5 @@ const (
 	elementLimit = 64
 	followLimit  = 3
 	ringBytes    = 0
+	verifies     = false
 )

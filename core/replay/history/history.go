@@ -10,6 +10,7 @@ import (
 	"wraithology/core/replay/state"
 	"wraithology/core/replay/step"
 	"wraithology/core/replay/trace"
+	"wraithology/core/replay/verify"
 	"wraithology/core/replay/writes"
 	"wraithology/core/timeline"
 )
@@ -23,6 +24,7 @@ type recording struct {
 	step.Stepper
 	change.Comparer
 	origin.Chains
+	verify.Verifier
 }
 
 // Further capabilities: messages; a time of day, if the start is known; traces. The log is embedded
@@ -63,7 +65,7 @@ func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
 	f := find.Finder{Reader: w}
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w}}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w}, verify.Verifier{Log: log}}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}

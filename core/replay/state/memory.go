@@ -1,6 +1,7 @@
 package state
 
 import (
+	"fmt"
 	"slices"
 
 	"wraithology/core/event"
@@ -114,6 +115,7 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 	var later []stretch
 	n := 0
 	var known bytesKnown
+	var open doubts
 	for c := range m.t.Covering(m.process, address, t.Size, m.reach()) {
 		at := c.At
 		if at < m.since {
@@ -126,6 +128,10 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 			break
 		}
 		if at > m.at && m.t.Thread(at) != m.t.Thread(m.at) {
+			continue
+		}
+		if m.t.Kind(at) == event.Exposed {
+			open.add(t.Size, c.From-address, c.To-address, at, known)
 			continue
 		}
 		if m.t.Kind(at) == event.Move {
@@ -169,7 +175,90 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 			}
 		}
 	}
+	if len(open.list) > 0 {
+		m.doubt(&v, 0, &open, 0)
+	}
 	return v
+}
+
+// doubts are the bytes of a value that code that is not recorded may have changed since they were
+// last recorded.
+type doubts struct {
+	bytes bytesKnown
+	list  []doubt
+}
+
+type doubt struct {
+	from, to uint64
+	at       event.Moment
+}
+
+// maxDoubts limits the places that are remembered for one value.
+const maxDoubts = 64
+
+// add adds the bytes of an Exposed event, apart from those that are known since.
+func (d *doubts) add(size, from, to uint64, at event.Moment, since bytesKnown) {
+	for i := from; i < to; i++ {
+		if !since.all(i, i+1) {
+			d.bytes.add(size, i, i+1)
+		}
+	}
+	if len(d.list) < maxDoubts {
+		d.list = append(d.list, doubt{from, to, at})
+	}
+}
+
+// of returns the latest event that exposed a part of some bytes.
+func (d *doubts) of(from, to uint64) (event.Moment, bool) {
+	for i := from; i < to; i++ {
+		if d.bytes != nil && !d.bytes.all(i, i+1) { // of very long values single bytes are not tracked
+			continue
+		}
+		for _, x := range d.list {
+			if x.from <= i && i < x.to {
+				return x.at, true
+			}
+		}
+	}
+	return event.NoMoment, false
+}
+
+// doubt marks the parts of a value, at an offset in the value that was looked for, that may have
+// changed.
+func (m Memory) doubt(v *event.Value, offset uint64, d *doubts, depth int) {
+	if v.Type == nil || v.State != event.Known || depth > 32 {
+		return
+	}
+	if v.Type.Form == event.Struct && !v.Nil {
+		v.Items = slices.Clone(v.Items)
+		for i := range v.Items {
+			if i < len(v.Type.Fields) {
+				m.doubt(&v.Items[i], offset+v.Type.Fields[i].Offset, d, depth+1)
+			}
+		}
+		return
+	}
+	if e := m.Type(v.Type.Elem); v.Type.Form == event.Array && e != nil {
+		v.Items = slices.Clone(v.Items)
+		for i := range v.Items {
+			m.doubt(&v.Items[i], offset+uint64(i)*e.Size, d, depth+1)
+		}
+		return
+	}
+	if at, ok := d.of(offset, offset+v.Type.Size); ok {
+		*v = m.MayHaveChanged(*v, at)
+	}
+}
+
+// MayHaveChanged returns a value that code that is not recorded may have changed at a moment.
+func (m Memory) MayHaveChanged(v event.Value, at event.Moment) event.Value {
+	_, by := event.DecodeExposed(m.t.Event(at).Data)
+	if c := m.t.CallOf(at); c != event.NoCall {
+		if line := m.t.LastLine(c, at); line != event.NoMoment {
+			by += fmt.Sprintf(", line %d", m.t.Site(line).Line)
+		}
+	}
+	return event.Value{Type: v.Type, State: event.MayHaveChanged, Text: by, Last: &v}
 }
 
 // maxLoaded limits the elements of an array, and the parts of a value, that are reconstructed one by
@@ -359,6 +448,15 @@ func (m Memory) Entries(address uint64, t *event.Type) (pairs []event.Value, all
 	types := m.t.Types(m.process)
 	for _, at := range m.mapEvents(address) {
 		e := m.t.Event(at)
+		if e.Kind == event.Exposed {
+			for i := 1; i < len(pairs); i += 2 {
+				if pairs[i].State == event.Known {
+					pairs[i] = m.MayHaveChanged(pairs[i], at)
+				}
+			}
+			all = false
+			continue
+		}
 		if e.Kind == event.Entries {
 			whole, err := event.DecodeEntries(e.Data, types)
 			if err != nil || whole.Type != t {

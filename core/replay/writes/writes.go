@@ -195,6 +195,12 @@ func (r Reader) eachRecord(l state.Location, from, at event.Moment, moves int, y
 			}
 			continue
 		}
+		if k == event.Exposed {
+			if !yield(Record{At: e, value: replay.Value{Value: m.MayHaveChanged(event.Value{Type: l.Of}, e)}, known: true}) {
+				return false
+			}
+			continue
+		}
 		s, ok := m.StretchAt(e)
 		if !ok || !s.Overlaps(l.Address, l.Of.Size) {
 			continue
@@ -237,7 +243,9 @@ func (r Reader) entryRecords(l state.Location, from event.Moment) func(yield fun
 		for m := range r.T.MapEvents(l.Process, l.Address, state.EncodedKey(*l.Entry), from) {
 			e := r.T.Event(m)
 			g := Record{At: m, known: true, value: replay.Value{Value: event.Value{State: event.Unassigned}, Memory: r.MemoryAt(l.Process, m, 0)}}
-			if e.Kind == event.Entries {
+			if e.Kind == event.Exposed {
+				g.value.Value = r.MemoryUntil(l.Process, m).MayHaveChanged(event.Value{Type: types(l.Of.Elem)}, m)
+			} else if e.Kind == event.Entries {
 				whole, err := event.DecodeEntries(e.Data, types)
 				if err != nil || whole.Type != l.Of {
 					continue

@@ -1,0 +1,65 @@
+//go:build go1.23
+
+package inject
+
+import (
+	"sync"
+	"sync/atomic"
+)
+
+// kept are small objects to which code that is not recorded may have kept a reference, such as the
+// variable of a command-line flag. They are read again after each call of such code. Only objects
+// without references are kept, so that the recorder keeps little alive.
+var (
+	kept      [maxKept]atomic.Pointer[lent]
+	keptCount atomic.Int32 // also those that had to make room
+	keepLock  sync.Mutex
+)
+
+const (
+	maxKept     = 64
+	maxKeptSize = 64 // bytes
+)
+
+// keepable reports whether an object is small and refers to nothing but text.
+func (l *lent) keepable() bool {
+	return l.at != nil && !l.entries && l.count+l.more == 0 && l.plan.size <= maxKeptSize && !l.plan.leads && l.plan.form != formOpaque && l.plan.form != formChan && l.plan.form != formFunc
+}
+
+// keep remembers an object. The one that must make room may have changed from then on.
+func keep(th *thread, l *lent) {
+	keepLock.Lock()
+	defer keepLock.Unlock()
+	for i := range min(int(keptCount.Load()), maxKept) {
+		if k := kept[i].Load(); k.at == l.at && k.plan == l.plan {
+			return
+		}
+	}
+	object := *l
+	at := int(keptCount.Load()) % maxKept
+	if old := kept[at].Load(); old != nil {
+		old.expose(th)
+	}
+	kept[at].Store(&object)
+	keptCount.Add(1)
+}
+
+// rereadKept records the kept objects that have changed.
+func rereadKept(th *thread) {
+	for i := range min(int(keptCount.Load()), maxKept) {
+		if k := kept[i].Load(); k != nil {
+			th.object(pointee{k.at, k.plan, 0, 1}, kindMemory, 0)
+		}
+	}
+}
+
+// Kept remembers the target of a pointer that code that is not recorded has made, and returns the
+// pointer.
+func Kept[T any](f *Frame, by *Lender, p *T) {
+	if f != nil && p != nil {
+		l := lent{at: whole(p), plan: planFor(p), own: true, by: by}
+		if l.keepable() {
+			keep(f.here(), &l)
+		}
+	}
+}
