@@ -36,7 +36,7 @@ var effects = map[string]effect{
 	"(*Regexp).Expand": writesOnly, "(*Regexp).ExpandString": writesOnly, "runtime.Stack": writesOnly, "runtime.Callers": writesOnly, "runtime.ReadMemStats": writesOnly,
 	"runtime.SetFinalizer": mayWrite, "runtime.AddCleanup": mayWrite,
 
-	"json.Marshal": readsOnly, "json.MarshalIndent": readsOnly, "json.Valid": readsOnly, "json.Unmarshal": writesOnly, "(*Decoder).Decode": writesOnly,
+	"json.Marshal": readsOnly, "json.MarshalIndent": readsOnly, "json.Valid": readsOnly, "json.Unmarshal": writesOnly, "(*Decoder).Decode": writesOnly, "(*Encoder).Encode": writesFirst,
 	"xml.Marshal": readsOnly, "xml.MarshalIndent": readsOnly, "xml.Unmarshal": writesOnly,
 	"hex.EncodeToString": readsOnly, "hex.DecodeString": readsOnly, "hex.Dump": readsOnly, "(*Encoding).EncodeToString": readsOnly, "(*Encoding).DecodeString": readsOnly,
 	"bytes.Equal": readsOnly, "bytes.Compare": readsOnly, "bytes.Contains": readsOnly, "bytes.HasPrefix": readsOnly, "bytes.HasSuffix": readsOnly, "bytes.Index": readsOnly,
@@ -55,6 +55,10 @@ var effects = map[string]effect{
 	"slices.SortedFunc": readsOnly, "slices.Chunk": readsOnly,
 }
 
+// constant are the packages of readers whose objects do not change, or whose changes nobody looks at.
+var constant = map[string]bool{"regexp": true, "testing": true, "log": true, "log/slog": true, "context": true, "time": true,
+	"github.com/stretchr/testify/assert": true, "github.com/stretchr/testify/require": true}
+
 // textReaders are the packages whose functions only read, but not their methods.
 var textReaders = map[string]bool{"strings": true, "net/url": true}
 
@@ -63,8 +67,11 @@ var mapTypes = map[string]bool{"net/http.Header": true, "net/url.Values": true, 
 
 // effectOf returns the effect of a function, nil for one that is not known.
 func effectOf(o *types.Func) effect {
-	if o == nil || o.Pkg() == nil {
+	switch {
+	case o == nil:
 		return mayWrite
+	case o.Pkg() == nil:
+		return readsOnly // the message of an error
 	}
 	path := o.Pkg().Path()
 	if path == "sync" || path == "sync/atomic" && o.Signature().Recv() != nil || path == "unsafe" {
@@ -94,11 +101,14 @@ func effectOf(o *types.Func) effect {
 			}
 		}
 	}
-	if e, ok := effects[name]; ok && (recv == nil || !strings.HasPrefix(name, "(*Decoder)") || strings.HasPrefix(path, "encoding/")) {
+	if e, ok := effects[name]; ok && (recv == nil || name != "(*Decoder).Decode" && name != "(*Encoder).Encode" || strings.HasPrefix(path, "encoding/")) {
 		return e
 	}
-	if readers[path] || textReaders[path] && recv == nil {
+	switch {
+	case readers[path] && (recv == nil || !isPointer(recv.Type()) || constant[path]), textReaders[path] && recv == nil:
 		return readsOnly
+	case readers[path]:
+		return writesFirst
 	}
 	if recv != nil && (o.Name() == "Write" || o.Name() == "WriteString") {
 		return writesFirst // "Write must not modify the slice data" (package io, Writer)

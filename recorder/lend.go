@@ -23,11 +23,9 @@ func (f *function) lends(c *ast.CallExpr, how string) {
 		return
 	}
 	o, selector := f.called(c)
-	if o != nil && f.r.own(o.Pkg()) && !isInterfaceMethod(o) {
-		return
-	}
+	own := o != nil && o.Pkg() != nil && f.r.own(o.Pkg())
 	effect := effectOf(o)
-	if effect == readsOnly {
+	if own && !isInterfaceMethod(o) || effect == readsOnly {
 		return
 	}
 	by := f.lender(c, effect)
@@ -35,7 +33,7 @@ func (f *function) lends(c *ast.CallExpr, how string) {
 		f.r.insert(e.Pos(), fmt.Sprintf("%s.%s(%s, &%s, %s", runtimeName, how, frameName, by, address))
 		f.r.insert(e.End(), ")")
 	}
-	dynamic := o == nil || isInterfaceMethod(o) && f.r.own(o.Pkg())
+	dynamic := o == nil || own
 	if dynamic {
 		// Own code is recorded. Which code is called is known when it is called.
 		to := c.Fun
@@ -52,6 +50,9 @@ func (f *function) lends(c *ast.CallExpr, how string) {
 			plain := wrap
 			text := f.r.text(to)
 			wrap = func(e ast.Expr, _ string) { plain(e, text+", ") }
+			if o != nil && carries(typeOf(f, to), 0) {
+				wrap(to, "")
+			}
 		}
 	}
 	if o != nil && selector != nil && !dynamic {
@@ -323,21 +324,28 @@ func isSlice(t types.Type) bool {
 	return ok
 }
 
-// keeps returns the statement that remembers the target of a pointer to a plain value that a call
-// has made that is not recorded: the code may write to it later.
-func (f *function) keeps(l ast.Expr, s *ast.AssignStmt) string {
+// keeps returns the statement that remembers the target of a pointer to a plain value or to a foreign
+// struct, if a call that is not recorded returned it: the code may write to it later.
+func (f *function) keeps(l, value ast.Expr) string {
 	id, isName := l.(*ast.Ident)
 	p, isPlain := coreOf(typeOf(f, l)).(*types.Pointer)
 	if isName && f.r.pkg.TypesInfo.Defs[id] != nil {
 		p, isPlain = coreOf(f.r.pkg.TypesInfo.Defs[id].Type()).(*types.Pointer)
 	}
-	if !isPlain || !isName || id.Name == "_" || len(s.Rhs) != 1 {
+	if !isPlain || !isName || id.Name == "_" {
 		return ""
 	}
-	if _, isPlain = p.Elem().Underlying().(*types.Basic); !isPlain {
+	switch p.Elem().Underlying().(type) {
+	case *types.Basic:
+	case *types.Struct:
+		n, ok := types.Unalias(p.Elem()).(*types.Named)
+		if !ok || n.Obj().Pkg() == nil || f.r.own(n.Obj().Pkg()) || !carries(p, 0) || isTester(p) {
+			return ""
+		}
+	default:
 		return ""
 	}
-	c, ok := ast.Unparen(s.Rhs[0]).(*ast.CallExpr)
+	c, ok := ast.Unparen(value).(*ast.CallExpr)
 	if !ok || !f.foreign(c) {
 		return ""
 	}

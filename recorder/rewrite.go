@@ -198,13 +198,16 @@ func (r *fileRewriter) globals(file *ast.File) string {
 		}
 		for _, s := range g.Specs {
 			wrote := false
-			for _, name := range s.(*ast.ValueSpec).Names {
+			for i, name := range s.(*ast.ValueSpec).Names {
 				if o := r.pkg.TypesInfo.Defs[name]; o != nil && name.Name != "_" {
 					if !wrote {
 						wrote = true
 						fmt.Fprintf(&body, " %s.L(%d);", frameName, f.site(s.Pos(), &ast.GenDecl{Tok: token.VAR, Specs: []ast.Spec{s}}))
 					}
 					fmt.Fprintf(&body, " %s.Y(%s, %d, &%s);", runtimeName, frameName, f.variable(o), name.Name)
+					if values := s.(*ast.ValueSpec).Values; len(values) == len(s.(*ast.ValueSpec).Names) {
+						body.WriteString(f.keeps(name, values[i]))
+					}
 				}
 			}
 		}

@@ -146,20 +146,21 @@ func (f *function) forStatement(s *ast.ForStmt, site event.SiteID) {
 	f.expressions(node(s.Init))
 	f.expressions(node(s.Cond))
 	f.expressions(node(s.Post))
-	set, post := f.written(s.Init), f.written(s.Post)
+	set := f.written(s.Init)
+	post, outside := f.writtenByPost(s)
 	again := f.again(site)
 	if post != "" && !strings.Contains(set, post) { // it has not run before the first iteration
 		again = fmt.Sprintf(" if %s.Again(%d) { %s}; ", frameName, site, post)
 	}
 	f.r.insert(s.Body.Lbrace+1, again+set+f.snapshot(s.Body.Lbrace+1, site))
 	f.block(s.Body.List)
-	if s.Cond != nil && s.Post != nil && !f.uses(s.Post, s.Init) {
-		f.after(s, post) // the last step's value outlives the loop
+	if s.Cond != nil {
+		f.after(s, outside) // the last step's value outlives the loop
 	}
 }
 
 // uses reports whether a statement names a variable that another one declares.
-func (f *function) uses(s, declares ast.Stmt) bool {
+func (f *function) uses(s ast.Node, declares ast.Stmt) bool {
 	found := false
 	ast.Inspect(s, func(n ast.Node) bool {
 		if id, ok := n.(*ast.Ident); ok && declares != nil {

@@ -86,17 +86,48 @@ func (f *function) written(s ast.Stmt) string {
 		if s == nil {
 			return ""
 		}
-		var text strings.Builder
-		for i, l := range s.Lhs {
-			fresh := len(s.Rhs) == len(s.Lhs) && f.makes(s.Rhs[i]) || len(s.Rhs) == 1 && f.makes(s.Rhs[0])
-			text.WriteString(f.target(l, s.Lhs, s.Rhs, fresh))
-			text.WriteString(f.keeps(l, s))
-		}
-		return text.String()
+		return strings.Join(f.writtenEach(s), "")
 	case *ast.IncDecStmt:
 		return f.target(s.X, nil, nil, false)
 	}
 	return ""
+}
+
+// writtenEach returns the statements that record the writes of an assignment, for each of its
+// targets.
+func (f *function) writtenEach(s *ast.AssignStmt) []string {
+	list := make([]string, len(s.Lhs))
+	for i, l := range s.Lhs {
+		fresh := len(s.Rhs) == len(s.Lhs) && f.makes(s.Rhs[i]) || len(s.Rhs) == 1 && f.makes(s.Rhs[0])
+		list[i] = f.target(l, s.Lhs, s.Rhs, fresh)
+		if len(s.Rhs) == len(s.Lhs) {
+			list[i] += f.keeps(l, s.Rhs[i])
+		}
+	}
+	return list
+}
+
+// writtenByPost returns the statements that record the writes of a loop's last part, and those
+// among them that can also be recorded after the loop, where the variables that the loop declares
+// have no names.
+func (f *function) writtenByPost(s *ast.ForStmt) (all, outside string) {
+	switch post := s.Post.(type) {
+	case *ast.AssignStmt:
+		if !f.r.values {
+			return "", ""
+		}
+		for i, text := range f.writtenEach(post) {
+			all += text
+			if !f.uses(post.Lhs[i], s.Init) {
+				outside += text
+			}
+		}
+	case *ast.IncDecStmt:
+		if all = f.written(post); !f.uses(post, s.Init) {
+			outside = all
+		}
+	}
+	return all, outside
 }
 
 func (f *function) isBuiltin(id *ast.Ident) bool {

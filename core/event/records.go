@@ -23,6 +23,7 @@ const (
 	recordValues   = 9
 	recordOuter    = 10
 	recordGap      = 11
+	recordVolatile = 12
 )
 
 type functionRecord struct {
@@ -133,6 +134,13 @@ type typeRecord struct {
 	Fields  []fieldRecord
 }
 
+// volatileRecord adds to the record of a type.
+type volatileRecord struct {
+	_    struct{} `cbor:",toarray"`
+	Kind int
+	Type uint32
+}
+
 type fieldRecord struct {
 	_      struct{} `cbor:",toarray"`
 	Name   string
@@ -217,6 +225,9 @@ func (t Type) rows(process uint16) []any {
 	for _, f := range t.Fields {
 		r.Fields = append(r.Fields, fieldRecord{Name: f.Name, Type: uint32(f.Type), Offset: f.Offset})
 	}
+	if t.Volatile {
+		return []any{r, volatileRecord{Kind: recordVolatile, Type: uint32(t.ID)}}
+	}
 	return []any{r}
 }
 
@@ -281,6 +292,7 @@ var takers = map[uint64]func(t *Tables, raw []byte, process uint16) error{
 	recordFlows:    taker(func(r flowsRecord) uint32 { return r.Site }, (*Tables).takeFlows),
 	recordValues:   taker(func(r valuesRecord) uint32 { return r.Site }, (*Tables).takeValues),
 	recordOuter:    taker(func(r outerRecord) uint32 { return r.Function }, (*Tables).takeOuter),
+	recordVolatile: taker(func(r volatileRecord) uint32 { return r.Type }, (*Tables).takeVolatile),
 	recordGap:      taker(nil, func(t *Tables, r gapRecord, _ uint16) { t.Gaps = append(t.Gaps, r.Gap) }),
 	recordThread:   taker(nil, (*Tables).takeThread),
 	recordType:     taker(nil, (*Tables).takeType),
@@ -352,6 +364,12 @@ func (t *Tables) takeType(r typeRecord, process uint16) {
 		x.Fields = append(x.Fields, Field{Name: f.Name, Type: TypeID(f.Type), Offset: f.Offset})
 	}
 	t.types[keyOfType(process, x.ID)] = &x
+}
+
+func (t *Tables) takeVolatile(r volatileRecord, process uint16) {
+	if x, ok := t.types[keyOfType(process, TypeID(r.Type))]; ok {
+		x.Volatile = true
+	}
 }
 
 func (t *Tables) takeProcess(r processRecord, process uint16) {

@@ -51,6 +51,9 @@ type Type struct {
 	Key    TypeID
 	Length uint64
 	Fields []Field
+	// Volatile is set for a struct whose unexported fields change without an event: code that is not
+	// recorded changes them on other threads.
+	Volatile bool
 }
 
 // State says whether a value is known. The texts appear in every answer.

@@ -50,6 +50,7 @@ type Frame struct {
 	depth    int
 	function uint32
 	last     uint32 // site of the last line
+	first    uint32 // the same, plus 1, until a loop there begins its first iteration
 	returned bool
 	args     int       // position of the number of values of Enter or Leave
 	pending  []pending // what the statement that is running assigns to
@@ -83,7 +84,7 @@ func Enter(function uint32) *Frame {
 		th.frames = append(th.frames, &Frame{th: th, depth: depth})
 	}
 	f := th.frames[depth-1]
-	f.function, f.last, f.returned, f.pending, f.sending = function, 0, false, f.pending[:0], f.sending[:0]
+	f.function, f.last, f.first, f.returned, f.pending, f.sending = function, 0, 0, false, f.pending[:0], f.sending[:0]
 	b := th.begin(kindEnter, eventRoom)
 	if b == nil {
 		return nil
@@ -115,7 +116,7 @@ func (f *Frame) L(site uint32) {
 	if f == nil {
 		return
 	}
-	f.last = site
+	f.last, f.first = site, site+1
 	if verifies {
 		f.th.snapshotMaps()
 	}
@@ -133,10 +134,15 @@ func (f *Frame) L(site uint32) {
 // Again records that a loop's line is reached again, and reports whether it is. On the first
 // iteration it does nothing, because the line was recorded before the loop.
 func (f *Frame) Again(site uint32) bool {
-	if f == nil || f.last == site {
+	if f == nil {
+		return false
+	}
+	if f.first == site+1 {
+		f.first = 0
 		return false
 	}
 	f.L(site)
+	f.first = 0
 	return true
 }
 
@@ -332,6 +338,9 @@ func (f *Frame) Off() {
 		return
 	}
 	th := f.th
+	if len(th.kept) > 0 {
+		th.drop(f.depth)
+	}
 	th.depth = f.depth - 1 // a chunk that end begins must not contain this call
 	th.end()
 	th.current = nil

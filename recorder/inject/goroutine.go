@@ -171,6 +171,7 @@ type thread struct {
 	// by is the code whose changes are being read, else nil. What is out of reach is in beyond.
 	by     *Lender
 	beyond []lent
+	kept   []keptHere
 	maps   []lent // that own code has just used, to verify the recording
 	// apart is set if memory that is written next was not referred to by the event before.
 	apart bool

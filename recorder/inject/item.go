@@ -34,6 +34,8 @@ const (
 	recordThread  = 4
 	recordType    = 5
 	recordProcess = 6
+
+	recordVolatile = 12
 )
 
 func appendHead(b []byte, major byte, n uint64) []byte {

@@ -58,8 +58,43 @@ func rereadKept(th *thread) {
 func Kept[T any](f *Frame, by *Lender, p *T) {
 	if f != nil && p != nil {
 		l := lent{at: whole(p), plan: planFor(p), own: true, by: by}
-		if l.keepable() {
+		switch {
+		case l.keepable():
 			keep(f.here(), &l)
+		case l.plan.form == formStruct:
+			f.keep(&l)
 		}
 	}
+}
+
+// maxKeptHere limits the foreign objects that a goroutine keeps.
+const maxKeptHere = 32
+
+// keptHere is a foreign object that a call of a goroutine has passed to code that is not recorded,
+// such as the buffer of a writer. It is read again after calls of such code until the call ends.
+type keptHere struct {
+	lent
+	depth int // of the call
+}
+
+func (f *Frame) keep(l *lent) {
+	th := f.th
+	for _, k := range th.kept {
+		if k.at == l.at && k.plan == l.plan {
+			return
+		}
+	}
+	if len(th.kept) < maxKeptHere {
+		th.kept = append(th.kept, keptHere{*l, f.depth})
+	}
+}
+
+// drop forgets the objects of a call that ends, and of those that it made.
+func (th *thread) drop(depth int) {
+	n := len(th.kept)
+	for n > 0 && th.kept[n-1].depth >= depth {
+		n--
+	}
+	clear(th.kept[n:])
+	th.kept = th.kept[:n]
 }

@@ -22,6 +22,7 @@ type lent struct {
 	own     bool           // the object is of own code: it is worth recording
 	entries bool           // the memory is the entries of a map
 	exposed bool           // the log says that it may have changed
+	quiet   bool           // it is read again only if the log knows it
 	by      *Lender
 }
 
@@ -43,7 +44,7 @@ func Lend[T any](f *Frame, by *Lender, v T) T {
 			hole = v // its memory must keep its address until it is read again
 		}
 		f.lent = lendAll(f.lent, hide(&v), planFor(&v), by)
-		if by.Keeps && keptCount.Load() > 0 {
+		if by.Keeps && (keptCount.Load() > 0 || len(f.th.kept) > 0) {
 			f.lent = append(f.lent, lent{by: by})
 		}
 	}
@@ -188,6 +189,8 @@ func lendReflected(list []lent, v reflect.Value, by *Lender, nesting int) []lent
 	case !v.IsValid():
 	case v.CanAddr():
 		list = addLent(list, lent{at: v.Addr().UnsafePointer(), plan: planOf(v.Type()), own: true, by: by}, 0, nesting)
+	case v.Kind() == reflect.Slice && v.Cap() > 0:
+		list = addLent(list, lent{at: v.UnsafePointer(), plan: planOf(v.Type().Elem()), count: v.Len(), more: v.Cap() - v.Len(), own: true, by: by}, 0, nesting)
 	case v.Kind() == reflect.Map && !v.IsNil():
 		list = addLent(list, lent{at: v.UnsafePointer(), plan: planOf(v.Type()), entries: true, by: by}, 0, nesting)
 	}
@@ -207,7 +210,15 @@ func addLent(list []lent, l lent, hops, nesting int) []lent {
 		}
 	}
 	list = append(list, l)
-	if !l.plan.leads || l.entries || !l.own || hops >= maxFollow {
+	if l.entries || hops >= maxFollow || !l.plan.leads && (l.own || l.plan.form != formStruct) {
+		return list
+	}
+	if !l.own { // of foreign objects only what the log knows matters
+		from := len(list)
+		list = lend(list, l.at, l.plan, l.by, hops+1, nesting+1)
+		for i := from; i < len(list); i++ {
+			list[i].quiet = true
+		}
 		return list
 	}
 	for i := range max(1, min(l.count, maxElements)) {
@@ -222,11 +233,14 @@ func (f *Frame) reread() {
 	if th.busy {
 		return
 	}
-	for i := range f.lent {
+	for i := 0; i < len(f.lent); i++ {
 		l := &f.lent[i]
 		th.by, th.apart = l.by, true
 		if l.at == nil {
 			rereadKept(th)
+			for _, k := range th.kept {
+				th.object(pointee{k.at, k.plan, 0, 1}, kindMemory, 0)
+			}
 		} else {
 			l.reread(th)
 		}
@@ -241,8 +255,12 @@ func (f *Frame) reread() {
 		clear(th.beyond)
 		th.beyond = th.beyond[:0]
 		th.by, th.apart = nil, false
-		if l.by.Keeps && l.keepable() {
+		switch {
+		case !l.by.Keeps:
+		case l.keepable():
 			keep(th, l)
+		case l.at != nil && !l.own && !l.quiet && !l.entries && l.count+l.more == 0:
+			f.keep(l)
 		}
 	}
 }
@@ -253,15 +271,20 @@ const maxRead = 4096
 func (l *lent) reread(th *thread) {
 	l.exposed = false
 	switch {
+	case l.entries && l.quiet: // a foreign map
+		return
 	case l.entries:
 		th.mapAgain(l.at, l.plan)
 		return
 	case l.count == 0 && l.more == 0:
-		if l.own || knows(l.at) {
+		switch {
+		case l.own && !l.quiet || knows(l.at):
 			th.object(pointee{l.at, l.plan, 0, 1}, kindMemory, 0)
-		} else {
+		case !l.quiet:
 			l.expose(th)
 		}
+		return
+	case l.quiet && !knows(l.at):
 		return
 	}
 	step := spreadStep

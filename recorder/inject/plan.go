@@ -150,8 +150,8 @@ func makePlan(t reflect.Type) *plan {
 		pl.form, pl.refs = formText, true
 	case reflect.Struct:
 		pl.form = formStruct
-		if p := t.PkgPath(); p == "sync" || p == "sync/atomic" {
-			// Other goroutines change these without the recorder's knowledge.
+		if p := t.PkgPath(); p == "sync" || p == "sync/atomic" || p == "testing" || p == "time" && t.Name() == "Location" {
+			// These change without the recorder's knowledge.
 			pl.form = formHidden
 			break
 		}
@@ -212,7 +212,27 @@ func recordPlan(pl *plan, t reflect.Type, elem, key, length uint64) {
 		r = appendHead(r, majorUint, uint64(f.plan.id))
 		r = appendHead(r, majorUint, uint64(f.offset))
 	}
+	if pl.form == formStruct && !ownType(t) && synchronised(t, 0) {
+		r = appendHead(appendHead(appendHead(r, majorArray, 2), majorUint, recordVolatile), majorUint, uint64(pl.id))
+	}
 	log.record(r)
+}
+
+// synchronised reports whether a struct has locks, atomics or channels, so that other goroutines
+// may change it.
+func synchronised(t reflect.Type, depth int) bool {
+	switch p := t.PkgPath(); {
+	case p == "sync" || p == "sync/atomic" || t.Kind() == reflect.Chan:
+		return true
+	case t.Kind() != reflect.Struct || depth > 3:
+		return false
+	}
+	for i := range t.NumField() {
+		if synchronised(t.Field(i).Type, depth+1) {
+			return true
+		}
+	}
+	return false
 }
 
 // ownType reports whether values of the type are of own code: basic and composed types, and named

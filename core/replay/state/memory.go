@@ -3,6 +3,8 @@ package state
 import (
 	"fmt"
 	"slices"
+	"unicode"
+	"unicode/utf8"
 
 	"wraithology/core/event"
 	"wraithology/core/replay"
@@ -153,6 +155,7 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 		if s.Covers(address, t.Size) {
 			if part, ok := s.Part(address, t, m.Type); ok {
 				v = part
+				m.volatile(&v, s, address, at)
 				break
 			}
 			if m.begins(t, s.Of, 0) && (address-s.Address)%s.Of.Size == 0 {
@@ -179,6 +182,41 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 		m.doubt(&v, 0, &open, 0)
 	}
 	return v
+}
+
+// volatile marks the unexported fields of foreign structs that other threads change without an
+// event, in a value that the event at a moment told.
+func (m Memory) volatile(v *event.Value, s stretch, address uint64, told event.Moment) {
+	if s.Of.Volatile && s.Of.Form == event.Struct && m.t.Kind(told) == event.Memory {
+		m.markVolatile(v, s.Of, s.Address, address, 0)
+	}
+}
+
+// markVolatile marks the parts of v, at an address, that are in unexported fields of a struct.
+func (m Memory) markVolatile(v *event.Value, of *event.Type, start, address uint64, depth int) {
+	if v.State != event.Known || v.Type == nil || depth > 32 {
+		return
+	}
+	if v.Type.Form == event.Struct && !v.Nil {
+		v.Items = slices.Clone(v.Items)
+		for i := range v.Items {
+			if i < len(v.Type.Fields) {
+				m.markVolatile(&v.Items[i], of, start, address+v.Type.Fields[i].Offset, depth+1)
+			}
+		}
+		return
+	}
+	for i := len(of.Fields) - 1; i >= 0; i-- {
+		f := of.Fields[i]
+		if start+f.Offset > address {
+			continue
+		}
+		if r, _ := utf8.DecodeRuneInString(f.Name); !unicode.IsUpper(r) {
+			last := *v
+			*v = event.Value{Type: v.Type, State: event.MayHaveChanged, Text: "other threads", Last: &last}
+		}
+		return
+	}
 }
 
 // doubts are the bytes of a value that code that is not recorded may have changed since they were

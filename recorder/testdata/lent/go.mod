@@ -1,0 +1,3 @@
+module lent
+
+go 1.24
