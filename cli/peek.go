@@ -59,6 +59,9 @@ func printPeek(w io.Writer, o printing, _ ask.PeekRequest, p ask.Peek) {
 		}
 		printFolded(w, t.Frames, o.source)
 	}
+	if f := p.Failure; f != nil && f.Suspect != "" && e.Traits.History {
+		fmt.Fprintf(w, "  then     wraith origin %s@%d#%s.%d '%s'\n", name, f.Moment, f.Thread, f.Frame, plain(f.Suspect))
+	}
 	if others := e.Threads - 1; p.Failure != nil && others > 0 {
 		fmt.Fprintf(w, "  %s: wraith stack --all %s\n", counted(others, "more thread"), name)
 	}

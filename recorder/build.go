@@ -25,7 +25,7 @@ import (
 	"wraithology/core/fault"
 )
 
-//go:embed inject/ask.go inject/encode.go inject/frame.go inject/goroutine.go inject/item.go inject/keep.go inject/lend.go inject/memory.go inject/output.go inject/plan.go inject/snapshot.go inject/spool.go inject/sync.go inject/testing.go
+//go:embed inject/ask.go inject/encode.go inject/end.go inject/frame.go inject/goroutine.go inject/item.go inject/keep.go inject/lend.go inject/memory.go inject/output.go inject/plan.go inject/snapshot.go inject/spool.go inject/sync.go inject/testing.go
 var runtimeFiles embed.FS
 
 // runtimePackage is the last part of the runtime's import path inside the recorded module. The

@@ -34,6 +34,7 @@ var effects = map[string]effect{
 	"errors.As": writesOnly, "utf8.EncodeRune": writesOnly, "utf8.AppendRune": writesOnly, "utf16.AppendRune": writesOnly,
 	"time.Time.AppendFormat": writesOnly, "(*Time).UnmarshalJSON": writesOnly, "(*Time).UnmarshalText": writesOnly, "(*Time).UnmarshalBinary": writesOnly, "(*Time).GobDecode": writesOnly,
 	"(*Regexp).Expand": writesOnly, "(*Regexp).ExpandString": writesOnly, "runtime.Stack": writesOnly, "runtime.Callers": writesOnly, "runtime.ReadMemStats": writesOnly,
+	"(*Template).Execute": mayWrite, "(*Template).ExecuteTemplate": mayWrite, "(*Replacer).WriteString": mayWrite,
 	"runtime.SetFinalizer": mayWrite, "runtime.AddCleanup": mayWrite,
 
 	"json.Marshal": readsOnly, "json.MarshalIndent": readsOnly, "json.Valid": readsOnly, "json.Unmarshal": writesOnly, "(*Decoder).Decode": writesOnly, "(*Encoder).Encode": writesFirst,
@@ -110,8 +111,11 @@ func effectOf(o *types.Func) effect {
 	case readers[path]:
 		return writesFirst
 	}
-	if recv != nil && (o.Name() == "Write" || o.Name() == "WriteString") {
+	if recv != nil && (o.Name() == "Write" || o.Name() == "WriteString") && !takesMore(o) {
 		return writesFirst // "Write must not modify the slice data" (package io, Writer)
 	}
 	return mayWrite
 }
+
+// takesMore reports whether a method takes more than the bytes to write.
+func takesMore(o *types.Func) bool { return o.Signature().Params().Len() != 1 }

@@ -18,7 +18,7 @@ type function struct {
 	vars     map[types.Object]event.VariableID
 	shared   map[types.Object]bool // variables that others may hold a reference to
 	results  []result
-	tester   string // the name of a parameter of type *testing.T, B or F
+	tester   types.Object // a parameter of type *testing.T, B or F; nil if there is none
 	literals int
 	end      token.Pos
 }
@@ -32,7 +32,7 @@ type result struct {
 // function rewrites one function. It adds
 //
 //	func f(a int) (wraith__r0 error) { wraith__f := wraith__.Enter(7); wraith__.P(wraith__f, &a); wraith__f.On();
-//	        defer func() { if wraith__f.Back() { wraith__.R(wraith__f, &wraith__r0) }; wraith__f.Off() }(); …
+//	        defer wraith__.End1(wraith__f, &wraith__r0); …
 //
 // on the line of the opening brace.
 func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.BlockStmt, recv *ast.FieldList, name string, pos token.Pos) {
@@ -47,7 +47,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 	r.tables.functions = append(r.tables.functions, f.table) // keeps the number; filled in at the end
 	f.findShared(body)
 
-	var head, back strings.Builder
+	var head strings.Builder
 	fmt.Fprintf(&head, " %s := %s.Enter(%d);", frameName, runtimeName, f.table.ID)
 	for _, list := range []*ast.FieldList{recv, of.Params} {
 		if list == nil {
@@ -64,7 +64,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 				f.table.Parameters = append(f.table.Parameters, v)
 				fmt.Fprintf(&head, " %s.P(%s, &%s);", runtimeName, frameName, id.Name)
 				if isTester(o.Type()) {
-					f.tester = id.Name
+					f.tester = o
 				}
 			}
 		}
@@ -76,10 +76,11 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 		}
 	}
 	f.nameResults(of)
+	var results []string
 	for i, res := range f.results {
 		v := f.resultVariable(i)
 		f.table.Results = append(f.table.Results, v)
-		fmt.Fprintf(&back, " %s.R(%s, &%s);", runtimeName, frameName, res.name)
+		results = append(results, "&"+res.name)
 	}
 	for _, res := range f.results {
 		if res.object != nil && res.object.Name() != "_" && f.r.values && f.shared[res.object] {
@@ -92,15 +93,23 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 		}
 		fmt.Fprintf(&head, " %s.Y(%s, %d, &%s);", runtimeName, frameName, f.variable(o), o.Name())
 	}
-	test := ""
-	if f.tester != "" {
-		test = fmt.Sprintf("%s.T(%s); ", frameName, f.tester)
-	}
-	if f.asks(of) {
-		fmt.Fprintf(&back, " if %s != nil { %s.Ask() };", f.results[len(f.results)-1].name, runtimeName)
-	}
 	f.globalsUsed(body)
-	fmt.Fprintf(&head, " defer func() { %sif %s.Back() {%s }; %s.Off() }();", test, frameName, back.String(), frameName)
+	// Deferred calls of functions, not function literals: literals are numbered in their names.
+	if f.asks(of) {
+		fmt.Fprintf(&head, " defer %s.AskOn(%s);", runtimeName, results[len(results)-1])
+	}
+	if len(results) > maxEnd {
+		fmt.Fprintf(&head, " defer func() { if %s.Back() { ", frameName)
+		for _, result := range results {
+			fmt.Fprintf(&head, "%s.R(%s, %s); ", runtimeName, frameName, result)
+		}
+		fmt.Fprintf(&head, "}; %s.Off() }();", frameName)
+	} else {
+		fmt.Fprintf(&head, " defer %s.End%d(%s);", runtimeName, len(results), strings.Join(append([]string{frameName}, results...), ", "))
+	}
+	if f.tester != nil {
+		fmt.Fprintf(&head, " defer %s.T(%s);", frameName, f.tester.Name())
+	}
 	r.insert(body.Lbrace+1, head.String())
 	f.block(body.List)
 	if len(f.results) == 0 {
@@ -108,6 +117,9 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 	}
 	r.tables.functions[f.table.ID] = f.table
 }
+
+// maxEnd is the largest number of results for which the runtime has a function.
+const maxEnd = 6
 
 // asks reports whether an error of the function triggers writing the ring.
 func (f *function) asks(of *ast.FuncType) bool {

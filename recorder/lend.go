@@ -30,8 +30,7 @@ func (f *function) lends(c *ast.CallExpr, how string) {
 	}
 	by := f.lender(c, effect)
 	wrap := func(e ast.Expr, address string) {
-		f.r.insert(e.Pos(), fmt.Sprintf("%s.%s(%s, &%s, %s", runtimeName, how, frameName, by, address))
-		f.r.insert(e.End(), ")")
+		f.r.wrap(e, fmt.Sprintf("%s.%s(%s, &%s, %s", runtimeName, how, frameName, by, address))
 	}
 	dynamic := o == nil || own
 	if dynamic {
@@ -244,8 +243,7 @@ func (f *function) fresh(e ast.Expr) {
 		root = ast.Unparen(x.X)
 	}
 	if !pure(root) {
-		f.r.insert(e.Pos(), fmt.Sprintf("%s.Fresh(%s, ", runtimeName, frameName))
-		f.r.insert(e.End(), ")")
+		f.r.wrap(e, fmt.Sprintf("%s.Fresh(%s, ", runtimeName, frameName))
 	}
 }
 
@@ -266,8 +264,7 @@ func (f *function) appends(c *ast.CallExpr, assigned ast.Expr) {
 	}
 	const maxAppended = 16 // elements at the end of a list that are recorded with it
 	if assigned != nil && !c.Ellipsis.IsValid() && len(c.Args) <= maxAppended && pure(c.Args[0]) && f.r.text(assigned) == f.r.text(c.Args[0]) && (!f.calls(c.Args[1:]) || f.steady(c.Args[0])) {
-		f.r.insert(c.Pos(), fmt.Sprintf("%s.Grown(%s, %s, ", runtimeName, frameName, f.r.text(c.Args[0])))
-		f.r.insert(c.End(), ")")
+		f.r.wrap(c, fmt.Sprintf("%s.Grown(%s, %s, ", runtimeName, frameName, f.r.text(c.Args[0])))
 		return
 	}
 	call := "Append"

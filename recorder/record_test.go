@@ -234,7 +234,7 @@ func TestEveryEndIsInTheLog(t *testing.T) {
 		"exit":     {7, "error", "", ""},
 		"panic":    {2, "panic", `gate "lower": no sensor`, `panic(fmt.Errorf("gate`},
 		"nil":      {2, "panic", "nil pointer dereference", "fmt.Println(none.width)"},
-		"deadlock": {2, "fatal", "goroutine 1 was in sync.Mutex.Lock", ""},
+		"deadlock": {2, "deadlock", "goroutine 1 waits for a lock", ""},
 	} {
 		t.Run(how, func(t *testing.T) {
 			t.Parallel()

@@ -7,6 +7,7 @@ import (
 	"go/ast"
 	"go/token"
 	"go/types"
+	"math"
 	"slices"
 	"strings"
 
@@ -35,6 +36,8 @@ type tables struct {
 type edit struct {
 	at, end int
 	text    string
+	// until is the end of the expression that the text wraps; 0 if it wraps none.
+	until int
 }
 
 // fileRewriter rewrites one file.
@@ -110,9 +113,16 @@ func hasDirective(doc *ast.CommentGroup) bool {
 }
 
 func (r *fileRewriter) apply() []byte {
-	// What is inserted at an offset is before what replaces the text there.
+	// At an offset, what wraps nothing is first, then what wraps the longest expression. What is
+	// inserted is before what replaces the text there.
+	wrapped := func(e edit) int {
+		if e.until == 0 {
+			return math.MaxInt
+		}
+		return e.until
+	}
 	slices.SortStableFunc(r.edits, func(a, b edit) int {
-		return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(min(a.end-a.at, 1), min(b.end-b.at, 1)))
+		return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(min(a.end-a.at, 1), min(b.end-b.at, 1)), cmp.Compare(wrapped(b), wrapped(a)))
 	})
 	var out bytes.Buffer
 	at := 0
@@ -130,13 +140,20 @@ func (r *fileRewriter) line(p token.Pos) int   { return r.base.PositionFor(p, fa
 
 func (r *fileRewriter) insert(p token.Pos, text string) {
 	at := r.offset(p)
-	r.edits = append(r.edits, edit{at, at, text})
+	r.edits = append(r.edits, edit{at: at, end: at, text: text})
+}
+
+// wrap puts a call around an expression: its beginning, up to the expression, is given.
+func (r *fileRewriter) wrap(e ast.Expr, beginning string) {
+	at := r.offset(e.Pos())
+	r.edits = append(r.edits, edit{at: at, end: at, text: beginning, until: r.offset(e.End())})
+	r.insert(e.End(), ")")
 }
 
 // replace replaces the text between two positions. Its line breaks are kept.
 func (r *fileRewriter) replace(from, to token.Pos, text string) {
 	text += strings.Repeat("\n", bytes.Count(r.source[r.offset(from):r.offset(to)], []byte("\n")))
-	r.edits = append(r.edits, edit{r.offset(from), r.offset(to), text})
+	r.edits = append(r.edits, edit{at: r.offset(from), end: r.offset(to), text: text})
 }
 
 func (r *fileRewriter) text(n ast.Node) string {

@@ -371,8 +371,8 @@ func (f *function) simple(s ast.Stmt) {
 	if waits {
 		text += frameName + ".Passed(); "
 	}
-	if f.tester != "" && f.mentions(s, f.tester) {
-		text += fmt.Sprintf("%s.T(%s); ", frameName, f.tester)
+	if f.tester != nil && f.mentions(s, f.tester) && !f.shadowedAt(f.tester, s.End()) {
+		text += fmt.Sprintf("%s.T(%s); ", frameName, f.tester.Name())
 	}
 	f.after(s, text)
 }
@@ -383,13 +383,13 @@ func (f *function) after(s ast.Stmt, text string) {
 	}
 }
 
-func (f *function) mentions(n ast.Node, name string) bool {
+func (f *function) mentions(n ast.Node, o types.Object) bool {
 	found := false
 	ast.Inspect(n, func(n ast.Node) bool {
 		if _, ok := n.(*ast.FuncLit); ok {
 			return false
 		}
-		if id, ok := n.(*ast.Ident); ok && id.Name == name {
+		if id, ok := n.(*ast.Ident); ok && f.r.pkg.TypesInfo.Uses[id] == o {
 			found = true
 		}
 		return !found
@@ -427,16 +427,14 @@ func (f *function) expressions(n ast.Node) {
 			}
 		case *ast.CompositeLit:
 			if f.r.values && n.Type != nil && isMap(typeOf(f, n)) && !addressed[n] {
-				f.r.insert(n.Pos(), fmt.Sprintf("%s.New(%s, ", runtimeName, frameName))
+				f.r.wrap(n, fmt.Sprintf("%s.New(%s, ", runtimeName, frameName))
 				f.inside(n)
-				f.r.insert(n.End(), ")")
 				return false
 			}
 		case *ast.CallExpr:
 			if f.r.values && f.makesMap(n) {
-				f.r.insert(n.Pos(), fmt.Sprintf("%s.New(%s, ", runtimeName, frameName))
+				f.r.wrap(n, fmt.Sprintf("%s.New(%s, ", runtimeName, frameName))
 				f.inside(n)
-				f.r.insert(n.End(), ")")
 				return false
 			}
 			f.call(n, how[n], appended[n])
@@ -501,6 +499,5 @@ var failing = map[string]bool{"Error": true, "Errorf": true, "Fatal": true, "Fat
 // wrap passes an expression through one of the frame's methods. Its end is added to the edits
 // before those of everything that follows.
 func (f *function) wrap(e ast.Expr, method string) {
-	f.r.insert(e.Pos(), frameName+"."+method+"(")
-	f.r.insert(e.End(), ")")
+	f.r.wrap(e, frameName+"."+method+"(")
 }

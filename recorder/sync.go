@@ -66,16 +66,12 @@ func (f *function) send(s *ast.SendStmt) {
 	if exact {
 		call = "To"
 	}
-	f.r.insert(s.Chan.Pos(), fmt.Sprintf("%s.%s(%s, ", runtimeName, call, frameName))
+	f.r.wrap(s.Chan, fmt.Sprintf("%s.%s(%s, ", runtimeName, call, frameName))
 	f.expressions(s.Chan)
-	f.r.insert(s.Chan.End(), ")")
 	if exact {
-		f.r.insert(s.Value.Pos(), fmt.Sprintf("%s.Sent%s(%s, ", runtimeName, of, frameName))
+		f.r.wrap(s.Value, fmt.Sprintf("%s.Sent%s(%s, ", runtimeName, of, frameName))
 	}
 	f.expressions(s.Value)
-	if exact {
-		f.r.insert(s.Value.End(), ")")
-	}
 	f.after(s, frameName+".Passed()")
 }
 
@@ -213,8 +209,7 @@ func (r *fileRewriter) output(c *ast.CallExpr) {
 	if !writers[name] || len(c.Args) == 0 || !isWriter(r.pkg.TypesInfo.TypeOf(c.Args[0])) {
 		return
 	}
-	r.insert(c.Args[0].Pos(), runtimeName+".Tee(")
-	r.insert(c.Args[0].End(), ")")
+	r.wrap(c.Args[0], runtimeName+".Tee(")
 }
 
 // isWriter reports whether a type can be that of standard output.

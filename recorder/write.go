@@ -205,13 +205,75 @@ func (f *function) target(l ast.Expr, all, rhs []ast.Expr, fresh bool) string {
 	}
 	switch {
 	case !pure(l) || f.assigns(l, all):
-		f.r.insert(l.Pos(), fmt.Sprintf("*%s.At(%s, &", runtimeName, frameName))
-		f.r.insert(l.End(), ")")
+		f.r.wrap(l, fmt.Sprintf("*%s.At(%s, &", runtimeName, frameName))
 		return frameName + ".Stored(); "
 	case f.calls(rhs) && !f.steady(l):
-		return fmt.Sprintf("%s.Try(%s, func() any { return &%s }); ", runtimeName, frameName, f.r.text(l))
+		guards, ok := f.guards(l)
+		if !ok {
+			return ""
+		}
+		store := fmt.Sprintf("%s.S(%s, &%s)", runtimeName, frameName, f.r.text(l))
+		if len(guards) == 0 {
+			return store + "; "
+		}
+		return fmt.Sprintf("if %s { %s }; ", strings.Join(guards, " && "), store)
 	}
 	return fmt.Sprintf("%s.S(%s, &%s); ", runtimeName, frameName, f.r.text(l))
+}
+
+// guards returns the conditions under which evaluating a pure expression again cannot fail,
+// although a call may have changed what it goes through. ok is false if they cannot be written.
+func (f *function) guards(e ast.Expr) (list []string, ok bool) {
+	switch x := e.(type) {
+	case *ast.Ident, *ast.BasicLit:
+		return nil, true
+	case *ast.ParenExpr:
+		return f.guards(x.X)
+	case *ast.BinaryExpr:
+		a, ok := f.guards(x.X)
+		b, ok2 := f.guards(x.Y)
+		return append(a, b...), ok && ok2
+	case *ast.StarExpr:
+		list, ok = f.guards(x.X)
+		return append(list, f.r.text(x.X)+" != nil"), ok
+	case *ast.SelectorExpr:
+		s := f.r.pkg.TypesInfo.Selections[x]
+		if s == nil { // a variable of another package
+			return nil, true
+		}
+		list, ok = f.guards(x.X)
+		place, t := f.r.text(x.X), typeOf(f, x.X)
+		for _, i := range s.Index() { // the last is the field itself, the others are embedded
+			if p, isPointer := coreOf(t).(*types.Pointer); isPointer {
+				list, t = append(list, place+" != nil"), p.Elem()
+			}
+			of, isStruct := coreOf(t).(*types.Struct)
+			if !isStruct {
+				return nil, false
+			}
+			place, t = place+"."+of.Field(i).Name(), of.Field(i).Type()
+		}
+		return list, ok
+	case *ast.IndexExpr:
+		list, ok = f.guards(x.X)
+		index, ok2 := f.guards(x.Index)
+		list = append(list, index...)
+		of := coreOf(typeOf(f, x.X))
+		if isMap(typeOf(f, x.X)) {
+			return list, ok && ok2
+		}
+		if isPointer(typeOf(f, x.X)) {
+			list = append(list, f.r.text(x.X)+" != nil")
+		}
+		if f.r.pkg.TypesInfo.Types[x.Index].Value == nil {
+			list = append(list, "0 <= "+f.r.text(x.Index))
+		}
+		if _, slice := of.(*types.Slice); slice || f.r.pkg.TypesInfo.Types[x.Index].Value == nil {
+			list = append(list, fmt.Sprintf("uint64(%s) < uint64(len(%s))", f.r.text(x.Index), f.r.text(x.X)))
+		}
+		return list, ok && ok2
+	}
+	return nil, false
 }
 
 // entry returns the statement that records an entry of a map. If map or key cannot be evaluated
@@ -223,12 +285,10 @@ func (f *function) entry(x *ast.IndexExpr, all, rhs []ast.Expr) string {
 		}
 		return fmt.Sprintf("%s.M(%s, %s, %s); ", runtimeName, frameName, f.r.text(x.X), f.r.text(x.Index))
 	}
-	f.r.insert(x.X.Pos(), fmt.Sprintf("%s.Map(%s, ", runtimeName, frameName))
-	f.r.insert(x.X.End(), ")")
+	f.r.wrap(x.X, fmt.Sprintf("%s.Map(%s, ", runtimeName, frameName))
 	key, ok := coreOf(typeOf(f, x.X)).(*types.Map)
 	if tv := f.r.pkg.TypesInfo.Types[x.Index]; ok && tv.Value == nil && (types.Identical(tv.Type, key.Key()) || types.IsInterface(key.Key())) {
-		f.r.insert(x.Index.Pos(), fmt.Sprintf("%s.Key(%s, ", runtimeName, frameName))
-		f.r.insert(x.Index.End(), ")")
+		f.r.wrap(x.Index, fmt.Sprintf("%s.Key(%s, ", runtimeName, frameName))
 	}
 	return frameName + ".Stored(); "
 }

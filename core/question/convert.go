@@ -121,6 +121,9 @@ func (o object) Get(index ref.Val) ref.Val {
 		if !all {
 			return types.NewErr("the entry for %v was not recorded", index.Value())
 		}
+		if zero, ok := zeroOf(s.ElemType()); ok {
+			return zero
+		}
 		return types.NewErr("the map has no entry for %v", index.Value())
 	}
 	switch i := index.(type) {
@@ -140,6 +143,20 @@ func (o object) Get(index ref.Val) ref.Val {
 		return toCEL("["+strconv.FormatInt(int64(i), 10)+"]", o.v.Element(uint64(i)))
 	}
 	return types.NewErr("a value is indexed by name or number")
+}
+
+// zeroOf returns the zero value of a plain type: what a map gives for a key that it does not have.
+func zeroOf(t *event.Type) (ref.Val, bool) {
+	if t == nil {
+		return nil, false
+	}
+	switch t.Form {
+	case event.Bool, event.Int, event.Uint, event.Float, event.Text:
+		return toCEL("the zero value", replay.Value{Value: event.Value{Type: t, State: event.Known}}), true
+	case event.Pointer, event.Slice, event.Map, event.Interface, event.Func, event.Chan:
+		return types.NullValue, true
+	}
+	return nil, false
 }
 
 // Size implements traits.Sizer.
@@ -291,6 +308,13 @@ func expandGlobal(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr
 	return f.NewIdent(parts[0] + ":" + parts[1]), nil
 }
 
+// countName is the function that size(x) is converted to: size, also of nil.
+const countName = "count of"
+
+func expandSize(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+	return f.NewCall(countName, args[0]), nil
+}
+
 // expandNamed converts named("http.response-size") to the name, which cannot be written otherwise.
 func expandNamed(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
 	if args[0].Kind() == ast.LiteralKind {
@@ -408,7 +432,16 @@ var environment = func() *cel.Env {
 		cel.Function("nanoseconds", cel.Overload("nanoseconds_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Nanoseconds))),
 		cel.Function("unixTime", cel.Overload("unixTime_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.UnixTime))),
 		cel.Macros(cel.GlobalMacro("old", 1, expandOld), cel.GlobalMacro("changed", 1, expandChanged), cel.GlobalMacro("cast", 2, expandCast), cel.GlobalMacro("global", 2, expandGlobal),
-			cel.GlobalMacro("named", 1, expandNamed)),
+			cel.GlobalMacro("named", 1, expandNamed), cel.GlobalMacro("size", 1, expandSize)),
+		cel.Function(countName, cel.Overload("count_any", []*cel.Type{cel.DynType}, cel.IntType, cel.UnaryBinding(func(v ref.Val) ref.Val {
+			if v == types.NullValue {
+				return types.Int(0) // a nil list or map has no elements
+			}
+			if s, ok := v.(traits.Sizer); ok && v.Type().HasTrait(traits.SizerType) {
+				return s.Size()
+			}
+			return types.MaybeNoSuchOverloadErr(v)
+		}))),
 		cel.Function("cast_to", cel.Overload("cast_to_type", []*cel.Type{cel.DynType, cel.DynType}, cel.DynType, cel.BinaryBinding(castValue))),
 		cel.Function("typeOf", cel.Overload("typeOf_any", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(func(v ref.Val) ref.Val {
 			if o, ok := v.(object); ok {

@@ -43,7 +43,7 @@ func Parse(text string) (*Question, error) {
 	if strings.TrimSpace(text) == "" {
 		return nil, fmt.Errorf("%w: it is empty", fault.InvalidExpression)
 	}
-	parsed, issues := environment.Parse(text)
+	parsed, issues := environment.Parse(allowKeywords(text))
 	if issues != nil && issues.Err() != nil {
 		if d := bareDuration.FindString(text); d != "" {
 			return nil, fmt.Errorf("%w: a duration is written as duration(%q)", fault.InvalidExpression, d)

@@ -49,7 +49,7 @@ type Info struct {
 
 // Failure is the place and cause of the program's failure.
 type Failure struct {
-	Kind    string // "panic", "fatal", "failed-assertion", "error", "signal", "exit"
+	Kind    string // "panic", "fatal", "deadlock", "failed-assertion", "error", "signal", "exit"
 	Summary string
 	Moment  event.Moment
 	Thread  event.ThreadID

@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"wraithology/core/event"
 )
@@ -90,14 +92,29 @@ func (v Value) Field(name string) Value {
 			}
 		}
 		for i, f := range s.Type.Fields {
-			if f.Inner && i < len(s.Items) && s.Items[i].Form() == event.Struct {
-				if x := s.With(s.Items[i]).Field(name); x.Type != nil {
+			if i >= len(s.Items) || !f.Inner && !embeds(f, s.Items[i].Type) {
+				continue
+			}
+			if x := s.With(s.Items[i]); x.Settled().Form() == event.Struct {
+				if x = x.Field(name); x.Type != nil {
 					return x
 				}
 			}
 		}
 	}
 	return Value{Value: event.Value{State: event.Unrecorded}, Memory: v.Memory}
+}
+
+// embeds reports whether a field of a Go struct is embedded: it has the name of its type.
+func embeds(f event.Field, t *event.Type) bool {
+	if t == nil {
+		return false
+	}
+	name := strings.TrimPrefix(t.Name, "*")
+	if i := strings.IndexByte(name, '['); i >= 0 { // type arguments
+		name = name[:i]
+	}
+	return strings.HasSuffix(name, "."+f.Name)
 }
 
 // Fields lists the names of a struct's fields, also through a pointer.
@@ -383,6 +400,9 @@ func (v Value) compositeText(depth int) string {
 	if n == 0 && (v.Form() == event.Map || v.Form() == event.Slice) {
 		return v.Type.Name + "{}"
 	}
+	if text, ok := v.bytesText(n); ok {
+		return text
+	}
 	parts, total := v.Children(Page{Count: maxTextParts})
 	var b strings.Builder
 	b.WriteString(v.Type.Name)
@@ -412,6 +432,37 @@ func (v Value) compositeText(depth int) string {
 	}
 	b.WriteString("}")
 	return b.String()
+}
+
+// maxTextBytes limits the bytes of a list that are shown as text.
+const maxTextBytes = 64
+
+// bytesText writes a list of n bytes as text, if all of its beginning is known and printable.
+func (v Value) bytesText(n uint64) (text string, ok bool) {
+	e := v.ElemType()
+	if v.Form() != event.Slice && v.Form() != event.Array || e == nil || e.Form != event.Uint || e.Size != 1 || n == 0 {
+		return "", false
+	}
+	parts, _ := v.Children(Page{Count: maxTextBytes})
+	b := make([]byte, 0, maxTextBytes)
+	for _, p := range parts {
+		if p.Value.State != event.Known {
+			return "", false
+		}
+		b = append(b, byte(p.Value.Uint))
+	}
+	if uint64(len(b)) < n { // a character may be cut
+		for i := 0; i < utf8.UTFMax && len(b) > 0 && !utf8.Valid(b); i++ {
+			b = b[:len(b)-1]
+		}
+	}
+	if !utf8.Valid(b) || strings.ContainsFunc(string(b), func(r rune) bool { return !unicode.IsPrint(r) && !strings.ContainsRune("\n\r\t", r) }) {
+		return "", false
+	}
+	if text = v.Type.Name + "(" + strconv.Quote(string(b)); uint64(len(b)) < n {
+		return text + fmt.Sprintf("… %d bytes)", n), true
+	}
+	return text + ")", true
 }
 
 func isTime(v event.Value) bool {

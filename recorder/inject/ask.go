@@ -16,3 +16,10 @@ func Ask() {
 		_ = os.WriteFile(path, nil, 0o600) // nobody to tell of it
 	}
 }
+
+// AskOn is Ask, if a function ends with an error.
+func AskOn(err *error) {
+	if *err != nil {
+		Ask()
+	}
+}

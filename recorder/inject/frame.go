@@ -4,8 +4,8 @@ package inject
 
 import (
 	"encoding/binary"
-	"reflect"
 	"runtime"
+	"strings"
 	"time"
 	"unsafe"
 )
@@ -224,17 +224,6 @@ func (f *Frame) Stored() {
 	f.pending = f.pending[:0]
 }
 
-// Try records the value at a place whose path the statement may have changed. If evaluating the
-// path fails, nothing is recorded.
-func Try(f *Frame, place func() any) {
-	if f == nil {
-		return
-	}
-	defer func() { _ = recover() }()
-	v := reflect.ValueOf(place())
-	f.write(kindStore, 0, v.UnsafePointer(), planOf(v.Type().Elem()), false)
-}
-
 // M records that the entry of a map was set.
 func M[T ~map[K]V, K comparable, V any](f *Frame, m T, key K) {
 	if f == nil || m == nil {
@@ -275,7 +264,7 @@ func (f *Frame) Ret() {
 }
 
 // Back begins the end of the call. It is the first call in the function that the rewriting defers,
-// and must be called by that function itself. It reports whether the function returns normally;
+// and must be called by that function itself, or by one that it defers. It reports whether the function returns normally;
 // then R records the results.
 func (f *Frame) Back() bool {
 	if f == nil {
@@ -317,12 +306,14 @@ func (f *Frame) Back() bool {
 // callerOfDeferred returns the name of the runtime's function that runs the deferred function with
 // the call of Back: that of panics, of the end of a goroutine, or another one.
 func callerOfDeferred() string {
-	var pcs [1]uintptr
-	if runtime.Callers(4, pcs[:]) == 0 {
-		return ""
+	var pcs [6]uintptr
+	frames := runtime.CallersFrames(pcs[:runtime.Callers(3, pcs[:])])
+	for range pcs { // the deferred function, and what the compiler put around it
+		if frame, _ := frames.Next(); strings.HasPrefix(frame.Function, "runtime.") {
+			return frame.Function
+		}
 	}
-	frame, _ := runtime.CallersFrames(pcs[:]).Next()
-	return frame.Function
+	return ""
 }
 
 // R adds a result to the event that Back began.
@@ -368,6 +359,10 @@ func (f *Frame) Panic(v any) any {
 // Recover records the result of the program's recover, and returns it.
 func (f *Frame) Recover(v any) any {
 	if f != nil && v != nil {
+		if th := f.th; !th.panicking && f.depth > 1 && th.depth == f.depth {
+			// The runtime panicked in the call that deferred this one; nothing has said so yet.
+			th.frames[f.depth-2].value(kindPanic, hide(&v), planFor(&v))
+		}
 		f.th.panicking = false
 		f.value(kindRecover, hide(&v), planFor(&v))
 	}

@@ -193,7 +193,7 @@ func makePlan(t reflect.Type) *plan {
 }
 
 func recordPlan(pl *plan, t reflect.Type, elem, key, length uint64) {
-	name, form := t.String(), pl.form
+	name, form := strings.ReplaceAll(t.String(), "[]uint8", "[]byte"), pl.form
 	if form == formHidden {
 		form = formStruct
 	}

@@ -20,18 +20,19 @@ type Tester interface {
 // said contains the tests whose failure is in the log.
 var reported sync.Map
 
-// T records the failure of a test, once for each test, as soon as it is seen.
+// T records the failure of a test as soon as it is seen.
 func (f *Frame) T(t Tester) {
 	if f != nil && t.Failed() {
-		f.fail(t, t.Name()+" failed")
+		f.fail(t, t.Name()+" failed", false)
 	}
 }
 
-func (f *Frame) fail(t Tester, text string) {
+// fail records a failure. One without a message of its own is recorded only if the test has none.
+func (f *Frame) fail(t Tester, text string, hasMessage bool) {
 	if f == nil {
 		return
 	}
-	if _, known := reported.LoadOrStore(t, true); !known {
+	if _, known := reported.LoadOrStore(t, true); !known || hasMessage {
 		f.value(kindFailure, hide(&text), planFor(&text))
 	}
 }
@@ -48,13 +49,13 @@ type Test struct {
 
 func (t Test) lines(args []any) string {
 	text := strings.TrimSuffix(fmt.Sprintln(args...), "\n")
-	t.f.fail(t.t, t.t.Name()+": "+text)
+	t.f.fail(t.t, t.t.Name()+": "+text, true)
 	return text
 }
 
 func (t Test) format(format string, args []any) string {
 	text := fmt.Sprintf(format, args...)
-	t.f.fail(t.t, t.t.Name()+": "+text)
+	t.f.fail(t.t, t.t.Name()+": "+text, true)
 	return text
 }
 

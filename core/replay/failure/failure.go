@@ -18,6 +18,9 @@ func Describe(log *state.Log, info *replay.Info) {
 	f := Finder{log}
 	if log.Recorded() {
 		info.Failure, info.Gaps = f.failure(), f.gaps()
+		if info.Failure != nil {
+			f.explain(info.Failure)
+		}
 	} else {
 		info.Failure, info.Gaps = f.reportedFailure(), f.reportedGaps()
 	}
@@ -108,6 +111,13 @@ func (r Finder) crash(process uint16, text string) *replay.Failure {
 		}
 	}
 	f.Thread = r.T.Thread(f.Moment)
+	switch {
+	case f.Kind != "fatal":
+	case deadlocked(text):
+		r.deadlock(f, process)
+	case strings.Contains(text, "runtime/maps.fatal(") || strings.Contains(text, "concurrent map"):
+		r.concurrentMap(f)
+	}
 	return f
 }
 
@@ -140,12 +150,16 @@ func (r Finder) recoveredAfter(m event.Moment) bool {
 	return c != event.NoCall
 }
 
-// errorBefore finds the error that led to an exit: the last one that own code
-// returned before it, at the call that returned this very error first.
+// errorBefore finds the error that led to an exit: the last one that own code returned before it
+// on the same thread, at the call that returned this very error first. An error after which other
+// calls went well was handled.
 func (r Finder) errorBefore(exit event.Moment, code int) *replay.Failure {
 	list := r.T.ErrorReturns()
 	i := list.Before(exit)
-	if i < 0 {
+	for i >= 0 && r.T.Thread(list.At(i)) != r.T.Thread(exit) {
+		i--
+	}
+	if i < 0 || r.handled(list.At(i), exit) {
 		return nil
 	}
 	found := list.At(i)
@@ -159,6 +173,34 @@ func (r Finder) errorBefore(exit event.Moment, code int) *replay.Failure {
 		summary = v.Text()
 	}
 	return &replay.Failure{Kind: "error", Summary: fmt.Sprintf("%s (the program ended with code %d)", summary, code), Moment: found, Thread: r.T.Thread(found)}
+}
+
+// maxHandled limits the calls that are examined after an error.
+const maxHandled = 4096
+
+// handled reports whether, after an error, the program made another call of own code that could
+// return an error, and it returned none.
+func (r Finder) handled(failed, exit event.Moment) bool {
+	thread := r.T.Thread(failed)
+	calls := r.T.ThreadCalls(thread)
+	for n, i := 0, calls.Len()-1; i >= 0 && n < maxHandled; n, i = n+1, i-1 {
+		c := event.CallID(calls.At(i))
+		call := r.T.Call(c)
+		if call.Enter <= failed {
+			return false
+		}
+		f := r.T.FunctionOf(c)
+		if call.Leave == event.NoMoment || call.Leave > exit || r.T.Kind(call.Leave) != event.Leave || len(f.Results) == 0 {
+			continue
+		}
+		if last := f.Results[len(f.Results)-1]; f.Variables[last].Type != "error" {
+			continue
+		}
+		if v := r.ReturnedError(call.Leave); v.Nil {
+			return true
+		}
+	}
+	return false
 }
 
 // errorIdentity tells errors apart: by address where there is one, else by text.

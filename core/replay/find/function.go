@@ -38,14 +38,18 @@ func onFunction(name, doc string, moments func(*timeline.Timeline, event.Functio
 	}
 }
 
+// endsInName reports whether a function's name is a name or ends in it.
+func endsInName(full, name string) bool {
+	return full == name || strings.HasSuffix(full, "."+name) || strings.HasSuffix(full, "/"+name)
+}
+
 // functionsNamed finds the function with a name, or with a name that ends in it. A function can be
 // in the tables several times, because tests build it again.
 func (r Finder) functionsNamed(name string) ([]event.FunctionID, error) {
 	name = strings.TrimSpace(name)
 	found := map[string][]event.FunctionID{}
 	for id, f := range r.T.Functions {
-		fits := f.Name == name || strings.HasSuffix(f.Name, "."+name) || strings.HasSuffix(f.Name, "/"+name)
-		if name != "" && (fits || r.Recorded() && state.PlainName(f.Name) == state.PlainName(name)) {
+		if name != "" && (endsInName(f.Name, name) || r.Recorded() && endsInName(state.PlainName(f.Name), state.PlainName(name))) {
 			found[f.Name] = append(found[f.Name], id)
 		}
 	}

@@ -1,7 +1,9 @@
 package state
 
 import (
+	"strconv"
 	"strings"
+	"syscall"
 
 	"wraithology/core/event"
 	"wraithology/core/replay"
@@ -95,10 +97,49 @@ func (r *Log) ErrorText(v replay.Value) string {
 	switch v.Type.Name {
 	case "*errors.errorString":
 		return fields.Field("s").Value.Text
-	case "*fmt.wrapError", "*fmt.wrapErrors":
+	case "*fmt.wrapError", "*fmt.wrapErrors", "*json.SyntaxError":
 		return fields.Field("msg").Value.Text
+	case "*errors.joinError":
+		return r.joined(fields.Field("errs"))
+	case "*fs.PathError":
+		return fields.Field("Op").Value.Text + " " + fields.Field("Path").Value.Text + r.after(fields.Field("Err"))
+	case "*strconv.NumError":
+		return "strconv." + fields.Field("Func").Value.Text + ": parsing " + strconv.Quote(fields.Field("Num").Value.Text) + r.after(fields.Field("Err"))
+	case "*url.Error":
+		return fields.Field("Op").Value.Text + " " + strconv.Quote(fields.Field("URL").Value.Text) + r.after(fields.Field("Err"))
+	case "*os.SyscallError":
+		return fields.Field("Syscall").Value.Text + r.after(fields.Field("Err"))
+	case "syscall.Errno":
+		if v.State == event.Known {
+			return syscall.Errno(v.Uint).Error()
+		}
 	}
 	return r.errorMethodResult(v)
+}
+
+// after returns the message of an error that another one ends with; empty if it is not known.
+func (r *Log) after(v replay.Value) string {
+	if text := r.ErrorText(v); text != "" {
+		return ": " + text
+	}
+	return ""
+}
+
+// maxJoined limits the errors of a joined error.
+const maxJoined = 64
+
+// joined returns the messages of joined errors, each on a line (package errors, Join).
+func (r *Log) joined(list replay.Value) string {
+	var lines []string
+	for i := range min(list.Length, maxJoined) {
+		x := list.Element(i)
+		text := r.ErrorText(x)
+		if text == "" {
+			text = x.Text()
+		}
+		lines = append(lines, text)
+	}
+	return strings.Join(lines, "\n")
 }
 
 func (r *Log) errorMethodResult(v replay.Value) string {
@@ -115,8 +156,12 @@ func (r *Log) errorMethodResult(v replay.Value) string {
 			enter := calls.At(i)
 			left := r.T.Call(r.T.CallOf(enter)).Leave
 			receiver, err := r.T.Values(enter)
-			if left == event.NoMoment || err != nil || len(receiver) == 0 || receiver[0].Address != v.Address || receiver[0].Type != v.Type {
+			if left == event.NoMoment || err != nil || len(receiver) == 0 || receiver[0].Type != v.Type {
 				continue
+			}
+			of := replay.Value{Value: receiver[0], Memory: r.MemoryAt(r.T.Process(enter), enter, 0)}
+			if replay.Identity(of.Value) != replay.Identity(v.Value) || v.Form() == event.Pointer && replay.Identity(of.Deref().Value) != replay.Identity(v.Deref().Value) {
+				continue // another error of the type, or what it was earlier
 			}
 			if result, err := r.T.Values(left); err == nil && len(result) == 1 {
 				return result[0].Text

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"wraithology/core/event"
 	"wraithology/core/fault"
@@ -59,6 +60,11 @@ func (r *Log) CallVariable(c event.CallID, at event.Moment, name string) (replay
 	for _, v := range r.Outer(c, at) {
 		if v.Name == name {
 			return v, true, nil
+		}
+	}
+	for i, v := range f.Variables { // a package's variable can be named without the package
+		if r.Recorded() && v.Scope == event.Global && strings.HasSuffix(v.Name, "."+name) {
+			return r.VariableOf(v, event.VariableID(i), f, c, at), true, nil
 		}
 	}
 	return replay.Variable{}, false, nil

@@ -1,0 +1,96 @@
+package failure
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+// crashStates matches the header of each goroutine in a crash text.
+var crashStates = regexp.MustCompile(`(?m)^goroutine \d+ .*?\[([^\],]+)`)
+
+// waitStates are the states of goroutines that wait for each other (package runtime, waitReason).
+var waitStates = []string{"chan receive", "chan send", "select", "sync.", "semacquire", "chan receive (nil chan)", "chan send (nil chan)", "select (no cases)"}
+
+// deadlocked reports whether all goroutines of a crash text wait.
+func deadlocked(text string) bool {
+	states := crashStates.FindAllStringSubmatch(text, -1)
+	for _, s := range states {
+		if !slices.ContainsFunc(waitStates, func(w string) bool { return strings.HasPrefix(s[1], w) }) {
+			return false
+		}
+	}
+	return len(states) > 0
+}
+
+// maxWaits limits the threads that the summary of a deadlock describes.
+const maxWaits = 4
+
+// deadlock describes what the threads of a process wait for, at the moment when all of them do.
+func (r Finder) deadlock(f *replay.Failure, process uint16) {
+	f.Kind, f.Summary = "deadlock", "all goroutines wait for each other"
+	threads, err := r.Threads(context.Background(), f.Moment)
+	if err != nil {
+		return
+	}
+	n := 0
+	for _, th := range threads {
+		if r.T.ThreadInfo(th.ID).Process != process || !strings.HasPrefix(th.State, "waits for") {
+			continue
+		}
+		if n++; n <= maxWaits {
+			state, _, _ := strings.Cut(th.State, ", ")
+			f.Summary += fmt.Sprintf("; thread %d: %s %s", th.ID, th.Name, state)
+		}
+	}
+	if n > maxWaits {
+		f.Summary += fmt.Sprintf("; and %d more", n-maxWaits)
+	}
+}
+
+// maxAccesses limits the events of a map that are searched for the access of another thread.
+const maxAccesses = 10_000
+
+// concurrentMap describes the two accesses of a map that the runtime found to be concurrent.
+func (r Finder) concurrentMap(f *replay.Failure) {
+	f.Summary = "a map was used by two goroutines at the same time"
+	c := r.T.CallOf(f.Moment)
+	if c == event.NoCall {
+		return
+	}
+	line := r.T.LastLine(c, f.Moment)
+	if line == event.NoMoment {
+		return
+	}
+	s := r.ScopeOf(c, f.Moment)
+	site := r.T.Site(line)
+	for _, name := range slices.Concat(site.Reads, site.Writes) {
+		p, err := replay.ParsePath(name)
+		if err != nil {
+			continue
+		}
+		_, v, err := s.Locate(p, nil)
+		if err != nil || v.Form() != event.Map || v.Nil || v.Address == 0 {
+			continue
+		}
+		f.Suspect = name
+		n := 0
+		for m := range r.T.MapEvents(r.T.Process(f.Moment), v.Address, nil, r.T.Len()-1) {
+			if n++; n > maxAccesses {
+				break
+			}
+			if r.T.Thread(m) == f.Thread {
+				continue
+			}
+			if place, err := r.Place(m); err == nil {
+				f.Summary = fmt.Sprintf("the map %s was used by two goroutines at the same time; here, and by thread %d at %s:%d (moment %d)", name, place.Thread, place.File, place.Line, m)
+				return
+			}
+		}
+	}
+}
