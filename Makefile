@@ -7,7 +7,7 @@ STAMP = console/node_modules/.installed
 # What runs on several goroutines at once is tested with the race detector too.
 CONCURRENT = ./service/... ./core/guard ./core/ask ./core/question ./core/replay/... ./core/timeline
 
-.PHONY: demo test test-recorder bench bench-quick mutants build lint fuzz clean needs needs-test
+.PHONY: demo test test-recorder truth bench bench-quick mutants build lint fuzz clean needs needs-test
 
 demo: needs build
 	go build -o bin/demo ./demo/start
@@ -26,6 +26,10 @@ test: needs-test build
 test-recorder:
 	WRAITH_TEST_MODULES=1 go test -count=1 -timeout 30m -run TestPublicModules -v ./recorder
 	WRAITH_TEST_MODULES=1 go test -count=1 -run TestOlderGo ./core/evidence/kinds/coredump
+
+# Compares recordings with what the programs really had: 1,000 generated programs.
+truth:
+	WRAITH_TRUTH=1000 go test -count=1 -timeout 60m -run TestGeneratedStatements -v ./recorder
 
 # Measures against the targets in docs/figures.md; writes bench.json.
 bench:

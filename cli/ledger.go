@@ -77,7 +77,7 @@ func printLedger(w io.Writer, _ printing, _ ask.LedgerRequest, l ask.Ledger) {
 		t.AppendRow(cells)
 	}
 	t.Render()
-	fmt.Fprintf(w, "%d of %s; * differs from the row before, ? has no value there\n", len(l.Rows), counted(l.Total, "row"))
+	fmt.Fprintf(w, "%d of %s; * differs from the row before, ? has no value there, a value with ? may have changed\n", len(l.Rows), counted(l.Total, "row"))
 }
 
 func cellText(c ask.LedgerCell) string {

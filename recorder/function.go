@@ -119,7 +119,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 }
 
 // maxEnd is the largest number of results for which the runtime has a function.
-const maxEnd = 6
+const maxEnd = 9
 
 // asks reports whether an error of the function triggers writing the ring.
 func (f *function) asks(of *ast.FuncType) bool {

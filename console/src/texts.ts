@@ -322,6 +322,7 @@ export const texts = {
       'optimised-away': 'optimised away',
       unrecorded: 'not recorded',
       redacted: 'redacted',
+      'may-have-changed': 'may have changed',
     } as Record<string, string>,
     parts: (name: string) => `parts of ${name}`,
     changed: 'changed in this step',

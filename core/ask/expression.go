@@ -3,6 +3,7 @@ package ask
 import (
 	"context"
 
+	"wraithology/core/event"
 	"wraithology/core/question"
 )
 
@@ -14,14 +15,19 @@ type ExpressionRequest struct {
 	Expression string `json:"expression" required:"true" maxLength:"2000" arg:"1" doc:"expression in the Common Expression Language"`
 }
 
-// Expression is the value of an expression.
+// Expression is the value of an expression. If the state is may-have-changed, the value is the last
+// known one.
 type Expression struct {
-	Value string `json:"value"`
-	Type  string `json:"type"`
+	Value string      `json:"value"`
+	Type  string      `json:"type"`
+	State event.State `json:"state"`
+	Why   string      `json:"why,omitempty"`
 }
 
 // Negative implements Negative: the expression is false.
-func (x Expression) Negative() bool { return x.Type == "bool" && x.Value == "false" }
+func (x Expression) Negative() bool {
+	return x.Type == "bool" && x.Value == "false" && x.State == event.Known
+}
 
 func (q ExpressionRequest) answer(ctx context.Context, s *Subject) (Expression, error) {
 	p, err := q.resolve(s)

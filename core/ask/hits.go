@@ -87,7 +87,7 @@ func (q HitsRequest) answer(ctx context.Context, s *Subject) (Hits, error) {
 				}
 				shown.Error = err.Error()
 			} else {
-				shown.Value, shown.Type = got.Value, got.Type
+				shown.Value, shown.Type = got.Text(), got.Type
 			}
 			h.Shown = append(h.Shown, shown)
 		}

@@ -45,6 +45,7 @@ type LedgerCell struct {
 	Value   string `json:"value"`
 	Changed bool   `json:"changed"`
 	Error   string `json:"error"`
+	Why     string `json:"why,omitempty"` // why the value, which then ends in ?, may have changed
 }
 
 // Negative implements Negative: there is no row.
@@ -91,7 +92,7 @@ func (q LedgerRequest) answer(ctx context.Context, s *Subject) (Ledger, error) {
 				}
 				cell.Error = err.Error()
 			} else {
-				cell.Value = got.Value
+				cell.Value, cell.Why = got.Text(), got.Why
 			}
 			cell.Changed = before != nil && (cell.Value != before[j].Value || (cell.Error == "") != (before[j].Error == ""))
 			row.Cells = append(row.Cells, cell)

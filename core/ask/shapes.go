@@ -136,6 +136,9 @@ func valueText(v replay.Value) string {
 	if v.State == event.Known {
 		return v.Text()
 	}
+	if v.State == event.MayHaveChanged {
+		return "<may have changed: " + v.Why() + ">"
+	}
 	return "<" + string(v.State) + ">"
 }
 

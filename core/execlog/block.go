@@ -33,7 +33,7 @@ const (
 // BlockType says what a block holds.
 type BlockType uint8
 
-// The block types.
+// The block types. Readers skip blocks of other types, which later versions may add.
 const (
 	HeaderBlock BlockType = 1
 	TableBlock  BlockType = 2
@@ -110,7 +110,7 @@ func decodeHeader(b []byte) (BlockHeader, error) {
 		return h, errors.New("the block header's checksum is wrong")
 	}
 	switch {
-	case h.Type < HeaderBlock || h.Type > EventBlock:
+	case h.Type < HeaderBlock || h.Type > EventBlock && h.Codec == Live:
 		return h, fmt.Errorf("unknown block type %d", h.Type)
 	case h.Codec > Live:
 		return h, fmt.Errorf("unknown codec %d", h.Codec)

@@ -35,7 +35,7 @@ func TestHeaders(t *testing.T) {
 	valid := BlockHeader{Type: EventBlock, Codec: Zstd, Stored: 10, Capacity: 10, Unpacked: 20}
 	for reason, change := range map[string]func(*BlockHeader){
 		"unknown block type 0":   func(h *BlockHeader) { h.Type = HeaderBlock - 1 },
-		"unknown block type":     func(h *BlockHeader) { h.Type = EventBlock + 1 },
+		"unknown block type 4":   func(h *BlockHeader) { h.Type, h.Codec = EventBlock+1, Live },
 		"unknown codec":          func(h *BlockHeader) { h.Codec = Live + 1 },
 		"block lengths 11/20/10": func(h *BlockHeader) { h.Stored = 11 },
 		"out of range":           func(h *BlockHeader) { h.Unpacked = MaxUnpacked + 1 },

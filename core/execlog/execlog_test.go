@@ -166,6 +166,19 @@ func TestLiveBlock(t *testing.T) {
 	assert.Equal(t, 110, count(t, log))
 }
 
+// A block of a type that a later version adds costs nothing.
+func TestUnknownBlockTypes(t *testing.T) {
+	t.Parallel()
+	b, ends := sample(t, execlog.Plain, 2)
+	added := bytes.Clone(b[ends[0]:ends[1]])
+	added[4] = byte(execlog.EventBlock) + 1
+	binary.LittleEndian.PutUint32(added[44:], execlog.Checksum(added[:44]))
+	log, err := open(append(append(bytes.Clone(b[:ends[0]]), added...), b[ends[0]:]...))
+	require.NoError(t, err)
+	assert.Empty(t, log.Losses)
+	assert.Equal(t, 200, count(t, log))
+}
+
 func FuzzLog(f *testing.F) {
 	for _, codec := range []execlog.Codec{execlog.Plain, execlog.Zstd} {
 		b, _ := sample(f, codec, 2)

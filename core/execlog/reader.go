@@ -121,8 +121,8 @@ func (l *Log) scan() error {
 
 // take keeps an event block for later and reads any other block now.
 func (l *Log) take(h BlockHeader, payload int64) error {
-	if h.Stored == 0 {
-		return nil // room that a recorder kept for later
+	if h.Stored == 0 || h.Type > EventBlock {
+		return nil // room that a recorder kept for later, or a block of a later version
 	}
 	if h.Type == EventBlock {
 		l.Blocks = append(l.Blocks, event.Block{Process: h.Process, Thread: h.Thread, Base: h.Base, Offset: payload, Bytes: int64(h.Stored)})

@@ -32,10 +32,26 @@ type Question struct {
 	quick   quick    // nil if the expression is not simple enough
 }
 
-// Answer is the result of a question.
+// Answer is the result of a question. If State is event.MayHaveChanged, Value is the last known one
+// and Why says what may have changed it; else State is event.Known.
 type Answer struct {
 	Value string
 	Type  string
+	State event.State
+	Why   string
+}
+
+// Text returns the value, with a question mark if it may have changed.
+func (a Answer) Text() string {
+	if a.State == event.MayHaveChanged {
+		return a.Value + "?"
+	}
+	return a.Value
+}
+
+// known returns an answer with a known value.
+func known(value, typeName string) Answer {
+	return Answer{Value: value, Type: typeName, State: event.Known}
 }
 
 // Parse reads an expression. The error wraps fault.InvalidExpression and names the place.
@@ -77,8 +93,13 @@ func firstLine(s string) string {
 func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment, t event.ThreadID, frame int) (Answer, error) {
 	s := &scope{ctx: ctx, r: r, at: at, t: t, frame: frame}
 	if q.path != nil {
-		if v, ok := s.follow(q.path); ok && v.State == event.Known {
-			return Answer{v.Text(), v.TypeName()}, nil
+		v, ok := s.follow(q.path)
+		switch {
+		case ok && v.State == event.Known:
+			return known(v.Text(), v.TypeName()), nil
+		case ok && v.State == event.MayHaveChanged && v.Last != nil:
+			last := v.With(*v.Last)
+			return Answer{last.Text(), last.TypeName(), v.State, v.Why()}, nil
 		}
 	}
 	out, err := q.eval(ctx, s)
@@ -137,17 +158,17 @@ func (q *Question) eval(ctx context.Context, s *scope) (ref.Val, error) {
 func answer(v ref.Val) Answer {
 	switch x := v.(type) {
 	case object:
-		return Answer{x.v.Text(), x.v.TypeName()}
+		return known(x.v.Text(), x.v.TypeName())
 	case types.Duration:
-		return Answer{x.Duration.String(), event.DurationType}
+		return known(x.Duration.String(), event.DurationType)
 	case types.Timestamp:
-		return Answer{x.Format(time.RFC3339Nano), event.TimestampType}
+		return known(x.Format(time.RFC3339Nano), event.TimestampType)
 	case types.String:
-		return Answer{fmt.Sprintf("%q", string(x)), "string"}
+		return known(fmt.Sprintf("%q", string(x)), "string")
 	case types.Null:
-		return Answer{"null", "null"}
+		return known("null", "null")
 	}
-	return Answer{fmt.Sprint(v.Value()), v.Type().TypeName()}
+	return known(fmt.Sprint(v.Value()), v.Type().TypeName())
 }
 
 // scope resolves the names of one frame at one moment.
@@ -300,13 +321,30 @@ func (s *scope) follow(e ast.Expr) (replay.Value, bool) {
 		}
 	case ast.CallKind:
 		if v, ok := s.follow(e.AsCall().Args()[0]); ok {
+			if key, ok := e.AsCall().Args()[1].AsLiteral().(types.String); ok {
+				return entryOf(v.Settled(), string(key))
+			}
 			if i, ok := e.AsCall().Args()[1].AsLiteral().(types.Int); ok && i >= 0 && v.Form() != event.Map {
 				if x, ok := v.Beyond(int64(i)); ok {
 					return x, x.State == event.Known
 				}
 				x := v.Element(uint64(i))
-				return x, x.Type != nil && x.State == event.Known
+				return x, x.Type != nil && x.State != event.Unrecorded
 			}
+		}
+	}
+	return replay.Value{}, false
+}
+
+// entryOf returns the entry of a map whose key is a text.
+func entryOf(m replay.Value, key string) (replay.Value, bool) {
+	if m.Form() != event.Map || m.State != event.Known || m.Nil {
+		return replay.Value{}, false
+	}
+	pairs, _ := m.Memory.Entries(m.Address, m.Type)
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if k := pairs[i]; k.State == event.Known && k.Form() == event.Text && k.Text == key {
+			return m.With(pairs[i+1]), true
 		}
 	}
 	return replay.Value{}, false

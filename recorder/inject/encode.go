@@ -351,12 +351,65 @@ func (th *thread) object(q pointee, kind byte, count int) {
 	th.busy = false
 }
 
-// rawSum is a hash of an object's bytes as they are in memory.
+// rawSum is a hash of an object's bytes as they are in memory, and of the contents behind addresses
+// that belong to them: with the same address, a text can be another one.
 //
 //go:norace
 //go:nocheckptr
 func rawSum(q pointee, count int) uint64 {
-	return maphash.Bytes(seed, unsafe.Slice((*byte)(q.address), q.plan.size*uintptr(max(count, 1))))
+	n := uintptr(max(count, 1))
+	sum := maphash.Bytes(seed, unsafe.Slice((*byte)(q.address), q.plan.size*n))
+	if q.plan.deep {
+		for i := range n {
+			sum = deepSum(sum, unsafe.Add(q.address, i*q.plan.size), q.plan, 0)
+		}
+	}
+	return sum
+}
+
+// deepSum adds the contents behind the addresses in a value to a hash.
+//
+//go:norace
+//go:nocheckptr
+func deepSum(sum uint64, at unsafe.Pointer, pl *plan, nesting int) uint64 {
+	const prime = 0x9e3779b97f4a7c15
+	if nesting > maxNesting {
+		return sum
+	}
+	switch pl.form {
+	case formText:
+		if s := *(*string)(at); s != "" {
+			sum = sum*prime ^ maphash.String(seed, s[:min(len(s), maxText)])
+		}
+	case formStruct:
+		for i := range pl.fields {
+			if f := pl.fields[i]; f.plan.deep {
+				sum = deepSum(sum, unsafe.Add(at, f.offset), f.plan, nesting+1)
+			}
+		}
+	case formArray:
+		e := pl.element()
+		for i := range min(pl.length, maxElements) {
+			sum = deepSum(sum, unsafe.Add(at, uintptr(i)*e.size), e, nesting+1)
+		}
+	case formMap, formChan: // the number of entries, or of values that wait
+		if m := *(*unsafe.Pointer)(at); m != nil {
+			sum = sum*prime ^ *(*uint64)(m)
+		}
+	case formInterface:
+		if dynamic := dynamicPlan(at, pl); dynamic != nil {
+			if dynamic.direct {
+				at = unsafe.Add(at, 8)
+			} else {
+				at = *(*unsafe.Pointer)(unsafe.Add(at, 8))
+				sum = sum*prime ^ maphash.Bytes(seed, unsafe.Slice((*byte)(at), dynamic.size))
+			}
+			if dynamic.deep {
+				sum = deepSum(sum, at, dynamic, nesting+1)
+			}
+		}
+	}
+	return sum
 }
 
 // revisit follows the references of an unchanged value.

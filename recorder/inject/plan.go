@@ -41,6 +41,7 @@ type plan struct {
 	follow bool // targets of such pointers are of own code and small enough to record
 	refs   bool // reading a value means following addresses
 	leads  bool // a value can refer to objects that are recorded too
+	deep   bool // a value has text, or other contents behind an address that belong to it
 	method bool // an interface with methods
 	size   uintptr
 	length int
@@ -147,7 +148,7 @@ func makePlan(t reflect.Type) *plan {
 	case reflect.Complex64, reflect.Complex128:
 		pl.form, pl.width = formComplex, byte(t.Size()/2)
 	case reflect.String:
-		pl.form, pl.refs = formText, true
+		pl.form, pl.refs, pl.deep = formText, true, true
 	case reflect.Struct:
 		pl.form = formStruct
 		if p := t.PkgPath(); p == "sync" || p == "sync/atomic" || p == "testing" || p == "time" && t.Name() == "Location" {
@@ -158,12 +159,12 @@ func makePlan(t reflect.Type) *plan {
 		for i := range t.NumField() {
 			field := makePlan(t.Field(i).Type)
 			pl.fields = append(pl.fields, plannedField{t.Field(i).Offset, field})
-			pl.refs, pl.leads = pl.refs || field.refs, pl.leads || field.leads
+			pl.refs, pl.leads, pl.deep = pl.refs || field.refs, pl.leads || field.leads, pl.deep || field.deep
 		}
 		pl.direct = len(pl.fields) == 1 && pl.fields[0].plan.direct
 	case reflect.Array:
 		e := makePlan(t.Elem())
-		pl.form, pl.length, pl.refs, pl.leads = formArray, t.Len(), e.refs, e.leads
+		pl.form, pl.length, pl.refs, pl.leads, pl.deep = formArray, t.Len(), e.refs, e.leads, e.deep
 		pl.elem.Store(e)
 		pl.direct = pl.length == 1 && e.direct
 		elem, length = uint64(e.id), uint64(t.Len())
@@ -172,18 +173,18 @@ func makePlan(t reflect.Type) *plan {
 		pl.follow = ownType(t.Elem())
 		pl.leads = pl.follow
 	case reflect.Map:
-		pl.form, pl.refs, pl.direct, pl.leads = formMap, true, true, true
+		pl.form, pl.refs, pl.direct, pl.leads, pl.deep = formMap, true, true, true, true
 		elem, key = uint64(typeID(t.Elem())), uint64(typeID(t.Key()))
 	case reflect.Pointer:
 		pl.form, pl.direct, elem = formPointer, true, uint64(typeID(t.Elem()))
 		pl.follow = ownType(t.Elem())
 		pl.leads = pl.follow
 	case reflect.Interface:
-		pl.form, pl.refs, pl.leads, pl.method = formInterface, true, true, t.NumMethod() > 0
+		pl.form, pl.refs, pl.leads, pl.deep, pl.method = formInterface, true, true, true, t.NumMethod() > 0
 	case reflect.Func:
 		pl.form, pl.refs, pl.direct = formFunc, true, true
 	case reflect.Chan:
-		pl.form, pl.refs, pl.direct, elem = formChan, true, true, uint64(typeID(t.Elem()))
+		pl.form, pl.refs, pl.direct, pl.deep, elem = formChan, true, true, true, uint64(typeID(t.Elem()))
 	default:
 		pl.form, pl.direct = formOpaque, true
 	}

@@ -54,7 +54,7 @@ watch(
       <code v-if="types" class="soft">{{ value.type }}</code>
       <span v-if="changed" class="delta" :title="texts.values.changed">Δ</span>
       <code v-if="known" class="text" :title="value.value">{{ value.value }}</code>
-      <i v-else class="soft">{{ texts.values.states[value.state] }}</i>
+      <i v-else class="soft">{{ texts.values.states[value.state] }}{{ value.why ? `: ${value.why}` : '' }}</i>
       <span class="acts">
         <button type="button" :aria-label="texts.values.whyOf(name)" @click="lookups.explain(name)">{{ texts.values.why }}</button>
         <button type="button" :aria-label="texts.values.writesOf(name)" @click="checkpoints.watchWrites(name)">{{ texts.values.writes }}</button>

@@ -1,0 +1,3 @@
+module literals
+
+go 1.24

@@ -1,0 +1,3 @@
+module operands
+
+go 1.24

@@ -1,0 +1,3 @@
+module spelled
+
+go 1.24
