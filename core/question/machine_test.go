@@ -163,7 +163,7 @@ func TestValuesOfEveryForm(t *testing.T) {
 				got.Type = "double" // as it is, without the language
 			}
 			want.State = event.Known
-		assert.Equal(t, want, got, expression)
+			assert.Equal(t, want, got, expression)
 		}
 	}
 }
