@@ -119,7 +119,6 @@ type statements struct {
 	scopes [][]string // the names that can be used, by scope
 	next   int
 	depth  int
-	inLoop int
 }
 
 // kinds of variables: the letter, the type, and how one is made.
@@ -473,7 +472,7 @@ func (w *statements) simple() {
 		a, b := w.place(), w.place()
 		w.line("%s, %s = %s, %s", a, b, b, a)
 	case 8:
-		w.line("%s = append(%s, %s)", w.anyList(), w.list(), w.value())
+		w.line("%s = append(%s, %s)", w.any('l'), w.list(), w.value())
 	case 9:
 		a := w.any('l')
 		w.line("%s = append(append(%s[:0:0], %s...), %d)", a, a, w.any('l'), w.IntN(9))
@@ -531,8 +530,6 @@ func (w *statements) simple() {
 		w.line("%s = *%s", w.any('a'), "&"+w.any('a'))
 	}
 }
-
-func (w *statements) anyList() string { return w.any('l') }
 
 // filled returns a map that is not nil.
 func (w *statements) filled(letter byte) string {
