@@ -23,7 +23,7 @@ const (
 		"failure":{"kind":"","summary":"","moment":0,"thread":"","frame":0},"gaps":[{"what":"","remedy":""}],"threads":[` + threadShape + `]}`
 	stackShape  = `{"moment":0,"threads":[` + threadShape + `]}`
 	valuesShape = `{"moment":0,"thread":"","frame":0,"variables":[` + variableShape + `],"returned":[{"function":"","moment":0,"values":[""]}]}`
-	askShape    = `{"value":"","type":""}`
+	askShape    = `{"value":"","type":"","state":""}`
 	hitsShape   = `{"total":0,"undecided":0,"trouble":"","hits":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"callNs":0}]}`
 	shownShape  = `{"total":0,"undecided":0,"trouble":"","hits":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"callNs":0,"shown":[{"expression":"","value":"","type":"","error":""}]}]}`
 	writesShape = `{"total":0,"writes":[{"moment":0,"thread":"","function":"","file":"","line":0,"old":null,"new":""}]}`
