@@ -268,6 +268,9 @@ func (f *Frame) reread() {
 // maxRead limits the elements of a long list that are read again.
 const maxRead = 4096
 
+// maxSmall is the size, in bytes, of objects that are recorded again whether they changed or not.
+const maxSmall = 64
+
 func (l *lent) reread(th *thread) {
 	l.exposed = false
 	switch {
@@ -279,6 +282,9 @@ func (l *lent) reread(th *thread) {
 	case l.count == 0 && l.more == 0:
 		switch {
 		case l.own && !l.quiet || knows(l.at):
+			if l.own && l.plan.size <= maxSmall { // also if only the object around it was said to be different
+				slotOf(uint64(uintptr(l.at))).Store(tagOf(uint64(uintptr(l.at))))
+			}
 			th.object(pointee{l.at, l.plan, 0, 1}, kindMemory, 0)
 		case !l.quiet:
 			l.expose(th)
