@@ -37,7 +37,7 @@ var effects = map[string]effect{
 	"(*Template).Execute": mayWrite, "(*Template).ExecuteTemplate": mayWrite, "(*Replacer).WriteString": mayWrite,
 	"runtime.SetFinalizer": mayWrite, "runtime.AddCleanup": mayWrite,
 
-	"json.Marshal": readsOnly, "json.MarshalIndent": readsOnly, "json.Valid": readsOnly, "json.Unmarshal": writesOnly, "(*Decoder).Decode": writesOnly, "(*Encoder).Encode": writesFirst,
+	"json.Marshal": readsOnly, "json.MarshalIndent": readsOnly, "json.Valid": readsOnly, "json.Unmarshal": writesOnly,
 	"xml.Marshal": readsOnly, "xml.MarshalIndent": readsOnly, "xml.Unmarshal": writesOnly,
 	"hex.EncodeToString": readsOnly, "hex.DecodeString": readsOnly, "hex.Dump": readsOnly, "(*Encoding).EncodeToString": readsOnly, "(*Encoding).DecodeString": readsOnly,
 	"bytes.Equal": readsOnly, "bytes.Compare": readsOnly, "bytes.Contains": readsOnly, "bytes.HasPrefix": readsOnly, "bytes.HasSuffix": readsOnly, "bytes.Index": readsOnly,
@@ -55,6 +55,9 @@ var effects = map[string]effect{
 	"slices.Values": readsOnly, "slices.Backward": readsOnly, "slices.Concat": readsOnly, "slices.Repeat": readsOnly, "slices.Collect": readsOnly, "slices.Sorted": readsOnly,
 	"slices.SortedFunc": readsOnly, "slices.Chunk": readsOnly,
 }
+
+// codecs are the effects of methods of the packages below encoding.
+var codecs = map[string]effect{"(*Decoder).Decode": writesOnly, "(*Encoder).Encode": writesFirst}
 
 // constant are the packages of readers whose objects do not change, or whose changes nobody looks at.
 var constant = map[string]bool{"regexp": true, "testing": true, "log": true, "log/slog": true, "context": true, "time": true,
@@ -102,7 +105,10 @@ func effectOf(o *types.Func) effect {
 			}
 		}
 	}
-	if e, ok := effects[name]; ok && (recv == nil || name != "(*Decoder).Decode" && name != "(*Encoder).Encode" || strings.HasPrefix(path, "encoding/")) {
+	if e, ok := effects[name]; ok {
+		return e
+	}
+	if e, ok := codecs[name]; ok && strings.HasPrefix(path, "encoding/") {
 		return e
 	}
 	switch {

@@ -264,31 +264,13 @@ func (f *function) addCall(flow *event.Flow, c *ast.CallExpr, result int) {
 // callee returns the function of a call as in the log's table: for a method of an interface a dot
 // and its name, for a function value "". own reports whether the function can be recorded.
 func (f *function) callee(c *ast.CallExpr) (name string, own bool) {
-	fun := ast.Unparen(c.Fun)
-	switch x := fun.(type) {
-	case *ast.IndexExpr:
-		fun = x.X
-	case *ast.IndexListExpr:
-		fun = x.X
-	}
-	var id *ast.Ident
-	switch x := fun.(type) {
-	case *ast.Ident:
-		id = x
-	case *ast.SelectorExpr:
-		id = x.Sel
-	case *ast.FuncLit:
-		return "", true
-	default:
-		return "", true
-	}
-	o, ok := f.r.pkg.TypesInfo.Uses[id].(*types.Func)
-	if !ok {
+	o, _ := f.called(c)
+	if o == nil {
 		return "", true // a function value
 	}
 	o = o.Origin()
 	recv := o.Signature().Recv()
-	if recv != nil && types.IsInterface(recv.Type()) {
+	if isInterfaceMethod(o) {
 		return "." + o.Name(), true
 	}
 	if o.Pkg() == nil || !f.r.own(o.Pkg()) {

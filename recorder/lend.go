@@ -29,63 +29,52 @@ func (f *function) lends(c *ast.CallExpr, how string) {
 		return
 	}
 	by := f.lender(c, effect)
-	wrap := func(e ast.Expr, address string) {
-		f.r.wrap(e, fmt.Sprintf("%s.%s(%s, &%s, %s", runtimeName, how, frameName, by, address))
+	beginning := fmt.Sprintf("%s.%s(%s, &%s, ", runtimeName, how, frameName, by)
+	var to ast.Expr // what decides when the call is made whether it runs own code, which is recorded
+	switch {
+	case o == nil:
+		to = c.Fun
+	case own:
+		to = selector.X
 	}
-	dynamic := o == nil || own
-	if dynamic {
-		// Own code is recorded. Which code is called is known when it is called.
-		to := c.Fun
-		if o != nil {
-			to = selector.X
-		}
-		if _, literal := ast.Unparen(to).(*ast.FuncLit); literal {
-			return
-		}
-		if !pure(to) || how != "Lend" {
-			dynamic = false
-		} else {
-			how = "LendTo"
-			plain := wrap
-			text := f.r.text(to)
-			wrap = func(e ast.Expr, _ string) { plain(e, text+", ") }
-			if o != nil && carries(typeOf(f, to), 0) {
-				wrap(to, "")
-			}
-		}
+	if _, literal := ast.Unparen(orNil(to)).(*ast.FuncLit); literal {
+		return
 	}
-	if o != nil && selector != nil && !dynamic {
-		f.lendReceiver(o, selector, wrap)
+	switch {
+	case to != nil && pure(to) && how == "Lend":
+		beginning = fmt.Sprintf("%s.LendTo(%s, &%s, %s, ", runtimeName, frameName, by, f.r.text(to))
+		if o != nil && carries(typeOf(f, to), 0) {
+			f.r.wrap(to, beginning)
+		}
+	case o != nil && selector != nil:
+		f.lendReceiver(o, selector, beginning)
 	}
 	before := len(f.r.edits)
 	for i, a := range c.Args {
 		if effect == writesFirst && (i > 0 || o.Signature().Recv() != nil) {
 			break
 		}
-		if carries(typeOf(f, a), 0) && f.r.pkg.TypesInfo.Types[a].Value == nil && !f.r.pkg.TypesInfo.Types[a].IsNil() {
-			wrap(a, "")
+		if tv := f.r.pkg.TypesInfo.Types[a]; carries(typeOf(f, a), 0) && tv.Value == nil && !tv.IsNil() {
+			f.r.wrap(a, beginning)
 		}
 	}
 	if o != nil && o.Signature().Recv() == nil && effect == mayWrite && how == "Lend" && len(f.r.edits) == before && o.Signature().TypeParams() == nil {
-		wrap(c.Fun, "") // it passes nothing on, but may change what other calls have passed on
+		f.r.wrap(c.Fun, beginning) // it passes nothing on, but may change what other calls have passed on
 	}
 }
 
 // lendReceiver rewrites the receiver of a method that is not recorded.
-func (f *function) lendReceiver(o *types.Func, selector *ast.SelectorExpr, wrap func(e ast.Expr, address string)) {
-	recv := o.Signature().Recv()
-	if recv == nil || f.r.pkg.TypesInfo.Selections[selector] == nil || f.r.pkg.TypesInfo.Selections[selector].Kind() != types.MethodVal {
+func (f *function) lendReceiver(o *types.Func, selector *ast.SelectorExpr, beginning string) {
+	recv, s := o.Signature().Recv(), f.r.pkg.TypesInfo.Selections[selector]
+	if recv == nil || s == nil || s.Kind() != types.MethodVal {
 		return
 	}
 	of := typeOf(f, selector.X)
-	if isPointer(recv.Type()) && !isPointer(of) && !types.IsInterface(of) {
-		if f.r.pkg.TypesInfo.Types[selector.X].Addressable() {
-			wrap(selector.X, "&")
-		}
-		return
-	}
-	if carries(of, 0) {
-		wrap(selector.X, "")
+	switch byAddress := isPointer(recv.Type()) && !isPointer(of) && !types.IsInterface(of); {
+	case byAddress && f.r.pkg.TypesInfo.Types[selector.X].Addressable():
+		f.r.wrap(selector.X, beginning+"&")
+	case !byAddress && carries(of, 0):
+		f.r.wrap(selector.X, beginning)
 	}
 }
 
@@ -150,17 +139,12 @@ func carries(t types.Type, depth int) bool {
 	if depth > maxDepth {
 		return true
 	}
-	if isTester(t) {
-		return false
+	if isTester(t) || isSync(t) {
+		return false // what these hold is not recorded
 	}
-	if n, ok := types.Unalias(t).(*types.Named); ok && n.Obj().Pkg() != nil {
-		switch n.Obj().Pkg().Path() + "." + n.Obj().Name() {
-		case "context.Context", "time.Time", "reflect.Type":
-			return false
-		}
-		if p := n.Obj().Pkg().Path(); p == "sync" || p == "sync/atomic" {
-			return false // what these hold is not recorded
-		}
+	switch types.Unalias(t).String() {
+	case "context.Context", "time.Time", "reflect.Type":
+		return false
 	}
 	if types.Identical(t, types.Universe.Lookup("error").Type()) {
 		return false
@@ -201,7 +185,7 @@ func (f *function) builtinCall(name string, c *ast.CallExpr) {
 		if isText(coreOf(typeOf(f, c.Args[1]))) {
 			call = "CopyText"
 		}
-		if !isSlice(first) {
+		if _, ok := first.(*types.Slice); !ok {
 			return
 		}
 	case "clear":
@@ -316,27 +300,19 @@ func assignedAppend(n ast.Node) (calls map[*ast.CallExpr]ast.Expr) {
 	return calls
 }
 
-func isSlice(t types.Type) bool {
-	_, ok := t.(*types.Slice)
-	return ok
-}
-
 // keeps returns the statement that remembers the target of a pointer to a plain value or to a foreign
 // struct, if a call that is not recorded returned it: the code may write to it later.
 func (f *function) keeps(l, value ast.Expr) string {
 	id, isName := l.(*ast.Ident)
-	p, isPlain := coreOf(typeOf(f, l)).(*types.Pointer)
-	if isName && f.r.pkg.TypesInfo.Defs[id] != nil {
-		p, isPlain = coreOf(f.r.pkg.TypesInfo.Defs[id].Type()).(*types.Pointer)
-	}
-	if !isPlain || !isName || id.Name == "_" {
+	p, isPointer := coreOf(typeOf(f, l)).(*types.Pointer)
+	if !isPointer || !isName || id.Name == "_" {
 		return ""
 	}
 	switch p.Elem().Underlying().(type) {
 	case *types.Basic:
 	case *types.Struct:
 		n, ok := types.Unalias(p.Elem()).(*types.Named)
-		if !ok || n.Obj().Pkg() == nil || f.r.own(n.Obj().Pkg()) || !carries(p, 0) || isTester(p) {
+		if !ok || n.Obj().Pkg() == nil || f.r.own(n.Obj().Pkg()) || !carries(p, 0) {
 			return ""
 		}
 	default:

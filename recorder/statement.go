@@ -458,8 +458,8 @@ func (f *function) inside(n ast.Node) {
 }
 
 func (f *function) makesMap(c *ast.CallExpr) bool {
-	id, ok := c.Fun.(*ast.Ident)
-	return ok && id.Name == "make" && f.isBuiltin(id) && isMap(typeOf(f, c))
+	b := f.builtinOf(c)
+	return b != nil && b.Name() == "make" && isMap(typeOf(f, c))
 }
 
 // call rewrites a call. how is the runtime's function for the references that it passes on, if it is

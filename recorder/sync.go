@@ -134,7 +134,7 @@ func (f *function) syncCall(e ast.Expr) (text string, waits bool) {
 	if !ok || !f.r.lines {
 		return "", false
 	}
-	if id, ok := c.Fun.(*ast.Ident); ok && id.Name == "close" && f.isBuiltin(id) && len(c.Args) == 1 && pure(c.Args[0]) {
+	if b := f.builtinOf(c); b != nil && b.Name() == "close" && len(c.Args) == 1 && pure(c.Args[0]) {
 		if _, isChan := coreOf(typeOf(f, c.Args[0])).(*types.Chan); isChan {
 			return fmt.Sprintf("%s.Closes(%s, %s)", runtimeName, frameName, f.r.text(c.Args[0])), false
 		}

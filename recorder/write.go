@@ -130,11 +130,6 @@ func (f *function) writtenByPost(s *ast.ForStmt) (all, outside string) {
 	return all, outside
 }
 
-func (f *function) isBuiltin(id *ast.Ident) bool {
-	_, ok := f.r.pkg.TypesInfo.Uses[id].(*types.Builtin)
-	return ok
-}
-
 // makes reports whether an expression calls foreign code. Such code usually keeps no reference to
 // its result.
 func (f *function) makes(e ast.Expr) bool {
@@ -144,32 +139,8 @@ func (f *function) makes(e ast.Expr) bool {
 
 // foreign reports whether a call calls code that is not recorded.
 func (f *function) foreign(c *ast.CallExpr) bool {
-	fun := c.Fun
-	for {
-		switch x := fun.(type) {
-		case *ast.ParenExpr:
-			fun = x.X
-			continue
-		case *ast.IndexExpr:
-			fun = x.X
-			continue
-		case *ast.IndexListExpr:
-			fun = x.X
-			continue
-		}
-		break
-	}
-	var id *ast.Ident
-	switch x := fun.(type) {
-	case *ast.Ident:
-		id = x
-	case *ast.SelectorExpr:
-		id = x.Sel
-	default:
-		return false
-	}
-	o, ok := f.r.pkg.TypesInfo.Uses[id].(*types.Func)
-	return ok && o.Pkg() != nil && !f.r.own(o.Pkg())
+	o, _ := f.called(c)
+	return o != nil && o.Pkg() != nil && !f.r.own(o.Pkg())
 }
 
 // target returns the statement that records an assignment. An expression is evaluated again only if

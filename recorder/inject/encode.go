@@ -40,16 +40,13 @@ var known [1 << 16]atomic.Uint64
 
 const hashBits = 48
 
-func slotOf(address uint64) *atomic.Uint64 {
-	return &known[(address>>3)*0x9e3779b97f4a7c15>>48&uint64(len(known)-1)]
+// slotOf returns the index of an address in known and contents.
+func slotOf(address uint64) uint64 {
+	return (address >> 3) * 0x9e3779b97f4a7c15 >> 48 & uint64(len(known)-1)
 }
 
 // contents are hashes of what the objects of known were when they were last written, by slot.
 var contents [len(known)]atomic.Uint64
-
-func contentOf(address uint64) *atomic.Uint64 {
-	return &contents[(address>>3)*0x9e3779b97f4a7c15>>48&uint64(len(contents)-1)]
-}
 
 // tagOf returns the tag of an address in its place.
 func tagOf(address uint64) uint64 {
@@ -60,8 +57,12 @@ func tagOf(address uint64) uint64 {
 // still be known.
 func knows(at unsafe.Pointer) bool {
 	address := uint64(uintptr(at))
-	return slotOf(address).Load()&^(1<<hashBits-1) == tagOf(address)
+	return known[slotOf(address)].Load()&^(1<<hashBits-1) == tagOf(address)
 }
+
+// outdate notes that the log has the object at an address, but maybe not its current contents: it is
+// written when it is met next, also if it is the same.
+func outdate(address uint64) { known[slotOf(address)].Store(tagOf(address)) }
 
 // stores counts the stores of own code to each 64-byte line of memory (lines can share counters).
 // An object in changed lines is written again, because there can be another object at the same
@@ -229,16 +230,25 @@ func (th *thread) item(b []byte, at unsafe.Pointer, pl *plan, hops, limit, nesti
 //go:norace
 //go:nocheckptr
 func (th *thread) interfaceItem(b []byte, at unsafe.Pointer, pl *plan, hops, limit, nesting int) []byte {
-	dynamic := dynamicPlan(at, pl)
+	dynamic, at := dynamicValue(at, pl)
 	if dynamic == nil {
 		return append(b, itemNull)
 	}
 	b = appendHead(b, majorArray, 2)
 	b = appendHead(b, majorUint, uint64(dynamic.id))
-	if dynamic.direct {
-		return th.item(b, unsafe.Add(at, 8), dynamic, hops, limit, nesting+1)
+	return th.item(b, at, dynamic, hops, limit, nesting+1)
+}
+
+// dynamicValue returns the plan of an interface's dynamic value, or nil, and where the value is.
+//
+//go:norace
+//go:nocheckptr
+func dynamicValue(at unsafe.Pointer, pl *plan) (*plan, unsafe.Pointer) {
+	dynamic := dynamicPlan(at, pl)
+	if dynamic == nil || dynamic.direct {
+		return dynamic, unsafe.Add(at, 8)
 	}
-	return th.item(b, *(*unsafe.Pointer)(unsafe.Add(at, 8)), dynamic, hops, limit, nesting+1)
+	return dynamic, *(*unsafe.Pointer)(unsafe.Add(at, 8))
 }
 
 // dynamicPlan returns the plan of an interface's dynamic value, or nil.
@@ -299,27 +309,20 @@ func (th *thread) writeQueue() {
 // either case, because foreign code may have changed their targets.
 func (th *thread) object(q pointee, kind byte, count int) {
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
-	queued, n, last, mem := len(th.queue), th.chunk.n, th.last, th.chunk.mem
-	defer func() {
-		if recover() != nil { // reading memory faults if another goroutine changes it
-			th.queue, th.busy = th.queue[:queued], false
-			if len(mem) > 0 && len(th.chunk.mem) > 0 && &mem[0] == &th.chunk.mem[0] {
-				th.chunk.n, th.last = n, last
-			}
-		}
-	}()
+	before := th.position()
+	defer th.undo(&before)
 	address := uint64(uintptr(q.address))
-	slot := slotOf(address)
+	i := slotOf(address)
 	size := q.plan.size * uintptr(max(count, 1))
 	raw := rawSum(q, count) ^ address ^ uint64(q.plan.id)<<40 ^ uint64(count)
 	sumNow := func() uint64 {
 		return (raw^(address+storesIn(address, size))*0xff51afd7ed558ccd)&(1<<hashBits-1) | tagOf(address)
 	}
 	sum := sumNow()
-	if slot.Load() == sum {
+	if known[i].Load() == sum {
 		if q.plan.leads {
-			for i := range max(count, 1) {
-				th.revisit(unsafe.Add(q.address, uintptr(i)*q.plan.size), q.plan, q.hops, 0)
+			for n := range max(count, 1) {
+				th.revisit(unsafe.Add(q.address, uintptr(n)*q.plan.size), q.plan, q.hops, 0)
 			}
 		}
 		return
@@ -332,7 +335,7 @@ func (th *thread) object(q pointee, kind byte, count int) {
 	if b == nil {
 		return
 	}
-	mem, n = th.chunk.mem, th.start // begin may have moved on to another chunk
+	before.mem, before.n = th.chunk.mem, th.start // begin may have moved on to another chunk
 	b = binary.AppendUvarint(b, address)
 	b = binary.AppendUvarint(b, uint64(q.plan.id))
 	if kind == kindMemory {
@@ -340,15 +343,36 @@ func (th *thread) object(q pointee, kind byte, count int) {
 	} else {
 		b = th.spreadItems(b, q, count)
 	}
-	if content := contentOf(address); content.Load() != raw {
-		content.Store(raw)
+	if contents[i].Load() != raw {
+		contents[i].Store(raw)
 		noteStore(address, size) // other objects that overlap with it have changed too
 		sum = sumNow()
 	}
-	slot.Store(sum)
-	th.hold(b)
-	th.chunk.commit()
-	th.busy = false
+	known[i].Store(sum)
+	th.complete(b)
+}
+
+// position is where a thread's log ended before an event.
+type position struct {
+	queued, n int
+	last      int64
+	mem       []byte
+}
+
+func (th *thread) position() position {
+	return position{len(th.queue), th.chunk.n, th.last, th.chunk.mem}
+}
+
+// undo takes back an event that could not be written: reading memory faults if another goroutine
+// changes it. It is deferred.
+func (th *thread) undo(to *position) {
+	if recover() == nil {
+		return
+	}
+	th.queue, th.busy = th.queue[:to.queued], false
+	if len(to.mem) > 0 && len(th.chunk.mem) > 0 && &to.mem[0] == &th.chunk.mem[0] {
+		th.chunk.n, th.last = to.n, to.last
+	}
 }
 
 // rawSum is a hash of an object's bytes as they are in memory, and of the contents behind addresses
@@ -397,15 +421,12 @@ func deepSum(sum uint64, at unsafe.Pointer, pl *plan, nesting int) uint64 {
 			sum = sum*prime ^ *(*uint64)(m)
 		}
 	case formInterface:
-		if dynamic := dynamicPlan(at, pl); dynamic != nil {
-			if dynamic.direct {
-				at = unsafe.Add(at, 8)
-			} else {
-				at = *(*unsafe.Pointer)(unsafe.Add(at, 8))
-				sum = sum*prime ^ maphash.Bytes(seed, unsafe.Slice((*byte)(at), dynamic.size))
+		if dynamic, value := dynamicValue(at, pl); dynamic != nil {
+			if !dynamic.direct {
+				sum = sum*prime ^ maphash.Bytes(seed, unsafe.Slice((*byte)(value), dynamic.size))
 			}
 			if dynamic.deep {
-				sum = deepSum(sum, at, dynamic, nesting+1)
+				sum = deepSum(sum, value, dynamic, nesting+1)
 			}
 		}
 	}
@@ -445,12 +466,8 @@ func (th *thread) revisit(at unsafe.Pointer, pl *plan, hops, nesting int) {
 			th.beyond = append(th.beyond, lent{at: m, plan: pl, entries: true, by: th.by})
 		}
 	case formInterface:
-		if dynamic := dynamicPlan(at, pl); dynamic != nil && dynamic.leads {
-			if dynamic.direct {
-				th.revisit(unsafe.Add(at, 8), dynamic, hops, nesting+1)
-			} else {
-				th.revisit(*(*unsafe.Pointer)(unsafe.Add(at, 8)), dynamic, hops, nesting+1)
-			}
+		if dynamic, value := dynamicValue(at, pl); dynamic != nil && dynamic.leads {
+			th.revisit(value, dynamic, hops, nesting+1)
 		}
 	}
 }

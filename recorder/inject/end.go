@@ -2,8 +2,9 @@
 
 package inject
 
-// The functions End0 to End9 end a call that has so many results. They are deferred by the function
-// itself.
+// The functions End0 to End9 end a call with the number of results in their names. The function
+// itself defers them. There is one for each number because a generic function has a fixed number of
+// types, and a function literal instead would shift the numbers in the names of the user's.
 
 // End0 ends a call without results.
 func End0(f *Frame) {

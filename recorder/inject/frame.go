@@ -264,8 +264,8 @@ func (f *Frame) Ret() {
 }
 
 // Back begins the end of the call. It is the first call in the function that the rewriting defers,
-// and must be called by that function itself, or by one that it defers. It reports whether the function returns normally;
-// then R records the results.
+// and must be called by that function itself, or by one that it defers. It reports whether the
+// function returns normally; then R records the results.
 func (f *Frame) Back() bool {
 	if f == nil {
 		return false
@@ -429,6 +429,13 @@ func (th *thread) sayStack() {
 	c.commit()
 }
 
+// complete makes the event with the bytes b part of the log, without what it refers to.
+func (th *thread) complete(b []byte) {
+	th.hold(b)
+	th.chunk.commit()
+	th.busy = false
+}
+
 // hold stores the bytes that were appended to the result of begin.
 func (th *thread) hold(b []byte) { th.chunk.n = len(b) }
 
@@ -499,8 +506,8 @@ func (f *Frame) write(kind byte, variable uint32, p unsafe.Pointer, pl *plan, fr
 	}
 	if kind != kindWrite {
 		noteStore(uint64(uintptr(p)), pl.size)
-		if slot := slotOf(uint64(uintptr(p))); kind == kindCell && slot.Load()>>hashBits != tagOf(uint64(uintptr(p)))>>hashBits {
-			slot.Store(tagOf(uint64(uintptr(p))))
+		if kind == kindCell && !knows(p) {
+			outdate(uint64(uintptr(p)))
 		}
 		b = binary.AppendUvarint(b, uint64(uintptr(p)))
 	}

@@ -48,13 +48,12 @@ func keep(th *thread, l *lent) {
 func rereadKept(th *thread) {
 	for i := range min(int(keptCount.Load()), maxKept) {
 		if k := kept[i].Load(); k != nil {
-			th.object(pointee{k.at, k.plan, 0, 1}, kindMemory, 0)
+			k.object(th)
 		}
 	}
 }
 
-// Kept remembers the target of a pointer that code that is not recorded has made, and returns the
-// pointer.
+// Kept remembers the target of a pointer that code that is not recorded has made.
 func Kept[T any](f *Frame, by *Lender, p *T) {
 	if f != nil && p != nil {
 		l := lent{at: whole(p), plan: planFor(p), own: true, by: by}
@@ -77,6 +76,7 @@ type keptHere struct {
 	depth int // of the call
 }
 
+// keep remembers a foreign object until the call ends.
 func (f *Frame) keep(l *lent) {
 	th := f.th
 	for _, k := range th.kept {

@@ -156,13 +156,8 @@ func lend(list []lent, at unsafe.Pointer, pl *plan, by *Lender, hops, nesting in
 			list = addLent(list, lent{at: m, plan: pl, entries: true, by: by}, hops, nesting)
 		}
 	case formInterface:
-		if dynamic := dynamicPlan(at, pl); dynamic != nil {
-			if !dynamic.direct {
-				at = *(*unsafe.Pointer)(unsafe.Add(at, 8))
-			} else {
-				at = unsafe.Add(at, 8)
-			}
-			list = lend(list, at, dynamic, by, hops, nesting+1)
+		if dynamic, value := dynamicValue(at, pl); dynamic != nil {
+			list = lend(list, value, dynamic, by, hops, nesting+1)
 		}
 	case formStruct:
 		if pl.of == reflect.TypeFor[reflect.Value]() {
@@ -239,7 +234,7 @@ func (f *Frame) reread() {
 		if l.at == nil {
 			rereadKept(th)
 			for _, k := range th.kept {
-				th.object(pointee{k.at, k.plan, 0, 1}, kindMemory, 0)
+				k.object(th)
 			}
 		} else {
 			l.reread(th)
@@ -265,6 +260,9 @@ func (f *Frame) reread() {
 	}
 }
 
+// object records a single object, if it has changed.
+func (l *lent) object(th *thread) { th.object(pointee{l.at, l.plan, 0, 1}, kindMemory, 0) }
+
 // maxRead limits the elements of a long list that are read again.
 const maxRead = 4096
 
@@ -283,9 +281,9 @@ func (l *lent) reread(th *thread) {
 		switch {
 		case l.own && !l.quiet || knows(l.at):
 			if l.own && l.plan.size <= maxSmall { // also if only the object around it was said to be different
-				slotOf(uint64(uintptr(l.at))).Store(tagOf(uint64(uintptr(l.at))))
+				outdate(uint64(uintptr(l.at)))
 			}
-			th.object(pointee{l.at, l.plan, 0, 1}, kindMemory, 0)
+			l.object(th)
 		case !l.quiet:
 			l.expose(th)
 		}
@@ -333,8 +331,7 @@ func (l *lent) expose(th *thread) {
 	}
 	l.exposed = true
 	for from := 0; from < max(1, min(l.count, maxRead)); from += spreadStep {
-		at := uint64(uintptr(l.at)) + uint64(from)*uint64(l.plan.size)
-		slotOf(at).Store(tagOf(at)) // it is recorded when it is read again, also if it is the same
+		outdate(uint64(uintptr(l.at)) + uint64(from)*uint64(l.plan.size))
 	}
 }
 
@@ -351,9 +348,8 @@ func (th *thread) expose(address, size uint64, by *Lender) {
 	b = binary.AppendUvarint(b, address)
 	b = binary.AppendUvarint(b, size)
 	name := by.Name[:min(len(by.Name), maxName)]
-	th.hold(append(binary.AppendUvarint(b, uint64(len(name))), name...))
-	th.chunk.commit()
-	th.busy, th.apart = false, false
+	th.complete(append(binary.AppendUvarint(b, uint64(len(name))), name...))
+	th.apart = false
 }
 
 // exposes records, before own code runs within the statement, that what was lent may have changed

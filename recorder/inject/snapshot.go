@@ -42,9 +42,7 @@ func V[T any](f *Frame, variable uint32, p *T) {
 	th := f.here()
 	if b := th.begin(kindSnapshot, eventRoom); b != nil {
 		b = append(binary.AppendUvarint(b, snapshotVariable+uint64(variable)), 0)
-		th.hold(th.encode(b, hide(p), planFor(p), 0))
-		th.chunk.commit()
-		th.busy = false
+		th.complete(th.encode(b, hide(p), planFor(p), 0))
 	}
 	for i := 0; i < len(th.queue); i++ {
 		th.snapshot(th.queue[i])
@@ -56,15 +54,8 @@ func V[T any](f *Frame, variable uint32, p *T) {
 // snapshot writes an object, or the first elements of a list.
 func (th *thread) snapshot(q pointee) {
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
-	n, mem := th.chunk.n, th.chunk.mem
-	defer func() {
-		if recover() != nil {
-			th.busy = false
-			if len(mem) > 0 && len(th.chunk.mem) > 0 && &mem[0] == &th.chunk.mem[0] {
-				th.chunk.n = n
-			}
-		}
-	}()
+	before := th.position()
+	defer th.undo(&before)
 	of := uint64(snapshotMemory)
 	if q.count > 0 {
 		of = snapshotSpread
@@ -84,9 +75,7 @@ func (th *thread) snapshot(q pointee) {
 	default:
 		b = th.spreadItems(b, q, min(q.count, maxElements))
 	}
-	th.hold(b)
-	th.chunk.commit()
-	th.busy = false
+	th.complete(b)
 }
 
 // used remembers a map that own code has just used, for a snapshot after the statement.

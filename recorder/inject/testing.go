@@ -17,7 +17,7 @@ type Tester interface {
 	Fatal(args ...any)
 }
 
-// said contains the tests whose failure is in the log.
+// reported contains the tests whose failure is in the log.
 var reported sync.Map
 
 // T records the failure of a test as soon as it is seen.
