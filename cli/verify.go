@@ -15,7 +15,5 @@ func printVerified(w io.Writer, p printing, q ask.VerifyRequest, v ask.Verified)
 	for _, d := range v.Differences {
 		fmt.Fprintf(w, "  %s  %s:%d  %s\n    %s: recorded %s, actually %s\n", locator.Locator{Evidence: p.name, Moment: d.Moment, Thread: d.Thread}, plain(d.File), d.Line, plain(d.Function), plain(d.Name), plain(d.Recorded), plain(d.Actual))
 	}
-	if n := v.Total - q.From - len(v.Differences); n > 0 {
-		fmt.Fprintf(w, "  %d more: --from %d\n", n, q.From+len(v.Differences))
-	}
+	printMore(w, v.Total, q.From, len(v.Differences))
 }

@@ -92,7 +92,7 @@ func (v Value) Field(name string) Value {
 			}
 		}
 		for i, f := range s.Type.Fields {
-			if i >= len(s.Items) || !f.Inner && !embeds(f, s.Items[i].Type) {
+			if i >= len(s.Items) || !f.Inner && !Embeds(f, s.Items[i].Type) {
 				continue
 			}
 			if x := s.With(s.Items[i]); x.Settled().Form() == event.Struct {
@@ -105,8 +105,8 @@ func (v Value) Field(name string) Value {
 	return Value{Value: event.Value{State: event.Unrecorded}, Memory: v.Memory}
 }
 
-// embeds reports whether a field of a Go struct is embedded: it has the name of its type.
-func embeds(f event.Field, t *event.Type) bool {
+// Embeds reports whether a field of a type is embedded in a Go struct: it has the name of its type.
+func Embeds(f event.Field, t *event.Type) bool {
 	if t == nil {
 		return false
 	}
@@ -114,7 +114,7 @@ func embeds(f event.Field, t *event.Type) bool {
 	if i := strings.IndexByte(name, '['); i >= 0 { // type arguments
 		name = name[:i]
 	}
-	return strings.HasSuffix(name, "."+f.Name)
+	return name == f.Name || strings.HasSuffix(name, "."+f.Name)
 }
 
 // Fields lists the names of a struct's fields, also through a pointer.

@@ -14,8 +14,8 @@ import (
 // crashStates matches the header of each goroutine in a crash text.
 var crashStates = regexp.MustCompile(`(?m)^goroutine \d+ .*?\[([^\],]+)`)
 
-// waitStates are the states of goroutines that wait for each other (package runtime, waitReason).
-var waitStates = []string{"chan receive", "chan send", "select", "sync.", "semacquire", "chan receive (nil chan)", "chan send (nil chan)", "select (no cases)"}
+// waitStates are the beginnings of the states of goroutines that wait for each other (package runtime, waitReason).
+var waitStates = []string{"chan receive", "chan send", "select", "sync.", "semacquire"}
 
 // deadlocked reports whether all goroutines of a crash text wait.
 func deadlocked(text string) bool {
@@ -59,23 +59,13 @@ const maxAccesses = 10_000
 // concurrentMap describes the two accesses of a map that the runtime found to be concurrent.
 func (r Finder) concurrentMap(f *replay.Failure) {
 	f.Summary = "a map was used by two goroutines at the same time"
-	c := r.T.CallOf(f.Moment)
-	if c == event.NoCall {
+	l, ok := r.lineOf(r.T.CallOf(f.Moment), f.Moment)
+	if !ok {
 		return
 	}
-	line := r.T.LastLine(c, f.Moment)
-	if line == event.NoMoment {
-		return
-	}
-	s := r.ScopeOf(c, f.Moment)
-	site := r.T.Site(line)
-	for _, name := range slices.Concat(site.Reads, site.Writes) {
-		p, err := replay.ParsePath(name)
-		if err != nil {
-			continue
-		}
-		_, v, err := s.Locate(p, nil)
-		if err != nil || v.Form() != event.Map || v.Nil || v.Address == 0 {
+	for _, name := range slices.Concat(l.site.Reads, l.site.Writes) {
+		v, ok := l.value(name)
+		if !ok || v.Form() != event.Map || v.Nil || v.Address == 0 {
 			continue
 		}
 		f.Suspect = name

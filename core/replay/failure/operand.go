@@ -19,7 +19,6 @@ import (
 // panic.go).
 var (
 	indexMessage  = regexp.MustCompile(`index out of range \[(-?\d+)\]`)
-	sliceMessage  = regexp.MustCompile(`slice bounds out of range \[`)
 	assertMessage = regexp.MustCompile(`interface conversion: .*? is (.+?), not `)
 )
 
@@ -34,14 +33,10 @@ type operand struct {
 // passed in. It changes nothing if it finds none.
 func (r Finder) explain(f *replay.Failure) {
 	c := r.T.CallOf(f.Moment)
-	if f.Kind != "panic" || c == event.NoCall {
+	l, ok := r.lineOf(c, f.Moment)
+	if !ok || f.Kind != "panic" {
 		return
 	}
-	line := r.T.LastLine(c, f.Moment)
-	if line == event.NoMoment {
-		return
-	}
-	l := failingLine{r, r.ScopeOf(c, f.Moment), r.T.Site(line)}
 	o, ok := l.operand(f.Summary)
 	if !ok {
 		return
@@ -55,9 +50,20 @@ func (r Finder) explain(f *replay.Failure) {
 
 // failingLine is a line with the frame in which it failed.
 type failingLine struct {
-	r     Finder
 	scope state.Scope
 	site  *event.Site
+}
+
+// lineOf returns the line that a call has reached at a moment.
+func (r Finder) lineOf(c event.CallID, at event.Moment) (failingLine, bool) {
+	if c == event.NoCall {
+		return failingLine{}, false
+	}
+	line := r.T.LastLine(c, at)
+	if line == event.NoMoment {
+		return failingLine{}, false
+	}
+	return failingLine{r.ScopeOf(c, at), r.T.Site(line)}, true
 }
 
 func (l failingLine) value(name string) (replay.Value, bool) {
@@ -74,8 +80,6 @@ func (l failingLine) operand(message string) (operand, bool) {
 	case indexMessage.MatchString(message):
 		want, _ := strconv.ParseInt(indexMessage.FindStringSubmatch(message)[1], 10, 64)
 		return l.index(want)
-	case sliceMessage.MatchString(message):
-		return operand{}, false
 	case strings.Contains(message, "nil pointer dereference"):
 		return l.nilOperand(func(v replay.Value) bool {
 			return v.Nil && (v.Form() == event.Pointer || v.Form() == event.Interface || v.Form() == event.Func)
@@ -226,14 +230,13 @@ func (r Finder) passedIn(c event.CallID, o operand) string {
 		f := r.T.FunctionOf(c)
 		call := r.T.Call(c)
 		i := slices.IndexFunc(f.Variables, func(v event.Variable) bool { return v.Name == name })
-		if i < 0 || !slices.Contains(f.Parameters, event.VariableID(i)) || call.Parent == event.NoCall {
+		if i < 0 || !slices.Contains(f.Parameters, event.VariableID(i)) {
 			break
 		}
-		line := r.T.LastLine(call.Parent, call.Enter)
-		if line == event.NoMoment {
+		l, ok := r.lineOf(call.Parent, call.Enter)
+		if !ok {
 			break
 		}
-		l := failingLine{r, r.ScopeOf(call.Parent, call.Enter), r.T.Site(line)}
 		at := slices.IndexFunc(l.site.Flows, func(x event.Flow) bool {
 			return x.Kind == event.FlowArgument && x.Target == name && (x.Callee == f.Name || x.Callee == "" || strings.HasPrefix(x.Callee, ".") && strings.HasSuffix(f.Name, x.Callee))
 		})

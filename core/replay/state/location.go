@@ -61,17 +61,13 @@ func (s Scope) find(name string) (replay.Variable, event.VariableID, bool) {
 		}
 		return replay.Variable{}, 0, false
 	}
-	global := -1
 	for i := len(f.Variables) - 1; i >= 0; i-- {
 		v := f.Variables[i]
 		if v.Name == name && s.R.Visible(v, s.Call, s.At) {
 			return s.R.VariableOf(v, event.VariableID(i), f, s.Call, s.At), event.VariableID(i), true
 		}
-		if v.Scope == event.Global && strings.HasSuffix(v.Name, "."+name) {
-			global = i
-		}
 	}
-	if global >= 0 {
+	if global := globalNamed(f, name); global >= 0 {
 		return s.R.VariableOf(f.Variables[global], event.VariableID(global), f, s.Call, s.At), event.VariableID(global), true
 	}
 	return replay.Variable{}, 0, false
@@ -234,8 +230,7 @@ func (s Scope) field(l Location, v replay.Value, name string) (Location, replay.
 		return l.inner(replay.PathStep{Field: name}), v.With(v.Items[i]), nil
 	}
 	for i, f := range v.Type.Fields { // a field of an embedded struct
-		t := typeIn(v, f.Type)
-		if t == nil || i >= len(v.Items) || strings.TrimPrefix(t.Name, "*") != f.Name && !strings.HasSuffix(t.Name, "."+f.Name) {
+		if i >= len(v.Items) || !replay.Embeds(f, typeIn(v, f.Type)) {
 			continue
 		}
 		if inner, x, err := s.field(l, v, f.Name); err == nil {

@@ -133,7 +133,7 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 			continue
 		}
 		if m.t.Kind(at) == event.Exposed {
-			open.add(t.Size, c.From-address, c.To-address, at, known)
+			open.add(t.Size, doubt{c.From - address, c.To - address, m.exposedBy(at)}, known)
 			continue
 		}
 		if m.t.Kind(at) == event.Move {
@@ -155,7 +155,9 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 		if s.Covers(address, t.Size) {
 			if part, ok := s.Part(address, t, m.Type); ok {
 				v = part
-				m.volatile(&v, s, address, at)
+				if s.Of.Volatile && m.t.Kind(at) == event.Memory {
+					open.volatile(s, address, t.Size, known)
+				}
 				break
 			}
 			if m.begins(t, s.Of, 0) && (address-s.Address)%s.Of.Size == 0 {
@@ -184,41 +186,6 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 	return v
 }
 
-// volatile marks the unexported fields of foreign structs that other threads change without an
-// event, in a value that the event at a moment told.
-func (m Memory) volatile(v *event.Value, s stretch, address uint64, told event.Moment) {
-	if s.Of.Volatile && s.Of.Form == event.Struct && m.t.Kind(told) == event.Memory {
-		m.markVolatile(v, s.Of, s.Address, address, 0)
-	}
-}
-
-// markVolatile marks the parts of v, at an address, that are in unexported fields of a struct.
-func (m Memory) markVolatile(v *event.Value, of *event.Type, start, address uint64, depth int) {
-	if v.State != event.Known || v.Type == nil || depth > 32 {
-		return
-	}
-	if v.Type.Form == event.Struct && !v.Nil {
-		v.Items = slices.Clone(v.Items)
-		for i := range v.Items {
-			if i < len(v.Type.Fields) {
-				m.markVolatile(&v.Items[i], of, start, address+v.Type.Fields[i].Offset, depth+1)
-			}
-		}
-		return
-	}
-	for i := len(of.Fields) - 1; i >= 0; i-- {
-		f := of.Fields[i]
-		if start+f.Offset > address {
-			continue
-		}
-		if r, _ := utf8.DecodeRuneInString(f.Name); !unicode.IsUpper(r) {
-			last := *v
-			*v = event.Value{Type: v.Type, State: event.MayHaveChanged, Text: "other threads", Last: &last}
-		}
-		return
-	}
-}
-
 // doubts are the bytes of a value that code that is not recorded may have changed since they were
 // last recorded.
 type doubts struct {
@@ -226,39 +193,57 @@ type doubts struct {
 	list  []doubt
 }
 
+// doubt is a range of bytes, with what may have changed them.
 type doubt struct {
 	from, to uint64
-	at       event.Moment
+	by       string
 }
 
 // maxDoubts limits the places that are remembered for one value.
 const maxDoubts = 64
 
-// add adds the bytes of an Exposed event, apart from those that are known since.
-func (d *doubts) add(size, from, to uint64, at event.Moment, since bytesKnown) {
-	for i := from; i < to; i++ {
+// add adds the bytes of a range, apart from those that are known since.
+func (d *doubts) add(size uint64, x doubt, since bytesKnown) {
+	for i := x.from; i < x.to; i++ {
 		if !since.all(i, i+1) {
 			d.bytes.add(size, i, i+1)
 		}
 	}
 	if len(d.list) < maxDoubts {
-		d.list = append(d.list, doubt{from, to, at})
+		d.list = append(d.list, x)
 	}
 }
 
-// of returns the latest event that exposed a part of some bytes.
-func (d *doubts) of(from, to uint64) (event.Moment, bool) {
+// volatile adds the unexported fields of a foreign struct, which other threads change without an
+// event, for a value of size bytes at an address in it.
+func (d *doubts) volatile(s stretch, address, size uint64, since bytesKnown) {
+	for i, f := range s.Of.Fields {
+		if r, _ := utf8.DecodeRuneInString(f.Name); unicode.IsUpper(r) {
+			continue
+		}
+		from, to := s.Address+f.Offset, s.end()
+		if i+1 < len(s.Of.Fields) {
+			to = s.Address + s.Of.Fields[i+1].Offset
+		}
+		if from, to = max(from, address), min(to, address+size); from < to {
+			d.add(size, doubt{from - address, to - address, "other threads"}, since)
+		}
+	}
+}
+
+// of returns what may have changed a part of some bytes, the latest first.
+func (d *doubts) of(from, to uint64) (by string, ok bool) {
 	for i := from; i < to; i++ {
 		if d.bytes != nil && !d.bytes.all(i, i+1) { // of very long values single bytes are not tracked
 			continue
 		}
 		for _, x := range d.list {
 			if x.from <= i && i < x.to {
-				return x.at, true
+				return x.by, true
 			}
 		}
 	}
-	return event.NoMoment, false
+	return "", false
 }
 
 // doubt marks the parts of a value, at an offset in the value that was looked for, that may have
@@ -283,20 +268,30 @@ func (m Memory) doubt(v *event.Value, offset uint64, d *doubts, depth int) {
 		}
 		return
 	}
-	if at, ok := d.of(offset, offset+v.Type.Size); ok {
-		*v = m.MayHaveChanged(*v, at)
+	if by, ok := d.of(offset, offset+v.Type.Size); ok {
+		*v = mayHaveChanged(*v, by)
 	}
+}
+
+func mayHaveChanged(v event.Value, by string) event.Value {
+	return event.Value{Type: v.Type, State: event.MayHaveChanged, Text: by, Last: &v}
 }
 
 // MayHaveChanged returns a value that code that is not recorded may have changed at a moment.
 func (m Memory) MayHaveChanged(v event.Value, at event.Moment) event.Value {
+	return mayHaveChanged(v, m.exposedBy(at))
+}
+
+// exposedBy returns the code that may have changed memory at the moment of an Exposed event, and its
+// line.
+func (m Memory) exposedBy(at event.Moment) string {
 	_, by := event.DecodeExposed(m.t.Event(at).Data)
 	if c := m.t.CallOf(at); c != event.NoCall {
 		if line := m.t.LastLine(c, at); line != event.NoMoment {
 			by += fmt.Sprintf(", line %d", m.t.Site(line).Line)
 		}
 	}
-	return event.Value{Type: v.Type, State: event.MayHaveChanged, Text: by, Last: &v}
+	return by
 }
 
 // maxLoaded limits the elements of an array, and the parts of a value, that are reconstructed one by

@@ -252,3 +252,36 @@ func TestMemoryOfTypesThatContainThemselves(t *testing.T) {
 	}
 	require.EqualValues(t, 7, replayed.MemoryUntil(0, 2).Load(0x1000, tl.Types(0)(typeNumber)).Int)
 }
+
+// The unexported fields of a foreign struct with locks are never known, wherever a value begins in it;
+// what is known since is.
+func TestVolatileFields(t *testing.T) {
+	t.Parallel()
+	const typeServer = typeNumber + 3
+	list := map[event.TypeID]event.Type{typeNumber: memoryTypes[typeNumber], typePair: memoryTypes[typePair], 3: memoryTypes[typePair],
+		typeServer: {Name: "http.Server", Form: event.Struct, Size: 32, Volatile: true, Fields: []event.Field{{Name: "Port", Type: typeNumber}, {Name: "calls", Type: typePair, Offset: 8}, {Name: "Done", Type: typeNumber, Offset: 24}}}}
+	var payload []byte
+	for _, b := range [][]byte{{byte(event.Enter), 1, 0, 0}, append(binary.AppendUvarint([]byte{byte(event.Memory), 1}, 0x1000), typeServer, 0x83, 1, 0x82, 2, 3, 4), append(binary.AppendUvarint([]byte{byte(event.Store), 1}, 0x1010), typeNumber, 7)} {
+		payload = append(payload, b...)
+	}
+	tl := written(t, payload, list)
+	replayed := state.New(tl, func(*state.Log, *replay.Info) {})
+	load := func(at event.Moment, address uint64, of event.TypeID) event.Value {
+		return replayed.MemoryUntil(0, at).Load(address, tl.Types(0)(of))
+	}
+	server := load(1, 0x1000, typeServer)
+	require.EqualValues(t, 1, server.Items[0].Int)
+	require.Equal(t, event.Known, server.Items[0].State)
+	for i, last := range []int64{2, 3} {
+		field := server.Items[1].Items[i]
+		require.Equal(t, event.MayHaveChanged, field.State)
+		require.Equal(t, "other threads", field.Text)
+		require.Equal(t, last, field.Last.Int)
+	}
+	require.EqualValues(t, 4, server.Items[2].Int)
+	require.Equal(t, event.MayHaveChanged, load(1, 0x1010, typeNumber).State)
+	require.Equal(t, event.Known, load(1, 0x1018, typeNumber).State)
+	after := load(2, 0x1000, typeServer).Items[1].Items
+	require.Equal(t, event.MayHaveChanged, after[0].State)
+	require.EqualValues(t, 7, after[1].Int)
+}

@@ -62,12 +62,17 @@ func (r *Log) CallVariable(c event.CallID, at event.Moment, name string) (replay
 			return v, true, nil
 		}
 	}
-	for i, v := range f.Variables { // a package's variable can be named without the package
-		if r.Recorded() && v.Scope == event.Global && strings.HasSuffix(v.Name, "."+name) {
-			return r.VariableOf(v, event.VariableID(i), f, c, at), true, nil
-		}
+	if i := globalNamed(f, name); i >= 0 && r.Recorded() {
+		return r.VariableOf(f.Variables[i], event.VariableID(i), f, c, at), true, nil
 	}
 	return replay.Variable{}, false, nil
+}
+
+// globalNamed returns the index of a package's variable that is named without the package, or -1.
+func globalNamed(f *event.Function, name string) int {
+	return slices.IndexFunc(f.Variables, func(v event.Variable) bool {
+		return v.Scope == event.Global && strings.HasSuffix(v.Name, "."+name)
+	})
 }
 
 // allNames gathers the names of all variables of all functions.
