@@ -47,7 +47,7 @@ func printHits(w io.Writer, o printing, q ask.HitsRequest, h ask.Hits) {
 		if (onCalls(q.On) || q.Slowest) && x.CallNs >= 0 {
 			took = ", took " + time.Duration(x.CallNs).String()
 		}
-		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s  +%s%s\n", q.From+i+1, o.name, x.Moment, x.Thread, plain(x.Function), time.Duration(x.TimeNs).Round(time.Microsecond), took)
+		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s  %s%s\n", q.From+i+1, o.name, x.Moment, x.Thread, plain(x.Function), sinceStart(x.TimeNs, x.Estimated), took)
 		if x.Text != "" {
 			fmt.Fprintf(w, "          %s\n", plain(x.Text))
 		}

@@ -68,9 +68,19 @@ func printStep(w io.Writer, o printing, s ask.Step) {
 		if s.CallNs >= 0 {
 			took += ", call " + duration(s.CallNs)
 		}
-		fmt.Fprintf(w, "  +%s, %s\n", time.Duration(s.TimeNs).Round(time.Microsecond), took)
+		fmt.Fprintf(w, "  %s, %s\n", sinceStart(s.TimeNs, s.Estimated), took)
 	}
 	if text := o.source(s.File, s.Line); text != "" {
 		fmt.Fprintf(w, "  | %s\n", plain(text))
 	}
+}
+
+// sinceStart prints a time since the start of the evidence. An estimated one was not read from a
+// clock.
+func sinceStart(ns int64, estimated bool) string {
+	text := "+" + time.Duration(ns).Round(time.Microsecond).String()
+	if estimated {
+		return "about " + text
+	}
+	return text
 }

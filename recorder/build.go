@@ -219,6 +219,7 @@ func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header
 		own[p], own[p+"_test"] = true, true
 	}
 	w.own = func(p *types.Package) bool { return own[p.Path()] }
+	w.findUnrecorded(loaded)
 	if err := w.rewrite(loaded); err != nil {
 		return "", err
 	}
@@ -249,25 +250,60 @@ func ownPackages(list []listed) (paths []string, modulePath, moduleDir string) {
 type overlayWriter struct {
 	dir, runtimePath, moduleDir string
 	own                         func(*types.Package) bool
+	unrecorded                  map[string]bool // full names of own functions that stay as they are
 	replace                     map[string]string
 	tables                      tables
 	detail                      Detail
 	ring                        int64
 }
 
+// findUnrecorded finds the functions of own packages that stay as they are.
+func (w *overlayWriter) findUnrecorded(loaded []*packages.Package) {
+	w.unrecorded = map[string]bool{}
+	for _, p := range loaded {
+		for _, file := range p.Syntax {
+			stays := !w.rewrites(p, file)
+			for _, d := range file.Decls {
+				if d, ok := d.(*ast.FuncDecl); ok && (stays || d.Body == nil || hasDirective(d.Doc)) {
+					if o, ok := p.TypesInfo.Defs[d.Name].(*types.Func); ok {
+						w.unrecorded[o.FullName()] = true
+					}
+				}
+			}
+		}
+	}
+}
+
+// rewrites reports whether a file of a package is rewritten.
+func (w *overlayWriter) rewrites(p *packages.Package, file *ast.File) bool {
+	return len(p.Errors) == 0 && p.Types != nil && named(w.detail.Packages, strings.TrimSuffix(p.PkgPath, "_test")) &&
+		slices.Contains(p.GoFiles, p.Fset.File(file.Pos()).Name()) && !importsC(file)
+}
+
+// recorded reports whether a function is of own code that is recorded.
+func (w *overlayWriter) recorded(o *types.Func) bool {
+	o = o.Origin()
+	return o.Pkg() != nil && w.own(o.Pkg()) && !isInterfaceMethod(o) && !w.unrecorded[o.FullName()] && named(w.detail.Functions, nameOf(o))
+}
+
+// recordedPackages returns those of own packages whose functions are all recorded.
+func (w *overlayWriter) recordedPackages(own []string) []string {
+	if len(w.detail.Functions) > 0 {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(own), func(path string) bool { return !named(w.detail.Packages, path) })
+}
+
+// onLines returns the list with a line break before and after each.
+func onLines(list []string) string { return "\n" + strings.Join(list, "\n") + "\n" }
+
 func (w *overlayWriter) rewrite(loaded []*packages.Package) error {
 	// A package's test variant includes the package's files, so it comes first.
 	slices.SortStableFunc(loaded, func(a, b *packages.Package) int { return len(b.CompiledGoFiles) - len(a.CompiledGoFiles) })
 	for _, p := range loaded {
-		if len(p.Errors) > 0 || p.Types == nil {
-			continue // the build reports the error; the package stays as it is
-		}
-		if !named(w.detail.Packages, strings.TrimSuffix(p.PkgPath, "_test")) {
-			continue
-		}
 		for _, file := range p.Syntax {
 			path := p.Fset.File(file.Pos()).Name()
-			if _, done := w.replace[path]; done || !slices.Contains(p.GoFiles, path) || importsC(file) {
+			if _, done := w.replace[path]; done || !w.rewrites(p, file) { // of errors the build tells
 				continue
 			}
 			source, err := os.ReadFile(path)
@@ -278,7 +314,7 @@ func (w *overlayWriter) rewrite(loaded []*packages.Package) error {
 			if rel, err := filepath.Rel(w.moduleDir, path); err == nil && !strings.HasPrefix(rel, "..") {
 				shown = rel
 			}
-			if err := w.put(path, rewriteFile(p, file, shown, source, w.runtimePath, w.own, &w.tables, w.detail)); err != nil {
+			if err := w.put(path, rewriteFile(p, file, shown, source, w.runtimePath, w.own, w.recorded, &w.tables, w.detail)); err != nil {
 				return err
 			}
 		}
@@ -317,8 +353,8 @@ func (w *overlayWriter) finish(header event.Header, defaultLog string, own []str
 	if err := log.Flush(); err != nil {
 		return "", err
 	}
-	text := fmt.Sprintf("//go:build go1.23\n\npackage inject\n\nconst staticTables = %q\n\nconst defaultLog = %q\n\nconst ownPackages = %q\n\nconst (\n\ttextLimit = %d\n\telementLimit = %d\n\tfollowLimit = %d\n\tringBytes = %d\n\tverifies = %t\n)\n",
-		static.String(), defaultLog, "\n"+strings.Join(own, "\n")+"\n", w.detail.Length, max(w.detail.Length/4/16*16, 16), w.detail.Depth, w.ring, w.detail.Verify)
+	text := fmt.Sprintf("//go:build go1.23\n\npackage inject\n\nconst staticTables = %q\n\nconst defaultLog = %q\n\nconst ownPackages = %q\n\nconst recordedPackages = %q\n\nconst (\n\ttextLimit = %d\n\telementLimit = %d\n\tfollowLimit = %d\n\tringBytes = %d\n\tverifies = %t\n\tseesStores = %t\n)\n",
+		static.String(), defaultLog, onLines(own), onLines(w.recordedPackages(own)), w.detail.Length, max(w.detail.Length/4/16*16, 16), w.detail.Depth, w.ring, w.detail.Verify, w.detail.Level == Values && len(w.detail.Packages)+len(w.detail.Functions) == 0)
 	if err := w.put(filepath.Join(runtimeDir, "static.go"), []byte(text)); err != nil {
 		return "", err
 	}

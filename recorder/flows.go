@@ -269,19 +269,25 @@ func (f *function) callee(c *ast.CallExpr) (name string, own bool) {
 		return "", true // a function value
 	}
 	o = o.Origin()
-	recv := o.Signature().Recv()
 	if isInterfaceMethod(o) {
 		return "." + o.Name(), true
 	}
-	if o.Pkg() == nil || !f.r.own(o.Pkg()) {
+	if o.Pkg() == nil || !f.r.recorded(o) {
 		return "", false
 	}
+	return nameOf(o), true
+}
+
+// nameOf returns a function's name in the notation of Go's runtime; for a method of an unnamed type a
+// dot and its name.
+func nameOf(o *types.Func) string {
+	recv := o.Signature().Recv()
 	of := o.Pkg().Path()
 	if o.Pkg().Name() == "main" {
 		of = "main"
 	}
 	if recv == nil {
-		return of + "." + o.Name(), true
+		return of + "." + o.Name()
 	}
 	t, pointer := recv.Type(), false
 	if p, ok := t.(*types.Pointer); ok {
@@ -289,12 +295,12 @@ func (f *function) callee(c *ast.CallExpr) (name string, own bool) {
 	}
 	named, ok := t.(*types.Named)
 	if !ok {
-		return "." + o.Name(), true
+		return "." + o.Name()
 	}
 	if pointer {
-		return of + ".(*" + named.Obj().Name() + ")." + o.Name(), true
+		return of + ".(*" + named.Obj().Name() + ")." + o.Name()
 	}
-	return of + "." + named.Obj().Name() + "." + o.Name(), true
+	return of + "." + named.Obj().Name() + "." + o.Name()
 }
 
 // passed returns the flows of arguments to functions that can be recorded, and of parts of

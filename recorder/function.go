@@ -21,6 +21,8 @@ type function struct {
 	tester   types.Object // a parameter of type *testing.T, B or F; nil if there is none
 	literals int
 	end      token.Pos
+	defers   bool                  // it has defer statements
+	loops    map[types.Object]bool // variables that heads of loops declare
 }
 
 type result struct {
@@ -42,7 +44,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 	} else if strings.HasSuffix(name, ".init.func") {
 		name = fmt.Sprintf("%s%d", name, len(r.tables.functions))
 	}
-	f := &function{r: r, outer: outer, vars: map[types.Object]event.VariableID{}, shared: map[types.Object]bool{}, end: body.End()}
+	f := &function{r: r, outer: outer, vars: map[types.Object]event.VariableID{}, shared: map[types.Object]bool{}, end: body.End(), defers: hasDefer(body), loops: map[types.Object]bool{}}
 	f.table = event.Function{ID: event.FunctionID(len(r.tables.functions)), Name: name, File: r.file, Line: r.line(pos), EndLine: r.line(body.Rbrace), Own: true}
 	r.tables.functions = append(r.tables.functions, f.table) // keeps the number; filled in at the end
 	f.findShared(body)
@@ -72,7 +74,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 	fmt.Fprintf(&head, " %s.On();", frameName)
 	for _, v := range f.table.Parameters {
 		if o := f.objectOf(v); f.r.values && f.shared[o] {
-			fmt.Fprintf(&head, " %s.Y(%s, %d, &%s);", runtimeName, frameName, v, o.Name())
+			fmt.Fprintf(&head, " %s.B(%s, %d, &%s);", runtimeName, frameName, v, o.Name())
 		}
 	}
 	f.nameResults(of)
@@ -84,7 +86,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 	}
 	for _, res := range f.results {
 		if res.object != nil && res.object.Name() != "_" && f.r.values && f.shared[res.object] {
-			fmt.Fprintf(&head, " %s.Y(%s, %d, &%s);", runtimeName, frameName, f.variable(res.object), res.name)
+			fmt.Fprintf(&head, " %s.B(%s, %d, &%s);", runtimeName, frameName, f.variable(res.object), res.name)
 		}
 	}
 	for _, o := range f.captured(body) {

@@ -23,7 +23,7 @@ func (f *function) lends(c *ast.CallExpr, how string) {
 		return
 	}
 	o, selector := f.called(c)
-	own := o != nil && o.Pkg() != nil && f.r.own(o.Pkg())
+	own := o != nil && o.Pkg() != nil && (f.r.recorded(o) || isInterfaceMethod(o) && f.r.own(o.Pkg()))
 	effect := effectOf(o)
 	if own && !isInterfaceMethod(o) || effect == readsOnly {
 		return

@@ -132,11 +132,16 @@ func packProcess(w *execlog.Writer, l *execlog.Log, process uint16, shift int64)
 		t.Started += shift
 		_ = w.Thread(t)
 	})
-	for _, b := range l.Blocks {
+	for i, b := range l.Blocks {
 		payload, err := l.Payload(b)
 		if err != nil {
 			return blocks, fmt.Errorf("read a recorded block: %w", err)
 		}
+		next := b.Base // of the thread's next block
+		if i+1 < len(l.Blocks) && l.Blocks[i+1].Thread == b.Thread {
+			next = l.Blocks[i+1].Base
+		}
+		payload = retime(payload, b.Base, next)
 		n, err := packBlock(w, process, event.ThreadID(b.Thread), b.Base+shift, payload)
 		if err != nil {
 			return blocks, err

@@ -7,6 +7,7 @@ import (
 	"go/ast"
 	"go/token"
 	"go/types"
+	"go/version"
 	"math"
 	"slices"
 	"strings"
@@ -47,19 +48,24 @@ type fileRewriter struct {
 	askOn  []string // functions whose returned errors trigger writing the ring
 	pkg    *packages.Package
 	own    func(*types.Package) bool
-	tables *tables
-	file   event.FileID
-	source []byte
-	base   *token.File
-	edits  []edit
+	// recorded reports whether a function of own code is recorded.
+	recorded func(*types.Func) bool
+	tables   *tables
+	file     event.FileID
+	source   []byte
+	base     *token.File
+	edits    []edit
 	// lenders are the calls of the file that pass references to code that is not recorded, by text.
 	lenders map[string]int
 	verify  bool // take snapshots
+	// perIteration is set if each iteration of a loop has variables of its own (Go 1.22).
+	perIteration bool
 }
 
 // rewriteFile returns the file's text with the calls to the runtime in it.
-func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []byte, runtimePath string, own func(*types.Package) bool, t *tables, detail Detail) []byte {
-	r := &fileRewriter{lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, lenders: map[string]int{}, verify: detail.Verify, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
+func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []byte, runtimePath string, own func(*types.Package) bool, recorded func(*types.Func) bool, t *tables, detail Detail) []byte {
+	r := &fileRewriter{recorded: recorded, lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, lenders: map[string]int{}, verify: detail.Verify, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
+	r.perIteration = version.Compare(pkg.TypesInfo.FileVersions[file], "go1.22") >= 0
 	t.files = append(t.files, event.File{ID: r.file, Path: path, Text: string(source)})
 	before := len(t.functions)
 	for _, d := range file.Decls {
@@ -219,7 +225,7 @@ func (r *fileRewriter) globals(file *ast.File) string {
 				if o := r.pkg.TypesInfo.Defs[name]; o != nil && name.Name != "_" {
 					if !wrote {
 						wrote = true
-						fmt.Fprintf(&body, " %s.L(%d);", frameName, f.site(s.Pos(), &ast.GenDecl{Tok: token.VAR, Specs: []ast.Spec{s}}))
+						fmt.Fprintf(&body, " %s;", f.site(s.Pos(), &ast.GenDecl{Tok: token.VAR, Specs: []ast.Spec{s}}).reaches())
 					}
 					fmt.Fprintf(&body, " %s.Y(%s, %d, &%s);", runtimeName, frameName, f.variable(o), name.Name)
 					if values := s.(*ast.ValueSpec).Values; len(values) == len(s.(*ast.ValueSpec).Names) {

@@ -19,10 +19,10 @@ func (f *function) block(list []ast.Stmt) {
 	}
 }
 
-// site adds a site for a line and returns its number.
-func (f *function) site(at token.Pos, nodes ...ast.Node) event.SiteID {
+// site adds a site for a line.
+func (f *function) site(at token.Pos, nodes ...ast.Node) lineSite {
 	if !f.r.lines {
-		return 0
+		return lineSite{}
 	}
 	s := event.Site{ID: event.SiteID(len(f.r.tables.sites)), Function: f.table.ID, Line: f.r.line(at)}
 	for _, n := range nodes {
@@ -31,14 +31,14 @@ func (f *function) site(at token.Pos, nodes ...ast.Node) event.SiteID {
 		s.Flows = append(s.Flows, f.flowsOf(n)...)
 	}
 	f.r.tables.sites = append(f.r.tables.sites, s)
-	return s.ID
+	return lineSite{s.ID, f.clocked(nodes...), f.makes(nodes...)}
 }
 
-func (f *function) reach(at token.Pos, site event.SiteID) {
+func (f *function) reach(at token.Pos, site lineSite) {
 	if !f.r.lines {
 		return
 	}
-	f.r.insert(at, fmt.Sprintf("%s.L(%d); ", frameName, site)+f.snapshot(at, site))
+	f.r.insert(at, site.reaches()+"; "+f.snapshot(at, site.id))
 }
 
 func (f *function) statement(s ast.Stmt) {
@@ -61,7 +61,9 @@ func (f *function) statement(s ast.Stmt) {
 		f.reach(s.Pos(), site)
 		f.rangeStatement(s, site)
 	case *ast.SwitchStmt:
-		f.reach(s.Pos(), f.site(s.Pos(), node(s.Init), node(s.Tag)))
+		site := f.site(s.Pos(), node(s.Init), node(s.Tag))
+		site.clocked, site.makes = site.clocked || f.clocked(cases(s.Body)...), site.makes || f.makes(cases(s.Body)...)
+		f.reach(s.Pos(), site)
 		f.expressions(node(s.Init))
 		f.expressions(node(s.Tag))
 		f.clauses(s.Body, f.written(s.Init), nil)
@@ -71,7 +73,9 @@ func (f *function) statement(s ast.Stmt) {
 		f.expressions(s.Assign)
 		f.clauses(s.Body, f.written(s.Init), s)
 	case *ast.SelectStmt:
-		f.reach(s.Pos(), f.selectSite(s))
+		site := f.selectSite(s)
+		site.clocked = true
+		f.reach(s.Pos(), site)
 		if f.r.lines && !hasDefault(s) {
 			f.r.insert(s.Pos(), frameName+".Selects(); ")
 		}
@@ -83,6 +87,17 @@ func (f *function) statement(s ast.Stmt) {
 	default:
 		f.simple(s)
 	}
+}
+
+// cases returns the expressions of a switch statement's cases.
+func cases(body *ast.BlockStmt) []ast.Node {
+	var list []ast.Node
+	for _, s := range body.List {
+		for _, e := range s.(*ast.CaseClause).List {
+			list = append(list, e)
+		}
+	}
+	return list
 }
 
 func node[N ast.Node](n N) ast.Node {
@@ -142,7 +157,8 @@ func (f *function) ifStatement(s *ast.IfStmt) {
 	}
 }
 
-func (f *function) forStatement(s *ast.ForStmt, site event.SiteID) {
+func (f *function) forStatement(s *ast.ForStmt, site lineSite) {
+	f.declaredByHead(s.Init)
 	f.expressions(node(s.Init))
 	f.expressions(node(s.Cond))
 	f.expressions(node(s.Post))
@@ -150,9 +166,9 @@ func (f *function) forStatement(s *ast.ForStmt, site event.SiteID) {
 	post, outside := f.writtenByPost(s)
 	again := f.again(site)
 	if post != "" && !strings.Contains(set, post) { // it has not run before the first iteration
-		again = fmt.Sprintf(" if %s.Again(%d) { %s}; ", frameName, site, post)
+		again = fmt.Sprintf(" if %s { %s}; ", site.again(), post)
 	}
-	f.r.insert(s.Body.Lbrace+1, again+set+f.snapshot(s.Body.Lbrace+1, site))
+	f.r.insert(s.Body.Lbrace+1, again+set+f.snapshot(s.Body.Lbrace+1, site.id))
 	f.block(s.Body.List)
 	if s.Cond != nil {
 		f.after(s, outside) // the last step's value outlives the loop
@@ -173,12 +189,23 @@ func (f *function) uses(s ast.Node, declares ast.Stmt) bool {
 	return found
 }
 
+// declaredByHead remembers the variables that the head of a loop declares.
+func (f *function) declaredByHead(s ast.Stmt) {
+	if a, ok := s.(*ast.AssignStmt); ok {
+		for _, l := range a.Lhs {
+			if id, ok := l.(*ast.Ident); ok && f.r.pkg.TypesInfo.Defs[id] != nil {
+				f.loops[f.r.pkg.TypesInfo.Defs[id]] = true
+			}
+		}
+	}
+}
+
 // again records that a loop's line is reached again.
-func (f *function) again(site event.SiteID) string {
+func (f *function) again(site lineSite) string {
 	if !f.r.lines {
 		return " "
 	}
-	return fmt.Sprintf(" %s.Again(%d); ", frameName, site)
+	return " " + site.again() + "; "
 }
 
 // snapshot returns the statement that takes a snapshot of the variables that can be named at a
@@ -210,13 +237,15 @@ func (f *function) inScope(at token.Pos) []types.Object {
 	return list
 }
 
-func (f *function) rangeStatement(s *ast.RangeStmt, site event.SiteID) {
+func (f *function) rangeStatement(s *ast.RangeStmt, site lineSite) {
 	f.expressions(s.X)
-	set := f.written(&ast.AssignStmt{Lhs: exprs(s.Key, s.Value), Tok: s.Tok})
+	head := &ast.AssignStmt{Lhs: exprs(s.Key, s.Value), Tok: s.Tok}
+	f.declaredByHead(head)
+	set := f.written(head)
 	if s.Key != nil {
 		set = f.exchanged("Had", s.X, s.Key) + set
 	}
-	f.r.insert(s.Body.Lbrace+1, f.again(site)+set+f.snapshot(s.Body.Lbrace+1, site))
+	f.r.insert(s.Body.Lbrace+1, f.again(site)+set+f.snapshot(s.Body.Lbrace+1, site.id))
 	f.block(s.Body.List)
 }
 
@@ -240,7 +269,7 @@ func (f *function) clauses(body *ast.BlockStmt, set string, of *ast.TypeSwitchSt
 }
 
 // selectSite is the site of a select statement, with what its cases read and write.
-func (f *function) selectSite(s *ast.SelectStmt) event.SiteID {
+func (f *function) selectSite(s *ast.SelectStmt) lineSite {
 	var nodes []ast.Node
 	for _, c := range s.Body.List {
 		if comm := c.(*ast.CommClause).Comm; comm != nil {
@@ -333,7 +362,7 @@ func (f *function) declaration(s *ast.DeclStmt) {
 	for _, spec := range g.Specs {
 		for _, name := range spec.(*ast.ValueSpec).Names {
 			if o := f.r.pkg.TypesInfo.Defs[name]; o != nil {
-				text.WriteString(f.say(o, false))
+				text.WriteString(f.begins(o, false))
 			}
 		}
 	}
@@ -422,6 +451,10 @@ func (f *function) expressions(n ast.Node) {
 			how[n.Call] = "LendFor"
 		case *ast.UnaryExpr:
 			addressed[n.X] = true
+			if literal, ok := ast.Unparen(n.X).(*ast.CompositeLit); ok && n.Op == token.AND && f.r.values && literal.Type != nil {
+				addressed[literal] = true
+				f.r.wrap(n, fmt.Sprintf("%s.Made(%s, ", runtimeName, frameName))
+			}
 			if n.Op == token.ARROW && f.r.lines && f.received(n, n == asked) {
 				return false
 			}
@@ -430,6 +463,9 @@ func (f *function) expressions(n ast.Node) {
 				f.r.wrap(n, fmt.Sprintf("%s.New(%s, ", runtimeName, frameName))
 				f.inside(n)
 				return false
+			}
+			if _, list := coreOf(typeOf(f, n)).(*types.Slice); f.r.values && n.Type != nil && list && !addressed[n] {
+				f.r.wrap(n, fmt.Sprintf("%s.MadeList(%s, ", runtimeName, frameName))
 			}
 		case *ast.CallExpr:
 			if f.r.values && f.makesMap(n) {
@@ -468,6 +504,14 @@ func (f *function) call(c *ast.CallExpr, how string, assigned ast.Expr) {
 	f.r.output(c)
 	if b := f.builtinOf(c); b != nil {
 		switch b.Name() {
+		case "new":
+			if f.r.values && how == "" {
+				f.r.wrap(c, fmt.Sprintf("%s.Made(%s, ", runtimeName, frameName))
+			}
+		case "make":
+			if _, list := coreOf(typeOf(f, c)).(*types.Slice); list && f.r.values && how == "" {
+				f.r.wrap(c, fmt.Sprintf("%s.MadeList(%s, ", runtimeName, frameName))
+			}
 		case "append":
 			f.appends(c, assigned)
 		case "copy", "clear", "delete":

@@ -18,12 +18,31 @@ func (f *function) say(o types.Object, fresh bool) string {
 	if v.Name() == frameName || !isGlobal(o) && !f.knows(o) && !f.declares(o) {
 		return ""
 	}
+	return f.sayWith("Y", o, fresh)
+}
+
+// begins is say for a variable that the statement declares.
+func (f *function) begins(o types.Object, fresh bool) string {
+	if f.say(o, fresh) == "" {
+		return ""
+	}
+	if f.loops[o] && !f.r.perIteration {
+		return f.say(o, fresh)
+	}
+	return f.sayWith("B", o, fresh)
+}
+
+// sayWith calls the runtime's function shared for a variable that others can refer to.
+func (f *function) sayWith(shared string, o types.Object, fresh bool) string {
 	call := "W"
 	if fresh && isMap(o.Type()) {
 		call = "F"
 	}
 	if f.shared[o] || isGlobal(o) {
-		call = "Y"
+		call = shared
+	}
+	if call == "W" && o.Type() == types.Typ[types.Int] {
+		return fmt.Sprintf("%s.I(%d, %s); ", frameName, f.variable(o), o.Name())
 	}
 	return fmt.Sprintf("%s.%s(%s, %d, &%s); ", runtimeName, call, frameName, f.variable(o), o.Name())
 }
@@ -98,7 +117,7 @@ func (f *function) written(s ast.Stmt) string {
 func (f *function) writtenEach(s *ast.AssignStmt) []string {
 	list := make([]string, len(s.Lhs))
 	for i, l := range s.Lhs {
-		fresh := len(s.Rhs) == len(s.Lhs) && f.makes(s.Rhs[i]) || len(s.Rhs) == 1 && f.makes(s.Rhs[0])
+		fresh := len(s.Rhs) == len(s.Lhs) && f.isFresh(s.Rhs[i]) || len(s.Rhs) == 1 && f.isFresh(s.Rhs[0])
 		list[i] = f.target(l, s.Lhs, s.Rhs, fresh)
 		if len(s.Rhs) == len(s.Lhs) {
 			list[i] += f.keeps(l, s.Rhs[i])
@@ -130,9 +149,9 @@ func (f *function) writtenByPost(s *ast.ForStmt) (all, outside string) {
 	return all, outside
 }
 
-// makes reports whether an expression calls foreign code. Such code usually keeps no reference to
+// isFresh reports whether an expression calls foreign code. Such code usually keeps no reference to
 // its result.
-func (f *function) makes(e ast.Expr) bool {
+func (f *function) isFresh(e ast.Expr) bool {
 	c, ok := e.(*ast.CallExpr)
 	return ok && f.foreign(c)
 }
@@ -140,7 +159,7 @@ func (f *function) makes(e ast.Expr) bool {
 // foreign reports whether a call calls code that is not recorded.
 func (f *function) foreign(c *ast.CallExpr) bool {
 	o, _ := f.called(c)
-	return o != nil && o.Pkg() != nil && !f.r.own(o.Pkg())
+	return o != nil && o.Pkg() != nil && !f.r.recorded(o)
 }
 
 // target returns the statement that records an assignment. An expression is evaluated again only if
@@ -159,10 +178,10 @@ func (f *function) target(l ast.Expr, all, rhs []ast.Expr, fresh bool) string {
 			return ""
 		}
 		o := f.r.pkg.TypesInfo.Defs[id]
-		if o == nil {
-			o = f.r.pkg.TypesInfo.Uses[id]
+		if o != nil {
+			return f.begins(o, fresh)
 		}
-		if o == nil {
+		if o = f.r.pkg.TypesInfo.Uses[id]; o == nil {
 			return ""
 		}
 		return f.say(o, fresh)
@@ -181,7 +200,7 @@ func (f *function) target(l ast.Expr, all, rhs []ast.Expr, fresh bool) string {
 	case f.calls(rhs) && !f.steady(l):
 		guards, ok := f.guards(l)
 		if !ok {
-			return ""
+			return frameName + ".Unsaid(); "
 		}
 		store := fmt.Sprintf("%s.S(%s, &%s)", runtimeName, frameName, f.r.text(l))
 		if len(guards) == 0 {

@@ -70,6 +70,8 @@ type Hit struct {
 	File     string         `json:"file"`
 	Line     int            `json:"line"`
 	TimeNs   int64          `json:"timeNs"`
+	// Estimated is set if the time was not read from a clock: it lies between those around it.
+	Estimated bool `json:"estimated,omitempty"`
 	// CallNs is the duration of the moment's call, or -1.
 	CallNs int64 `json:"callNs"`
 	// Text is the text of an error or output.
@@ -189,7 +191,7 @@ func placeOf(ctx context.Context, r replay.Recording, m event.Moment) (p placed,
 
 func hitAt(ctx context.Context, r replay.Recording, m event.Moment) (Hit, error) {
 	p, err := placeOf(ctx, r, m)
-	return Hit{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line, TimeNs: int64(p.Time), CallNs: int64(p.call)}, err
+	return Hit{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line, TimeNs: int64(p.Time), Estimated: p.Estimated, CallNs: int64(p.call)}, err
 }
 
 // maxThreads limits the threads of one answer.

@@ -35,7 +35,9 @@ type Step struct {
 	// StepNs is the time from the moment to the next line of its call, and CallNs the duration of
 	// the call; -1 if not known.
 	StepNs int64 `json:"stepNs"`
-	CallNs int64 `json:"callNs"`
+	// Estimated is set if the moment's time was not read from a clock: it lies between those around it.
+	Estimated bool  `json:"estimated,omitempty"`
+	CallNs    int64 `json:"callNs"`
 	// Text is the text of an error or a message at the moment.
 	Text string `json:"text,omitempty"`
 }

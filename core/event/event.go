@@ -93,13 +93,21 @@ const (
 	Exposed Kind = 29 // code that is not recorded may have changed memory, or the entries of a map
 
 	Snapshot Kind = 30 // a value as it is in memory, to verify the recording; ID is a SnapshotOf
+	Made     Kind = 31 // new memory: what was at these addresses before is another object
+)
+
+// Flags in the kind of an encoded event whose time was not read from a clock. It lies between those of
+// the events around it.
+const (
+	Untimed   = 0x80 // the event has no time
+	Estimated = 0x40 // the event's time is an estimate
 )
 
 // String returns the name in the format document.
 func (k Kind) String() string {
 	names := [...]string{"", "enter", "line", "write", "cell", "memory", "element", "delete",
 		"leave", "unwind", "panic", "recover", "failure", "exit", "resume", "entries", "spread", "store",
-		"send", "wait", "pass", "receive", "release", "output", "move", "open", "fields", "message", "error", "exposed", "snapshot"}
+		"send", "wait", "pass", "receive", "release", "output", "move", "open", "fields", "message", "error", "exposed", "snapshot", "made"}
 	if int(k) < len(names) && k > 0 {
 		return names[k]
 	}
@@ -156,10 +164,11 @@ func (o Op) String() string {
 
 // Event is one event of a block. Values stay encoded: Args is their number and Data their bytes.
 type Event struct {
-	Kind    Kind
-	Time    int64  // nanoseconds since the log's start
-	ID      uint32 // function, site, variable, depth or code, by Kind
-	Address uint64 // for Cell, Memory, Element, Delete, Entries, Spread, Store Send to Release, and Move
-	Args    int    // number of values in Data
-	Data    []byte
+	Kind      Kind
+	Time      int64  // nanoseconds since the log's start
+	Estimated bool   // the time was not read from a clock
+	ID        uint32 // function, site, variable, depth or code, by Kind
+	Address   uint64 // for Cell, Memory, Element, Delete, Entries, Spread, Store Send to Release, and Move
+	Args      int    // number of values in Data
+	Data      []byte
 }

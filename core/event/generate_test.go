@@ -171,8 +171,14 @@ func (g *generator) encoded(t testing.TB) (Value, []byte) {
 // An event made at random, and its bytes as docs/formats/execution-log.md specifies them. Its
 // time counts from the event before.
 func (g *generator) event(t testing.TB, before int64) (Event, []byte) {
-	e := Event{Kind: Kind(1 + g.IntN(int(Snapshot))), Time: before + int64(g.number()%(1<<40))}
+	e := Event{Kind: Kind(1 + g.IntN(int(Made))), Time: before + int64(g.number()%(1<<40))}
 	b := binary.AppendUvarint([]byte{byte(e.Kind)}, uint64(e.Time-before))
+	switch e.Estimated = g.IntN(4) == 0; {
+	case e.Estimated && g.IntN(2) == 0:
+		e.Time, b = before, []byte{byte(e.Kind) | Untimed}
+	case e.Estimated:
+		b[0] |= Estimated
+	}
 	id := func() { e.ID = uint32(g.number()); b = binary.AppendUvarint(b, uint64(e.ID)) }
 	address := func() { e.Address = g.number(); b = binary.AppendUvarint(b, e.Address) }
 	count := func() { e.Args = g.IntN(4); b = append(b, byte(e.Args)) }
@@ -207,6 +213,12 @@ func (g *generator) event(t testing.TB, before int64) (Event, []byte) {
 		name := g.text()
 		b = binary.AppendUvarint(binary.AppendUvarint(b, g.number()), uint64(len(name)))
 		b = append(b, name...)
+		e.Data = b[from:]
+		return e, b
+	case Made:
+		address()
+		from = len(b)
+		b = binary.AppendUvarint(b, g.number())
 		e.Data = b[from:]
 		return e, b
 	case Move, Open:

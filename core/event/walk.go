@@ -34,8 +34,11 @@ func (w *Walk) Next() bool {
 	}
 	c := &w.c
 	w.start = w.whole - len(c.b)
-	e := Event{Kind: Kind(c.byte())}
-	w.time += int64(c.uvarint())
+	kind := c.byte()
+	e := Event{Kind: Kind(kind &^ (Untimed | Estimated)), Estimated: kind&(Untimed|Estimated) != 0}
+	if kind&Untimed == 0 {
+		w.time += int64(c.uvarint())
+	}
 	e.Time = w.time
 	switch e.Kind {
 	case Enter, Leave:
@@ -62,7 +65,7 @@ func (w *Walk) Next() bool {
 	case Fields, Message, Error:
 		e.ID = uint32(c.uvarint())
 		e.Args = int(c.byte())
-	case Move, Open, Exposed: // their fields are part of their data
+	case Move, Open, Exposed, Made: // their fields are part of their data
 	default:
 		if c.err == nil {
 			c.err = fmt.Errorf("unknown event kind %d", e.Kind)
@@ -79,6 +82,10 @@ func (w *Walk) Next() bool {
 		e.ID = uint32(c.uvarint())
 		start = c.b
 		c.uvarint()
+		c.uvarint()
+	case Made:
+		e.Address = c.uvarint()
+		start = c.b
 		c.uvarint()
 	case Exposed:
 		e.Address = c.uvarint()
@@ -180,6 +187,12 @@ func DecodeExposed(data []byte) (size uint64, by string) {
 		return 0, ""
 	}
 	return size, by
+}
+
+// DecodeMade returns the number of bytes of a Made event.
+func DecodeMade(data []byte) (size uint64) {
+	c := &cursor{b: data}
+	return c.uvarint()
 }
 
 // DecodeMove returns the source of a Move event, 0 if it is not known, and the number of bytes.

@@ -18,7 +18,7 @@ import (
 // Magic is the beginning of every log. Version follows it as a little-endian 16-bit number.
 const (
 	Magic      = "WRAITHLG"
-	Version    = 2
+	Version    = 3
 	PrefixSize = 16
 )
 

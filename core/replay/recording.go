@@ -177,7 +177,9 @@ type Place struct {
 	File     string
 	Line     int
 	Time     time.Duration
-	Call     event.CallID
+	// Estimated is set if the time was not read from a clock: it lies between those around it.
+	Estimated bool
+	Call      event.CallID
 }
 
 // Condition is a condition on the innermost frame of a thread at a moment.

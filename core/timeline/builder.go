@@ -281,7 +281,11 @@ func (b *builder) take(c *cursor) {
 			call = a.id
 		}
 	}
-	b.kinds.add(e.Kind)
+	kind := e.Kind
+	if e.Estimated {
+		kind |= event.Estimated
+	}
+	b.kinds.add(kind)
 	b.calls.add(uint32(call))
 	b.ids.add(e.ID)
 	b.clock(e.Time)
@@ -468,6 +472,9 @@ func (b *builder) cover(m uint32, e *event.Event, process uint16) {
 	switch e.Kind {
 	case event.Move:
 		_, size = event.DecodeMove(e.Data)
+		most = maxMoved
+	case event.Made:
+		size = event.DecodeMade(e.Data)
 		most = maxMoved
 	case event.Exposed:
 		size, _ = event.DecodeExposed(e.Data)

@@ -111,7 +111,7 @@ func (s *stream) kind() event.Kind {
 		return often[s.IntN(len(often))]
 	}
 	for {
-		if k := event.Kind(1 + s.IntN(int(event.Snapshot))); k != event.Spread && k != event.Cell || !s.halting {
+		if k := event.Kind(1 + s.IntN(int(event.Made))); k != event.Spread && k != event.Cell || !s.halting {
 			return k
 		}
 	}
@@ -216,6 +216,10 @@ func (s *stream) happen(thread int, m *threadModel, at int64, kind event.Kind) {
 		memory()
 		h.size = uint64(s.IntN(1000))
 		b = binary.AppendUvarint(binary.AppendUvarint(b, 0x5000), h.size)
+	case event.Made:
+		memory()
+		h.size = uint64(s.IntN(1000))
+		b = binary.AppendUvarint(b, h.size)
 	case event.Exposed:
 		if s.IntN(2) == 0 { // a map
 			h.address = uint64(mapAt + 16*s.IntN(3))
@@ -673,7 +677,7 @@ func (s *stream) checkAddresses(t *testing.T, tl *timeline.Timeline) {
 		want := []timeline.Covered{}
 		for i := at; i >= 0; i-- {
 			h := s.list[i]
-			ofMemory := slices.Contains([]event.Kind{event.Cell, event.Memory, event.Store, event.Spread, event.Move, event.Exposed}, h.kind)
+			ofMemory := slices.Contains([]event.Kind{event.Cell, event.Memory, event.Store, event.Spread, event.Move, event.Exposed, event.Made}, h.kind)
 			from, to := max(address, h.address), min(address+max(size, 1), h.address+h.size)
 			if ofMemory && s.process(h.thread) == process && from < to {
 				want = append(want, timeline.Covered{At: event.Moment(i), From: from, To: to})

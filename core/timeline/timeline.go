@@ -201,7 +201,13 @@ func (t *Timeline) Len() event.Moment { return event.Moment(t.kinds.len()) }
 // Kind returns the kind of the event at a moment; m must be in range, as in all methods.
 func (t *Timeline) Kind(m event.Moment) event.Kind {
 	t.kinds.need(int(m))
-	return t.kinds.list[m]
+	return t.kinds.list[m] &^ event.Estimated
+}
+
+// Estimated reports whether the time of a moment was not read from a clock.
+func (t *Timeline) Estimated(m event.Moment) bool {
+	t.kinds.need(int(m))
+	return t.kinds.list[m]&event.Estimated != 0
 }
 
 // ID returns the Event.ID of a moment: the site of a line, the function of an
@@ -435,7 +441,7 @@ func (t *Timeline) ErrorReturns() List { return t.list(t.errors) }
 
 // LastLine returns the last line moment of a call that is at most m, or NoMoment.
 func (t *Timeline) LastLine(c event.CallID, m event.Moment) event.Moment {
-	if t.calls.at(int(max(m, 0))) == uint32(c) && t.kinds.at(int(max(m, 0))) == event.Line && m >= 0 {
+	if t.calls.at(int(max(m, 0))) == uint32(c) && m >= 0 && t.Kind(m) == event.Line {
 		return m
 	}
 	list := t.CallLines(c)
@@ -465,7 +471,7 @@ func (t *Timeline) WritesOf(c event.CallID, v event.VariableID) List {
 func (t *Timeline) LastWrite(c event.CallID, v event.VariableID, m event.Moment) event.Moment {
 	call := t.Call(c)
 	f := t.Function(call.Function)
-	if call.Leave != event.NoMoment && call.Leave <= m && t.kinds.at(int(call.Leave)) == event.Leave && slices.Contains(f.Results, v) {
+	if call.Leave != event.NoMoment && call.Leave <= m && t.Kind(call.Leave) == event.Leave && slices.Contains(f.Results, v) {
 		return call.Leave
 	}
 	list := t.WritesOf(c, v)

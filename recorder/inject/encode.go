@@ -34,19 +34,42 @@ type pointee struct {
 	hops    int
 }
 
-// known maps addresses to a hash of what the log last said of an object: its address, its type and
-// its bytes. The top 16 bits are a tag of the address. After a collision an object is written again.
-var known [1 << 16]atomic.Uint64
+// known is what the log has of the objects at some addresses. After a collision an object is written
+// again.
+var known [1 << 16]entry
+
+// entry is what the log has of an object.
+type entry struct {
+	// sum is a hash of what the log last said of the object: its address, its type and its bytes. The
+	// top 16 bits are a tag of the address.
+	sum atomic.Uint64
+	// contents is a hash of what the object was when it was last written.
+	contents atomic.Uint64
+	// checked says by whom and when it was last compared with the log.
+	checked atomic.Uint64
+	// followed says by whom and when its references were last followed, and in the two lowest bits after
+	// how many references.
+	followed atomic.Uint64
+}
 
 const hashBits = 48
 
-// slotOf returns the index of an address in known and contents.
-func slotOf(address uint64) uint64 {
-	return (address >> 3) * 0x9e3779b97f4a7c15 >> 48 & uint64(len(known)-1)
+// entryOf returns the entry of an address.
+func entryOf(address uint64) *entry {
+	return &known[(address>>3)*0x9e3779b97f4a7c15>>48&uint64(len(known)-1)]
 }
 
-// contents are hashes of what the objects of known were when they were last written, by slot.
-var contents [len(known)]atomic.Uint64
+// check identifies a comparison of an object with the log: it needs not be repeated by the same
+// thread until there is another object, or code has run whose stores are not seen. The log has the
+// stores that are seen.
+func (th *thread) check(q pointee, count int, size uintptr) uint64 {
+	const prime = 0x9e3779b97f4a7c15
+	address := uint64(uintptr(q.address))
+	sum := (th.epoch*prime^uint64(th.id))*prime ^ address
+	sum = (sum*prime ^ uint64(q.plan.id)<<32 ^ uint64(count)) * prime
+	sum = (sum ^ sum>>29 ^ objectsIn(address, size)) * prime
+	return sum ^ sum>>32 | 1<<63 // 0 is none
+}
 
 // tagOf returns the tag of an address in its place.
 func tagOf(address uint64) uint64 {
@@ -57,12 +80,16 @@ func tagOf(address uint64) uint64 {
 // still be known.
 func knows(at unsafe.Pointer) bool {
 	address := uint64(uintptr(at))
-	return known[slotOf(address)].Load()&^(1<<hashBits-1) == tagOf(address)
+	return entryOf(address).sum.Load()&^(1<<hashBits-1) == tagOf(address)
 }
 
 // outdate notes that the log has the object at an address, but maybe not its current contents: it is
 // written when it is met next, also if it is the same.
-func outdate(address uint64) { known[slotOf(address)].Store(tagOf(address)) }
+func outdate(address uint64) {
+	e := entryOf(address)
+	e.sum.Store(tagOf(address))
+	e.checked.Store(0)
+}
 
 // stores counts the stores of own code to each 64-byte line of memory (lines can share counters).
 // An object in changed lines is written again, because there can be another object at the same
@@ -75,10 +102,30 @@ func line(address uint64) *atomic.Uint32 {
 
 const maxLines = 64
 
-func noteStore(address uint64, size uintptr) {
+func noteStore(address uint64, size uintptr) { note(address, size, 1) }
+
+// manyStores is the number of stores to a line after which the objects there are written again as a
+// whole, although the log has each of the stores: it must not have to apply too many of them.
+const manyStores = 64
+
+// noteMade notes that what is at an address from now on is another object, or is not in the log yet.
+func (th *thread) noteMade(address uint64, size uintptr) {
+	th.changes++
+	note(address, size, manyStores)
+}
+
+func note(address uint64, size uintptr, n uint32) {
 	for i := uint64(0); i <= min(uint64(size), maxLines<<6); i += 64 {
-		line(address + i).Add(1)
+		line(address + i).Add(n)
 	}
+}
+
+// objectsIn changes when there can be other objects in some lines, or many stores were made there.
+func objectsIn(address uint64, size uintptr) (sum uint64) {
+	for i := uint64(0); i <= min(uint64(size), maxLines<<6); i += 64 {
+		sum = sum*31 + uint64(line(address+i).Load()/manyStores)
+	}
+	return sum
 }
 
 func storesIn(address uint64, size uintptr) (sum uint64) {
@@ -99,7 +146,7 @@ var seed = maphash.MakeSeed()
 // it, the value is unrecorded.
 func (th *thread) encode(b []byte, p unsafe.Pointer, pl *plan, hops int) []byte {
 	b = binary.AppendUvarint(b, uint64(pl.id))
-	if !pl.refs && pl.form != formPointer {
+	if !pl.deep { // addresses are recorded, not followed
 		return th.item(b, p, pl, hops, len(b)+valueRoom, 0)
 	}
 	return th.guarded(b, p, pl, hops)
@@ -268,7 +315,33 @@ func dynamicPlan(at unsafe.Pointer, pl *plan) *plan {
 	return planOfWord(uintptr(word), a)
 }
 
+// unseen notes that memory may have changed without a store of own code.
+func (th *thread) unseen() {
+	th.epoch++
+	th.changes++
+}
+
+// visits reports whether everything that a reference leads to has been compared with the log since
+// memory last changed, and notes that it has.
+func (th *thread) visits(q pointee) bool {
+	const prime = 0x9e3779b97f4a7c15
+	if !seesStores || q.hops != 1 || th.by != nil || verifies && th.snapping || th.current == nil || th.current.unseen {
+		return false
+	}
+	key := (uint64(uintptr(q.address))*prime ^ uint64(q.plan.id)<<32 ^ uint64(q.count)) * prime
+	slot := &th.visited[key>>58]
+	key = (key ^ th.changes) * prime
+	if *slot == key {
+		return true
+	}
+	*slot = key
+	return false
+}
+
 func (th *thread) want(q pointee) {
+	if th.visits(q) {
+		return
+	}
 	if q.hops <= maxFollow && len(th.queue) < maxObjects && q.plan.size > 0 && !th.onStack(q.address) {
 		th.queue = append(th.queue, q)
 	} else if th.by != nil && q.plan.size > 0 && knows(q.address) {
@@ -308,23 +381,28 @@ func (th *thread) writeQueue() {
 // object writes the contents of an address, unless the log has them. It follows references in
 // either case, because foreign code may have changed their targets.
 func (th *thread) object(q pointee, kind byte, count int) {
+	address := uint64(uintptr(q.address))
+	have := entryOf(address)
+	size := q.plan.size * uintptr(max(count, 1))
+	same, checks := false, seesStores && th.by == nil && th.current != nil && !th.current.unseen
+	if checks && !q.plan.counts {
+		same = have.checked.Load() == th.check(q, count, size)
+		if same && (!q.plan.leads || th.follows(have, q, count)) {
+			return
+		}
+	}
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	before := th.position()
 	defer th.undo(&before)
-	address := uint64(uintptr(q.address))
-	i := slotOf(address)
-	size := q.plan.size * uintptr(max(count, 1))
-	raw := rawSum(q, count) ^ address ^ uint64(q.plan.id)<<40 ^ uint64(count)
-	sumNow := func() uint64 {
-		return (raw^(address+storesIn(address, size))*0xff51afd7ed558ccd)&(1<<hashBits-1) | tagOf(address)
+	if same {
+		th.revisitAll(q, count)
+		return
 	}
-	sum := sumNow()
-	if known[i].Load() == sum {
-		if q.plan.leads {
-			for n := range max(count, 1) {
-				th.revisit(unsafe.Add(q.address, uintptr(n)*q.plan.size), q.plan, q.hops, 0)
-			}
-		}
+	raw := hashOf(q, count)
+	sum := sumOf(raw, address, size)
+	if have.sum.Load() == sum {
+		have.checked.Store(th.check(q, count, size))
+		th.revisitAll(q, count)
 		return
 	}
 	if th.apart {
@@ -343,13 +421,65 @@ func (th *thread) object(q pointee, kind byte, count int) {
 	} else {
 		b = th.spreadItems(b, q, count)
 	}
-	if contents[i].Load() != raw {
-		contents[i].Store(raw)
+	if have.contents.Load() != raw {
+		have.contents.Store(raw)
 		noteStore(address, size) // other objects that overlap with it have changed too
-		sum = sumNow()
+		sum = sumOf(raw, address, size)
 	}
-	known[i].Store(sum)
+	have.sum.Store(sum)
+	have.checked.Store(th.check(q, count, size))
+	if q.plan.leads {
+		th.follows(have, q, count)
+	}
 	th.complete(b)
+}
+
+// notes remembers that the log has the current elements of a list.
+//
+//go:norace
+//go:nocheckptr
+func (th *thread) notes(q pointee, count int) {
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	defer func() { _ = recover() }() // another goroutine changes them
+	address, size := uint64(uintptr(q.address)), q.plan.size*uintptr(count)
+	have := entryOf(address)
+	raw := hashOf(q, count)
+	have.contents.Store(raw)
+	have.sum.Store(sumOf(raw, address, size))
+	have.checked.Store(th.check(q, count, size))
+}
+
+// hashOf is a hash of an object with its address and type.
+func hashOf(q pointee, count int) uint64 {
+	return rawSum(q, count) ^ uint64(uintptr(q.address)) ^ uint64(q.plan.id)<<40 ^ uint64(count)
+}
+
+// sumOf is the entry in known of an object with a hash.
+func sumOf(raw, address uint64, size uintptr) uint64 {
+	return (raw^(address+storesIn(address, size))*0xff51afd7ed558ccd)&(1<<hashBits-1) | tagOf(address)
+}
+
+// follows reports whether the thread has followed the references of an object since memory may have
+// changed without a store, and notes that it does.
+func (th *thread) follows(e *entry, q pointee, count int) bool {
+	const prime = 0x9e3779b97f4a7c15
+	key := (th.epoch*prime^uint64(th.id))*prime ^ uint64(uintptr(q.address))
+	key = (key*prime ^ uint64(q.plan.id)<<32 ^ uint64(count)) * prime &^ 3
+	hops := uint64(min(q.hops, 3))
+	if have := e.followed.Load(); have&^3 == key && have&3 <= hops {
+		return true
+	}
+	e.followed.Store(key | hops)
+	return false
+}
+
+// revisitAll follows the references of an unchanged object.
+func (th *thread) revisitAll(q pointee, count int) {
+	if q.plan.leads {
+		for n := range max(count, 1) {
+			th.revisit(unsafe.Add(q.address, uintptr(n)*q.plan.size), q.plan, q.hops, 0)
+		}
+	}
 }
 
 // position is where a thread's log ended before an event.
@@ -369,6 +499,7 @@ func (th *thread) undo(to *position) {
 	if recover() == nil {
 		return
 	}
+	th.changes++
 	th.queue, th.busy = th.queue[:to.queued], false
 	if len(to.mem) > 0 && len(th.chunk.mem) > 0 && &to.mem[0] == &th.chunk.mem[0] {
 		th.chunk.n, th.last = to.n, to.last

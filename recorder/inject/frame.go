@@ -6,7 +6,7 @@ import (
 	"encoding/binary"
 	"runtime"
 	"strings"
-	"time"
+	"sync/atomic"
 	"unsafe"
 )
 
@@ -40,6 +40,10 @@ const (
 	kindExposed = 29
 
 	kindSnapshot = 30
+	kindMade     = 31
+
+	// untimed is set in the kind of an event whose time was not read from the clock.
+	untimed = 0x80
 )
 
 // Frame is one activation of a recorded function. Each rewritten function has a variable of this
@@ -52,11 +56,14 @@ type Frame struct {
 	last     uint32 // site of the last line
 	first    uint32 // the same, plus 1, until a loop there begins its first iteration
 	returned bool
-	args     int       // position of the number of values of Enter or Leave
-	pending  []pending // what the statement that is running assigns to
-	sending  []uint64  // the channels that it sends on
-	lent     []lent    // what it has lent to code that is not recorded
-	later    []lent    // what will be lent when deferred calls run
+	// clocked is set while a line runs that calls code which may wait for other goroutines, wake them or
+	// change memory. unseen is set then, and while a line runs that makes objects without saying so.
+	clocked, unseen bool
+	args            int       // position of the number of values of Enter or Leave
+	pending         []pending // what the statement that is running assigns to
+	sending         []uint64  // the channels that it sends on
+	lent            []lent    // what it has lent to code that is not recorded
+	later           []lent    // what will be lent when deferred calls run
 }
 
 // pending is a place that a statement assigns to; say records it after the statement.
@@ -65,7 +72,12 @@ type pending struct {
 	key any
 }
 
-func now() int64 { return int64(time.Since(started)) }
+// nanotime is the runtime's monotonic clock. time.Since costs a third more.
+//
+//go:linkname nanotime runtime.nanotime
+func nanotime() int64
+
+func now() int64 { return nanotime() - begun }
 
 // Enter begins a call. P adds the arguments, and On ends the event.
 func Enter(function uint32) *Frame {
@@ -76,21 +88,26 @@ func Enter(function uint32) *Frame {
 	if th.busy {
 		return nil
 	}
-	if c := th.current; c != nil && len(c.lent) > 0 {
-		c.exposes()
+	if c := th.current; c != nil {
+		if len(c.lent) > 0 {
+			c.exposes()
+		}
+		if c.unseen { // what is not recorded may have changed memory
+			th.unseen()
+		}
 	}
 	depth := th.depth + 1
 	if len(th.frames) < depth {
 		th.frames = append(th.frames, &Frame{th: th, depth: depth})
 	}
 	f := th.frames[depth-1]
-	f.function, f.last, f.first, f.returned, f.pending, f.sending = function, 0, 0, false, f.pending[:0], f.sending[:0]
+	f.function, f.last, f.first, f.returned, f.clocked, f.unseen, f.pending, f.sending = function, 0, 0, false, false, false, f.pending[:0], f.sending[:0]
 	b := th.begin(kindEnter, eventRoom)
 	if b == nil {
 		return nil
 	}
 	th.depth = depth
-	th.current = f
+	th.current, th.quick = f, nil
 	b = binary.AppendUvarint(b, uint64(function))
 	f.args = len(b)
 	th.hold(append(b, 0))
@@ -108,14 +125,127 @@ func P[T any](f *Frame, p *T) {
 func (f *Frame) On() {
 	if f != nil {
 		f.th.end()
+		f.th.quick = f
 	}
 }
 
-// L says that a line is reached.
+// L says that a line is reached whose code may wait for other goroutines, wake them, or change
+// memory without being recorded. The times of all events are read from the clock until the next line
+// is reached.
 func (f *Frame) L(site uint32) {
+	if f != nil {
+		f.clocked, f.unseen, f.th.quick = true, true, nil
+		f.th.unseen()
+		f.line(site)
+	}
+}
+
+// O says that a line is reached that makes objects which are not said to be made. The time is not
+// read.
+func (f *Frame) O(site uint32) {
+	if f != nil {
+		f.N(site)
+		f.unseen, f.th.quick = true, nil
+		f.th.unseen()
+	}
+}
+
+// N says that any other line is reached. The time is not read.
+func (f *Frame) N(site uint32) {
 	if f == nil {
 		return
 	}
+	th := f.th
+	c := &th.chunk
+	if th.quick != f || c.n > th.until || verifies {
+		f.line(site)
+		if f.unseen {
+			f.clocked, f.unseen = false, false
+			th.unseen()
+		}
+		th.settle(f)
+		return
+	}
+	f.last, f.first = site, site+1
+	b := c.mem[c.n:]
+	b[0] = kindLine | untimed
+	c.n += 1 + putNumber(b[1:], site)
+	c.commit()
+}
+
+// settle sets quick to the current frame if its next line needs no clock and nothing before it.
+func (th *thread) settle(f *Frame) {
+	th.quick = nil
+	if !f.unseen && len(f.lent)|len(f.pending)|len(f.sending) == 0 {
+		th.quick = f
+	}
+}
+
+// putNumber is binary.PutUvarint for numbers that are usually small.
+func putNumber(b []byte, n uint32) int {
+	if n < 1<<7 {
+		b[0] = byte(n)
+		return 1
+	}
+	if n < 1<<14 {
+		b[1] = byte(n >> 7)
+		b[0] = byte(n) | 0x80
+		return 2
+	}
+	return binary.PutUvarint(b, uint64(n))
+}
+
+// planOfInt is the plan of int, once an int has been recorded.
+var planOfInt atomic.Pointer[plan]
+
+// I is W for an int.
+func (f *Frame) I(variable uint32, x int) {
+	if f == nil {
+		return
+	}
+	th := f.th
+	c := &th.chunk
+	pl := planOfInt.Load()
+	if th.quick != f || c.n > th.until || pl == nil {
+		if pl == nil {
+			planOfInt.Store(planFor(&x))
+		}
+		W(f, variable, &x)
+		return
+	}
+	b := c.mem[c.n:]
+	b[0] = kindWrite | untimed
+	n := 1 + putNumber(b[1:], variable)
+	n += putNumber(b[n:], pl.id)
+	if x >= 0 && x < 24 {
+		b[n] = byte(x)
+		n++
+	} else {
+		n = len(appendInt(b[:n], int64(x)))
+	}
+	c.n += n
+	c.commit()
+}
+
+// scalar records a new value of a variable that is a number or a truth value.
+func (th *thread) scalar(variable uint32, p unsafe.Pointer, pl *plan) {
+	c := &th.chunk
+	b := append(c.mem[:c.n], kindWrite|untimed)
+	b = binary.AppendUvarint(b, uint64(variable))
+	b = binary.AppendUvarint(b, uint64(pl.id))
+	b = th.item(b, p, pl, 0, len(b)+valueRoom, 0)
+	c.n = len(b)
+	c.commit()
+}
+
+// Unsaid says that a statement may have stored something that cannot be named after it.
+func (f *Frame) Unsaid() {
+	if f != nil {
+		f.th.unseen()
+	}
+}
+
+func (f *Frame) line(site uint32) {
 	f.last, f.first = site, site+1
 	if verifies {
 		f.th.snapshotMaps()
@@ -131,14 +261,11 @@ func (f *Frame) L(site uint32) {
 	}
 }
 
-// Again records that a loop's line is reached again, and reports whether it is. On the first
-// iteration it does nothing, because the line was recorded before the loop.
+// Again records that the line of a loop is reached again, and reports whether it is. On the first
+// iteration it does nothing, because the line was recorded before the loop. It is L for the line of
+// a loop; AgainN is N, and AgainO is O.
 func (f *Frame) Again(site uint32) bool {
-	if f == nil {
-		return false
-	}
-	if f.first == site+1 {
-		f.first = 0
+	if f.begins(site) {
 		return false
 	}
 	f.L(site)
@@ -146,10 +273,36 @@ func (f *Frame) Again(site uint32) bool {
 	return true
 }
 
-// C is L as a condition.
-func (f *Frame) C(site uint32) bool {
-	f.L(site)
+// AgainN is Again for N.
+func (f *Frame) AgainN(site uint32) bool {
+	if f.begins(site) {
+		return false
+	}
+	f.N(site)
+	f.first = 0
 	return true
+}
+
+// AgainO is Again for O.
+func (f *Frame) AgainO(site uint32) bool {
+	if f.begins(site) {
+		return false
+	}
+	f.O(site)
+	f.first = 0
+	return true
+}
+
+// begins reports whether a loop begins its first iteration, or nothing is recorded.
+func (f *Frame) begins(site uint32) bool {
+	if f == nil {
+		return true
+	}
+	if f.first == site+1 {
+		f.first = 0
+		return true
+	}
+	return false
 }
 
 // W records a new value of a variable of the call.
@@ -174,6 +327,15 @@ func Y[T any](f *Frame, variable uint32, p *T) {
 	}
 }
 
+// B is Y for a variable that begins to exist.
+func B[T any](f *Frame, variable uint32, p *T) {
+	if f != nil {
+		pl := planFor(p)
+		f.made(whole(p), pl.size)
+		f.write(kindCell, variable, whole(p), pl, false)
+	}
+}
+
 // S records a new value of the memory at p.
 func S[T any](f *Frame, p *T) {
 	if f != nil {
@@ -185,6 +347,7 @@ func S[T any](f *Frame, p *T) {
 // Stored records its value.
 func At[T any](f *Frame, p *T) *T {
 	if f != nil {
+		f.th.quick = nil
 		f.pending = append(f.pending, pending{say: func(any) { S(f, p) }})
 	}
 	return p
@@ -194,6 +357,7 @@ func At[T any](f *Frame, p *T) *T {
 // the entry if Key has its key, else all entries.
 func Map[T ~map[K]V, K comparable, V any](f *Frame, m T) T {
 	if f != nil {
+		f.th.quick = nil
 		f.pending = append(f.pending, pending{say: func(key any) {
 			if k, ok := key.(K); ok {
 				M(f, m, k)
@@ -243,7 +407,9 @@ func Entry[T ~map[K]V, K comparable, V any](f *Frame, m T) func(key K) {
 // New records all entries of a new or cleared map, and returns it.
 func New[T ~map[K]V, K comparable, V any](f *Frame, m T) T {
 	if f != nil {
-		f.here().entries(hide(&m), planFor(&m))
+		th := f.here()
+		th.changes++
+		th.entries(hide(&m), planFor(&m))
 	}
 	return m
 }
@@ -270,6 +436,7 @@ func (f *Frame) Back() bool {
 	if f == nil {
 		return false
 	}
+	f.th.quick = nil
 	if len(f.later) > 0 {
 		f.lent = append(f.lent, f.later...)
 		clear(f.later)
@@ -334,9 +501,10 @@ func (f *Frame) Off() {
 	}
 	th.depth = f.depth - 1 // a chunk that end begins must not contain this call
 	th.end()
-	th.current = nil
+	th.current, th.quick = nil, nil
 	if th.depth > 0 {
 		th.current = th.frames[th.depth-1]
+		th.settle(th.current)
 		return
 	}
 	log.giveBack(th.chunk)
@@ -383,28 +551,43 @@ func (th *thread) begin(kind byte, room int) []byte {
 	if !active.Load() {
 		return nil
 	}
-	t := th.last
-	if kind != kindMemory && kind != kindSpread && kind != kindSnapshot { // these tell of the same moment
+	c := &th.chunk
+	t, mark := th.last, byte(0)
+	switch {
+	case kind == kindMemory || kind == kindSpread || kind == kindSnapshot: // these tell of the same moment
+	case (kind == kindLine || kind == kindWrite || kind == kindMade || kind == kindResume) && c.n <= th.until && th.current != nil && !th.current.clocked:
+		mark = untimed
+	default:
 		t = now()
 	}
-	c := &th.chunk
 	if len(c.mem)-c.n < room {
+		if mark != 0 {
+			t, mark = now(), 0
+		}
 		*c = log.chunk(th.id, t, *c)
 		if c.mem == nil {
 			return nil
 		}
-		th.last = t
+		th.last, th.until = t, len(c.mem)-lineRoom
 		if log.ring > 0 {
 			th.sayStack()
 		}
 	}
+	if t != th.last {
+		th.until = min(c.n+maxUnread, len(c.mem)-lineRoom)
+	}
 	th.start = c.n
-	b := append(c.mem[:c.n], kind)
-	b = binary.AppendUvarint(b, uint64(max(t-th.last, 0)))
-	th.last = max(t, th.last)
+	b := append(c.mem[:c.n], kind|mark)
+	if mark == 0 {
+		b = binary.AppendUvarint(b, uint64(max(t-th.last, 0)))
+		th.last = max(t, th.last)
+	}
 	th.busy = true
 	return b
 }
+
+// maxUnread limits the bytes of the events in a row whose times are not read.
+const maxUnread = 1000
 
 // maxSaid limits the open calls at the beginning of a chunk.
 const maxSaid = 500
@@ -478,7 +661,7 @@ func (f *Frame) here() *thread {
 
 // resume records that the following events belong to f, although its calls are still open.
 func (th *thread) resume(f *Frame) {
-	th.current = f
+	th.current, th.quick = f, nil
 	th.plain(kindResume, uint64(f.depth))
 }
 
@@ -496,6 +679,10 @@ func (f *Frame) add(p unsafe.Pointer, pl *plan) {
 }
 
 func (f *Frame) write(kind byte, variable uint32, p unsafe.Pointer, pl *plan, fresh bool) {
+	if kind == kindWrite && pl.form <= formFloat && f.th.quick == f && f.th.chunk.n <= f.th.until {
+		f.th.scalar(variable, p, pl)
+		return
+	}
 	th := f.here()
 	b := th.begin(kind, eventRoom)
 	if b == nil {
@@ -520,6 +707,7 @@ func (f *Frame) write(kind byte, variable uint32, p unsafe.Pointer, pl *plan, fr
 
 func (f *Frame) element(kind byte, address uintptr, key unsafe.Pointer, keyPlan *plan, value unsafe.Pointer, valuePlan *plan) {
 	th := f.here()
+	th.changes++ // the number of entries belongs to what refers to the map
 	b := th.begin(kind, eventRoom)
 	if b == nil {
 		return

@@ -93,9 +93,19 @@ func parseNumber(text []byte) uint64 {
 	return n
 }
 
-// findGoroutineNumber searches the two offsets in several goroutines and keeps them only if all
-// agree.
+// findGoroutineNumber searches the two offsets. Without them every call costs as much as thousands.
 func findGoroutineNumber() {
+	const attempts = 16
+	for range attempts {
+		if searchGoroutineNumber(); goroutineAt != 0 {
+			return
+		}
+	}
+}
+
+// searchGoroutineNumber searches the two offsets in several goroutines and keeps them only if all
+// agree.
+func searchGoroutineNumber() {
 	type place struct{ g, n uintptr }
 	var agreed map[place]bool
 	for range 4 {
@@ -104,9 +114,8 @@ func findGoroutineNumber() {
 		done.Add(1)
 		go func() {
 			defer done.Done()
-			// A wrong guess can read unmapped memory.
-			defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
-			defer func() { _ = recover() }()
+			runtime.LockOSThread() // a descriptor must not change while it is searched
+			defer runtime.UnlockOSThread()
 			scanDescriptors(func(g, n uintptr) { found[place{g, n}] = true })
 		}()
 		done.Wait()
@@ -130,22 +139,33 @@ func findGoroutineNumber() {
 //go:nocheckptr
 func scanDescriptors(found func(g, n uintptr)) {
 	number := numberFromText()
-	var here byte
-	stack := uintptr(unsafe.Pointer(&here))
 	m := getm()
 	for at := uintptr(8); at < 50*8; at += 8 {
 		g := *(*uintptr)(unsafe.Pointer(m + at))
 		if g < 1<<16 || g%8 != 0 || g >= 1<<47 {
 			continue
 		}
-		lo, hi := *(*uintptr)(unsafe.Pointer(g)), *(*uintptr)(unsafe.Pointer(g + 8))
-		if lo > stack || stack >= hi || hi-lo > 1<<30 {
-			continue
-		}
-		for n := uintptr(16); n < 50*8; n += 8 {
-			if *(*uint64)(unsafe.Pointer(g + n)) == number {
-				found(at, n)
-			}
+		scanDescriptor(g, number, func(n uintptr) { found(at, n) })
+	}
+}
+
+// scanDescriptor searches the number in what may be the descriptor of the calling goroutine. A wrong
+// guess, such as a mask of signals, can lead to memory that is not mapped.
+//
+//go:norace
+//go:nocheckptr
+func scanDescriptor(g uintptr, number uint64, found func(n uintptr)) {
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	defer func() { _ = recover() }()
+	var here byte
+	stack := uintptr(unsafe.Pointer(&here))
+	lo, hi := *(*uintptr)(unsafe.Pointer(g)), *(*uintptr)(unsafe.Pointer(g + 8))
+	if lo > stack || stack >= hi || hi-lo > 1<<30 {
+		return
+	}
+	for n := uintptr(16); n < 50*8; n += 8 {
+		if *(*uint64)(unsafe.Pointer(g + n)) == number {
+			found(n)
 		}
 	}
 }
@@ -165,9 +185,20 @@ type thread struct {
 	current   *Frame // the frame that events belong to for the log's reader
 	chunk     chunk
 	last      int64
-	queue     []pointee
-	start     int // where the event being written begins
-	waited    waited
+	// quick is the current frame if its next line needs no clock and nothing before it, as long as no
+	// more than until bytes of the chunk are used.
+	quick *Frame
+	until int
+	// epoch changes when memory may have changed that own code did not store to.
+	epoch uint64
+	// changes counts the changes of memory that the thread made or may have made. visited are hashes of
+	// references with the count at which everything that they lead to was last compared with the log.
+	changes  uint64
+	visited  [64]uint64
+	snapping bool // a snapshot is being taken
+	queue    []pointee
+	start    int // where the event being written begins
+	waited   waited
 	// by is the code whose changes are being read, else nil. What is out of reach is in beyond.
 	by     *Lender
 	beyond []lent

@@ -43,6 +43,7 @@ func Lend[T any](f *Frame, by *Lender, v T) T {
 		if never {
 			hole = v // its memory must keep its address until it is read again
 		}
+		f.th.quick = nil
 		f.lent = lendAll(f.lent, hide(&v), planFor(&v), by)
 		if by.Keeps && (keptCount.Load() > 0 || len(f.th.kept) > 0) {
 			f.lent = append(f.lent, lent{by: by})
@@ -102,7 +103,7 @@ func isOwn(to any) bool {
 		}
 		own := false
 		if f := runtime.FuncForPC(pc); f != nil {
-			own = ownFunction(f.Name())
+			own = recordedFunction(f.Name())
 		}
 		ownCode.Store(pc, own)
 		return own
@@ -114,7 +115,7 @@ func isOwn(to any) bool {
 	if of.Kind() == reflect.Pointer {
 		of = of.Elem()
 	}
-	own := of.PkgPath() != "" && ownType(of)
+	own := recordedPackage(of.PkgPath())
 	if of.Kind() == reflect.Struct {
 		for i := range of.NumField() {
 			own = own && !of.Field(i).Anonymous // its methods may be promoted from foreign ones

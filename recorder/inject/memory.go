@@ -19,7 +19,7 @@ func (f *Frame) move(to, from, size uintptr) {
 		th.hold(binary.AppendUvarint(b, uint64(size)))
 		th.end()
 	}
-	noteStore(uint64(to), size)
+	th.noteMade(uint64(to), size)
 }
 
 // dataOf returns the address of a slice's first element, and the size of an element.
@@ -30,12 +30,72 @@ func dataOf[S ~[]E, E any](s S) (at, size uintptr) {
 
 // Grown records that append moved the existing elements, and returns the new slice.
 func Grown[S ~[]E, E any](f *Frame, old, grown S) S {
-	if f != nil && len(old) > 0 {
-		from, size := dataOf(old)
-		to, _ := dataOf(grown)
+	if f == nil {
+		return grown
+	}
+	from, size := dataOf(old)
+	to, _ := dataOf(grown)
+	if to != from && cap(grown) > 0 {
+		f.made(unsafe.Pointer(unsafe.SliceData(grown)), size*uintptr(cap(grown)))
+	}
+	if len(old) > 0 {
 		f.move(to, from, uintptr(len(old))*size)
 	}
+	if n := len(grown) - len(old); n > 0 && size > 0 {
+		f.grew(unsafe.Pointer(unsafe.SliceData(grown)), planOfElement[E](), len(old), n)
+	}
 	return grown
+}
+
+// grew records the elements that append has added to a list, if the log has those before them: then
+// the last part of the list needs not be written again.
+func (f *Frame) grew(list unsafe.Pointer, of *plan, before, n int) {
+	th := f.th
+	part := pointee{unsafe.Add(list, uintptr(before/spreadStep*spreadStep)*of.size), of, 0, 1}
+	already := before % spreadStep
+	has := seesStores && already > 0 && already+n <= spreadStep && !f.unseen && !th.busy && !th.onStack(list) &&
+		entryOf(uint64(uintptr(part.address))).checked.Load() == th.check(part, already, uintptr(already)*of.size)
+	th.noteMade(uint64(uintptr(list))+uint64(before)*uint64(of.size), uintptr(n)*of.size)
+	if !has {
+		return
+	}
+	f.here()
+	th.apart = true
+	th.object(pointee{unsafe.Add(list, uintptr(before)*of.size), of, 0, 1}, kindSpread, n)
+	th.apart = false
+	th.notes(part, already+n)
+	th.writeQueue()
+}
+
+// Made says that an object is new.
+func Made[T any](f *Frame, p *T) *T {
+	if f != nil {
+		f.made(unsafe.Pointer(p), planFor(p).size)
+	}
+	return p
+}
+
+// MadeList says that the elements of a list are new.
+func MadeList[S ~[]E, E any](f *Frame, list S) S {
+	if f != nil {
+		_, size := dataOf(list)
+		f.made(unsafe.Pointer(unsafe.SliceData(list)), size*uintptr(cap(list)))
+	}
+	return list
+}
+
+// made records that size bytes at an address are another object than what was there before.
+func (f *Frame) made(at unsafe.Pointer, size uintptr) {
+	th := f.here()
+	if size == 0 || th.busy || th.onStack(at) {
+		return
+	}
+	th.noteMade(uint64(uintptr(at)), size)
+	if b := th.begin(kindMade, lineRoom); b != nil {
+		b = binary.AppendUvarint(b, uint64(uintptr(at)))
+		th.hold(binary.AppendUvarint(b, uint64(size)))
+		th.end()
+	}
 }
 
 // Joined is Grown for an append of the elements of another slice.
@@ -147,7 +207,7 @@ func (f *Frame) stored(at unsafe.Pointer, of *plan, n int) {
 		return
 	}
 	th := f.here()
-	noteStore(uint64(uintptr(at)), uintptr(n)*of.size)
+	th.noteMade(uint64(uintptr(at)), uintptr(n)*of.size)
 	if th.busy || th.onStack(at) {
 		return
 	}

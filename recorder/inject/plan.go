@@ -42,6 +42,7 @@ type plan struct {
 	refs   bool // reading a value means following addresses
 	leads  bool // a value can refer to objects that are recorded too
 	deep   bool // a value has text, or other contents behind an address that belong to it
+	counts bool // the contents include numbers of entries, which change without a store
 	method bool // an interface with methods
 	size   uintptr
 	length int
@@ -159,12 +160,12 @@ func makePlan(t reflect.Type) *plan {
 		for i := range t.NumField() {
 			field := makePlan(t.Field(i).Type)
 			pl.fields = append(pl.fields, plannedField{t.Field(i).Offset, field})
-			pl.refs, pl.leads, pl.deep = pl.refs || field.refs, pl.leads || field.leads, pl.deep || field.deep
+			pl.refs, pl.leads, pl.deep, pl.counts = pl.refs || field.refs, pl.leads || field.leads, pl.deep || field.deep, pl.counts || field.counts
 		}
 		pl.direct = len(pl.fields) == 1 && pl.fields[0].plan.direct
 	case reflect.Array:
 		e := makePlan(t.Elem())
-		pl.form, pl.length, pl.refs, pl.leads, pl.deep = formArray, t.Len(), e.refs, e.leads, e.deep
+		pl.form, pl.length, pl.refs, pl.leads, pl.deep, pl.counts = formArray, t.Len(), e.refs, e.leads, e.deep, e.counts
 		pl.elem.Store(e)
 		pl.direct = pl.length == 1 && e.direct
 		elem, length = uint64(e.id), uint64(t.Len())
@@ -173,18 +174,18 @@ func makePlan(t reflect.Type) *plan {
 		pl.follow = ownType(t.Elem())
 		pl.leads = pl.follow
 	case reflect.Map:
-		pl.form, pl.refs, pl.direct, pl.leads, pl.deep = formMap, true, true, true, true
+		pl.form, pl.refs, pl.direct, pl.leads, pl.deep, pl.counts = formMap, true, true, true, true, true
 		elem, key = uint64(typeID(t.Elem())), uint64(typeID(t.Key()))
 	case reflect.Pointer:
 		pl.form, pl.direct, elem = formPointer, true, uint64(typeID(t.Elem()))
 		pl.follow = ownType(t.Elem())
 		pl.leads = pl.follow
 	case reflect.Interface:
-		pl.form, pl.refs, pl.leads, pl.deep, pl.method = formInterface, true, true, true, t.NumMethod() > 0
+		pl.form, pl.refs, pl.leads, pl.deep, pl.counts, pl.method = formInterface, true, true, true, true, t.NumMethod() > 0
 	case reflect.Func:
 		pl.form, pl.refs, pl.direct = formFunc, true, true
 	case reflect.Chan:
-		pl.form, pl.refs, pl.direct, pl.deep, elem = formChan, true, true, true, uint64(typeID(t.Elem()))
+		pl.form, pl.refs, pl.direct, pl.deep, pl.counts, elem = formChan, true, true, true, true, uint64(typeID(t.Elem()))
 	default:
 		pl.form, pl.direct = formOpaque, true
 	}
@@ -249,16 +250,29 @@ func ownType(t reflect.Type) bool {
 	return ownPackage(path)
 }
 
-func ownPackage(path string) bool {
-	return path == "main" || strings.Contains(ownPackages, "\n"+strings.TrimSuffix(path, "_test")+"\n")
+func ownPackage(path string) bool { return path == "main" || listed(ownPackages, path) }
+
+// listed reports whether a package, or the one that it tests, is in a list.
+func listed(list, path string) bool {
+	return strings.Contains(list, "\n"+strings.TrimSuffix(path, "_test")+"\n")
 }
 
-// ownFunction reports whether a function with a name in the notation of Go's runtime is of own code.
-func ownFunction(name string) bool {
+// recordedPackage reports whether all functions of a package are recorded.
+func recordedPackage(path string) bool {
+	return listed(recordedPackages, path) || path == "main" && recordsMain
+}
+
+// recordsMain is set if the functions of the main package are recorded. Its path is not among the
+// names of functions.
+var recordsMain = recordedPackages == ownPackages
+
+// recordedFunction reports whether a function with a name in the notation of Go's runtime is
+// recorded.
+func recordedFunction(name string) bool {
 	last := strings.LastIndexByte(name, '/') + 1
 	dot := strings.IndexByte(name[last:], '.')
 	if dot < 0 {
 		return false
 	}
-	return ownPackage(name[:last] + strings.ReplaceAll(name[last:last+dot], "%2e", "."))
+	return recordedPackage(name[:last] + strings.ReplaceAll(name[last:last+dot], "%2e", "."))
 }

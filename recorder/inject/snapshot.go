@@ -42,7 +42,9 @@ func V[T any](f *Frame, variable uint32, p *T) {
 	th := f.here()
 	if b := th.begin(kindSnapshot, eventRoom); b != nil {
 		b = append(binary.AppendUvarint(b, snapshotVariable+uint64(variable)), 0)
+		th.snapping = true
 		th.complete(th.encode(b, hide(p), planFor(p), 0))
+		th.snapping = false
 	}
 	for i := 0; i < len(th.queue); i++ {
 		th.snapshot(th.queue[i])

@@ -68,7 +68,8 @@ type chunk struct {
 var (
 	log     spool
 	active  atomic.Bool
-	started time.Time // monotonic zero of the log
+	started time.Time // the beginning of the log
+	begun   int64     // the same on the monotonic clock: the zero of its times
 )
 
 func init() {
@@ -79,7 +80,7 @@ func init() {
 	if path == "" || staticTables == "" {
 		return
 	}
-	started = time.Now()
+	started, begun = time.Now(), nanotime()
 	bytes, _ := strconv.ParseInt(os.Getenv("WRAITH_RING"), 10, 64)
 	if log.ring = int(max(bytes, ringBytes) / ringChunk); log.ring > 0 {
 		log.ring = max(log.ring, 4)
@@ -271,8 +272,15 @@ func (s *spool) record(r []byte) {
 	s.table.commit()
 }
 
-// commit makes the bytes since the last commit part of the log.
-func (c *chunk) commit() { atomic.StoreUint32(c.stored, uint32(c.n-headerSize)) }
+// commit makes the bytes since the last commit part of the log. Others read it after the process has
+// ended. Where the processor keeps the order of stores (x86), a plain one is enough, and is cheaper.
+func (c *chunk) commit() {
+	if runtime.GOARCH == "amd64" {
+		*c.stored = uint32(c.n - headerSize)
+		return
+	}
+	atomic.StoreUint32(c.stored, uint32(c.n-headerSize))
+}
 
 func putHeader(b []byte, kind byte, thread uint32, base int64, sequence, capacity uint32) {
 	le := binary.LittleEndian

@@ -13,6 +13,9 @@ const defaultLog = ""
 // ownPackages are the import paths of own code, each between line breaks.
 const ownPackages = "\n"
 
+// recordedPackages are those of them whose functions are all recorded.
+const recordedPackages = "\n"
+
 // Limits of one value, and the size of the ring in bytes; 0 without a ring.
 const (
 	textLimit    = 256
@@ -20,4 +23,6 @@ const (
 	followLimit  = 3
 	ringBytes    = 0
 	verifies     = false
+	// seesStores is set if all stores of own code are recorded.
+	seesStores = false
 )

@@ -115,6 +115,7 @@ func GotTwo[T any](f *Frame, ch <-chan T) (T, bool) {
 // To remembers the channel of a send statement, and returns it.
 func To[T any](f *Frame, ch chan<- T) chan<- T {
 	if f != nil {
+		f.th.quick = nil
 		f.sending = append(f.sending, channelAddress(&ch))
 	}
 	return ch

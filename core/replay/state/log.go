@@ -190,7 +190,7 @@ func (r *Log) Place(at event.Moment) (replay.Place, error) {
 	if err := r.Check(at); err != nil {
 		return replay.Place{}, err
 	}
-	p := replay.Place{Moment: at, Thread: r.T.Thread(at), Kind: r.T.Kind(at), Time: time.Duration(r.T.Time(at)), Call: r.T.CallOf(at)}
+	p := replay.Place{Moment: at, Thread: r.T.Thread(at), Kind: r.T.Kind(at), Time: time.Duration(r.T.Time(at)), Estimated: r.T.Estimated(at), Call: r.T.CallOf(at)}
 	if p.Call != event.NoCall {
 		p.Function, p.File, p.Line = r.FunctionName(p.Call), r.fileOf(p.Call, at), r.lineOf(p.Call, at)
 	}

@@ -132,6 +132,12 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 		if at > m.at && m.t.Thread(at) != m.t.Thread(m.at) {
 			continue
 		}
+		if m.t.Kind(at) == event.Made {
+			if whole := c.From <= address && c.To >= address+t.Size; !whole && (t.Form == event.Struct || t.Form == event.Array) {
+				return m.byParts(address, t)
+			}
+			break // what was there before is another object
+		}
 		if m.t.Kind(at) == event.Exposed {
 			open.add(t.Size, doubt{c.From - address, c.To - address, m.exposedBy(at)}, known)
 			continue

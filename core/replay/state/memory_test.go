@@ -145,7 +145,7 @@ func TestMemoryAgainstAnOracle(t *testing.T) {
 					now[from+i] = int(v)
 				}
 			}
-			switch r.IntN(7) {
+			switch r.IntN(8) {
 			case 0:
 				set(at, values)
 				emit(event.Memory, append(append(binary.AppendUvarint(nil, address), byte(p.of)), encoded(p.of, values)...)...)
@@ -184,6 +184,11 @@ func TestMemoryAgainstAnOracle(t *testing.T) {
 				}
 				rest := binary.AppendUvarint(binary.AppendUvarint(nil, address), uint64(8*len(values)))
 				emit(event.Exposed, append(append(rest, 7), "a.Gauge"...)...)
+			case 6: // a new object
+				for i := range values {
+					now[at+i] = -1
+				}
+				emit(event.Made, binary.AppendUvarint(binary.AppendUvarint(nil, address), uint64(8*len(values)))...)
 			default:
 				emit(event.Line, 0)
 			}

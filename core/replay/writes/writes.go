@@ -174,7 +174,22 @@ func (r Reader) variableRecords(l state.Location, from event.Moment) func(yield 
 }
 
 func (r Reader) memoryRecords(l state.Location, from, at event.Moment) func(yield func(Record) bool) {
-	return func(yield func(Record) bool) { r.eachRecord(l, from, at, 0, yield) }
+	return func(yield func(Record) bool) { r.eachRecord(l, r.livesUntil(l, from, at), at, 0, yield) }
+}
+
+// livesUntil returns the last moment, at most from, at which the memory of a location is the object
+// that it is at a moment.
+func (r Reader) livesUntil(l state.Location, from, at event.Moment) event.Moment {
+	until := from
+	for c := range r.T.Covering(l.Process, l.Address, l.Of.Size, from) {
+		if c.At <= at {
+			break
+		}
+		if r.T.Kind(c.At) == event.Made {
+			until = c.At - 1
+		}
+	}
+	return until
 }
 
 // eachRecord calls yield for the records of a location in memory, and of the places from which its
@@ -194,6 +209,9 @@ func (r Reader) eachRecord(l state.Location, from, at event.Moment, moves int, y
 				return yield(Record{At: e, value: replay.Value{Value: event.Value{Type: l.Of, State: event.Unrecorded}}, known: true})
 			}
 			continue
+		}
+		if k == event.Made {
+			return true // what was there before is another object
 		}
 		if k == event.Exposed {
 			if !yield(Record{At: e, value: replay.Value{Value: m.MayHaveChanged(event.Value{Type: l.Of}, e)}, known: true}) {

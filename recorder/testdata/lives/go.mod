@@ -1,0 +1,3 @@
+module lives
+
+go 1.24
