@@ -310,12 +310,15 @@ type detached struct{ error }
 
 // openFile opens local evidence.
 func (a *app) openFile(ctx context.Context, path string) (replay.Recording, error) {
-	o := evidence.Options{Timelines: evidence.OwnTimelines(), As: a.as, Fields: a.fields, Own: a.own,
+	timelines, err := ownTimelines()
+	if err != nil {
+		return nil, err
+	}
+	o := evidence.Options{Timelines: timelines, As: a.as, Fields: a.fields, Own: a.own,
 		Artifacts: evidence.Artifacts{Binaries: a.binaries, Debug: a.debug, Source: a.source, Paths: a.paths, Cache: moduleCache()}}
 	name := path
 	if path == standardInput {
 		name = "standard input"
-		var err error
 		if path, err = a.pipe(); err != nil {
 			return nil, err
 		}

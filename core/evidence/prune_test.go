@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"testing"
@@ -10,22 +11,79 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestOnlyUnusedTimelinesArePruned(t *testing.T) {
-	t.Parallel()
-	dir := t.TempDir()
-	ages := map[string]time.Duration{"new": 0, "used": unusedFor - time.Hour, "unused": unusedFor + time.Hour, "forgotten": 10 * unusedFor, "of the future": -time.Hour}
+// kept makes folders of timelines: their ages and sizes.
+func kept(t *testing.T, dir string, ages map[string]time.Duration, size int) {
+	t.Helper()
 	for name, age := range ages {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Join(path, "inner"), 0o700))
-		require.NoError(t, os.Chtimes(path, time.Time{}, time.Now().Add(-age)))
+		require.NoError(t, os.WriteFile(filepath.Join(path, "inner", "data"), bytes.Repeat([]byte{1}, size), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(path, evidenceFile), []byte("/logs/"+name), 0o600))
+		for _, x := range []string{"inner/data", evidenceFile, ""} {
+			require.NoError(t, os.Chtimes(filepath.Join(path, x), time.Time{}, time.Now().Add(-age)))
+		}
 	}
-	prune(dir)
+}
+
+func names(t *testing.T, dir string) (list []string) {
+	t.Helper()
 	left, err := os.ReadDir(dir)
 	require.NoError(t, err)
-	var names []string
 	for _, x := range left {
-		names = append(names, x.Name())
+		list = append(list, x.Name())
 	}
-	assert.Equal(t, []string{"new", "of the future", "used"}, names)
-	prune(filepath.Join(dir, "none"))
+	return list
+}
+
+func TestOnlyUnusedTimelinesArePruned(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	kept(t, dir, map[string]time.Duration{"new": 0, "used": unusedFor - time.Hour, "unused": unusedFor + time.Hour, "forgotten": 10 * unusedFor, "of the future": -time.Hour,
+		".x.partial-1": abandonedAfter + time.Minute, ".x.partial-2": abandonedAfter - time.Minute}, 100)
+	for _, lasting := range []bool{false, true} {
+		Timelines{Folder: dir, Lasting: lasting}.prune("")
+		assert.Equal(t, []string{".x.partial-2", "new", "of the future", "used"}, names(t, dir))
+	}
+	Timelines{Folder: filepath.Join(dir, "none")}.prune("")
+
+	// A timeline that is being built has an old folder, or none of its files yet, but not both.
+	require.NoError(t, os.Mkdir(filepath.Join(dir, ".x.partial-3"), 0o700))
+	require.NoError(t, os.Chtimes(filepath.Join(dir, ".x.partial-2"), time.Time{}, time.Now().Add(-5*abandonedAfter)))
+	Timelines{Folder: dir}.prune("")
+	assert.Contains(t, names(t, dir), ".x.partial-2")
+	assert.Contains(t, names(t, dir), ".x.partial-3")
+}
+
+func TestTimelinesHaveALimit(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	ages := map[string]time.Duration{"a": time.Minute, "b": 2 * time.Minute, "c": 3 * time.Minute, "d": 4 * time.Minute}
+	kept(t, dir, ages, 1000)
+	list, err := Timelines{Folder: dir}.List()
+	require.NoError(t, err)
+	require.Len(t, list, 4)
+	for i, name := range []string{"a", "b", "c", "d"} {
+		assert.Equal(t, name, list[i].Name, "the most recently used one is first")
+		assert.Equal(t, "/logs/"+name, list[i].Evidence)
+		assert.EqualValues(t, 1000+len("/logs/a"), list[i].Bytes)
+	}
+	Timelines{Folder: dir, Most: 2100}.prune("")
+	assert.Equal(t, []string{"a", "b"}, names(t, dir))
+
+	// The one that is in use stays, however large it is.
+	kept(t, dir, ages, 1000)
+	Timelines{Folder: dir, Most: 10}.prune("c")
+	assert.Equal(t, []string{"c"}, names(t, dir))
+
+	room, err := Timelines{Folder: dir}.Room()
+	require.NoError(t, err)
+	assert.Positive(t, room)
+	assert.LessOrEqual(t, room, int64(defaultRoom))
+	room, err = Timelines{Folder: dir, Lasting: true}.Room()
+	require.NoError(t, err)
+	assert.Zero(t, room, "the service's own")
+	removed, err := Timelines{Folder: dir}.Remove(nil)
+	require.NoError(t, err)
+	assert.Len(t, removed, 1)
+	assert.Empty(t, names(t, dir))
 }

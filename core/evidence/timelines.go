@@ -20,10 +20,12 @@ import (
 )
 
 // Timelines says where timelines are kept. Without a Folder they are built each time and not kept.
-// Lasting ones are synced to disk.
+// Lasting ones are synced to disk. Most limits their bytes; 0 stands for the usual limit, or for none if
+// they are lasting.
 type Timelines struct {
 	Folder  string
 	Lasting bool
+	Most    int64
 }
 
 // OwnTimelines returns the folder of the user's own timelines.
@@ -104,7 +106,7 @@ func timelineOf(ctx context.Context, kind Kind, f *os.File, info os.FileInfo, ho
 		defer os.RemoveAll(parent) // what is mapped stays usable
 		dir = filepath.Join(parent, "timeline")
 	} else {
-		prune(o.Timelines.Folder)
+		o.Timelines.prune("")
 		if err := os.RemoveAll(dir); err != nil {
 			return nil, fmt.Errorf("remove an outdated timeline: %w", err)
 		}
@@ -125,6 +127,15 @@ func timelineOf(ctx context.Context, kind Kind, f *os.File, info os.FileInfo, ho
 			return nil, err
 		}
 		return nil, fmt.Errorf("%w: %w", fault.Unreadable, err)
+	}
+	if o.Timelines.Folder != "" {
+		full, err := filepath.Abs(f.Name())
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, evidenceFile), []byte(full), 0o600)
+		}
+		if err == nil {
+			o.Timelines.prune(filepath.Base(dir))
+		}
 	}
 	return openTimeline(dir, f, info.Size(), how)
 }
@@ -169,16 +180,3 @@ func timelineName(path string, info os.FileInfo, kind Kind, o Options) string {
 
 // unusedFor is the time after which an unused timeline is removed.
 const unusedFor = 14 * 24 * time.Hour
-
-// prune removes timelines that have not been opened for long.
-func prune(timelines string) {
-	list, err := os.ReadDir(timelines)
-	if err != nil {
-		return
-	}
-	for _, x := range list {
-		if info, err := x.Info(); err == nil && time.Since(info.ModTime()) > unusedFor {
-			_ = os.RemoveAll(filepath.Join(timelines, x.Name())) // what stays is tried again
-		}
-	}
-}

@@ -240,25 +240,46 @@ func (v *verifier) leaf(name place, recorded, actual event.Value, same bool) {
 const maxLate = 100_000
 
 // concurrent reports whether another thread has stored the value at an address, and said so only
-// after the snapshot: two threads do not record in the exact order of what they do.
+// after the snapshot, or has stored another one since the thread read the clock before the snapshot: two
+// threads do not record in the exact order of what they do where neither waits for the other.
 func (v *verifier) concurrent(address uint64, actual event.Value) bool {
 	if address == 0 || actual.Type == nil || v.r.T.Threads() == 1 {
 		return false
 	}
 	process, thread := v.r.T.Process(v.at), v.r.T.Thread(v.at)
 	for c := range v.r.T.Covering(process, address, actual.Type.Size, min(v.at+maxLate, v.r.T.Len()-1)) {
+		moment := c.At
 		if c.At <= v.at {
-			return false
+			if c.At < v.clocked() {
+				return false
+			}
+			moment--
 		}
 		if v.r.T.Thread(c.At) == thread {
 			continue
 		}
-		x := v.r.MemoryUntil(process, c.At).Load(address, actual.Type)
+		x := v.r.MemoryUntil(process, moment).Load(address, actual.Type)
 		if replay.Identity(x) == replay.Identity(actual) {
 			return true
 		}
 	}
 	return false
+}
+
+// clocked returns the last moment of the snapshot's thread at which it read the clock.
+func (v *verifier) clocked() event.Moment {
+	last := v.at
+	for m := range v.r.T.Walk(v.r.T.Thread(v.at), v.at+1, true) {
+		last = m
+		switch v.r.T.Kind(m) {
+		case event.Snapshot, event.Memory, event.Spread: // of an earlier moment
+		default:
+			if !v.r.T.Estimated(m) {
+				return last
+			}
+		}
+	}
+	return last
 }
 
 func (v *verifier) differ(name, recorded, actual string) {

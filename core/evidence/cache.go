@@ -1,0 +1,146 @@
+package evidence
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Kept is a timeline that is kept. Evidence is the path of the evidence that it was made from, empty if
+// that is not known; Used is when it was opened last.
+type Kept struct {
+	Name     string
+	Evidence string
+	Bytes    int64
+	Used     time.Time
+}
+
+const (
+	evidenceFile  = "evidence" // in the folder of a timeline: the path of its evidence
+	partialPrefix = "."        // of the folders of timelines that are being built
+
+	// defaultRoom limits the bytes of a user's own timelines, as roomShare limits the share of the disk
+	// that is free for them.
+	defaultRoom = 10 << 30
+	roomShare   = 10
+	// abandonedAfter is the time without writes after which a timeline that is not complete has been
+	// left by a process that ended.
+	abandonedAfter = time.Hour
+)
+
+// Room returns the maximum bytes of all timelines: Most, or else the smaller one of 10 GB and a tenth
+// of what would be free without them. It is 0 without a limit.
+func (t Timelines) Room() (int64, error) {
+	if t.Most > 0 || t.Lasting {
+		return t.Most, nil
+	}
+	list, err := t.List()
+	if err != nil {
+		return 0, err
+	}
+	var s syscall.Statfs_t
+	if err := syscall.Statfs(t.Folder, &s); err != nil {
+		return 0, fmt.Errorf("read the free space of %s: %w", t.Folder, err)
+	}
+	free := int64(s.Bavail) * s.Bsize
+	for _, k := range list {
+		free += k.Bytes
+	}
+	return min(defaultRoom, free/roomShare), nil
+}
+
+// List lists the timelines that are kept, the most recently used one first.
+func (t Timelines) List() ([]Kept, error) {
+	entries, err := os.ReadDir(t.Folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("list the timelines: %w", err)
+	}
+	var list []Kept
+	for _, e := range entries {
+		info, err := e.Info()
+		if err != nil || !e.IsDir() || strings.HasPrefix(e.Name(), partialPrefix) {
+			continue // removed in the meantime, or not complete
+		}
+		path, _ := os.ReadFile(filepath.Join(t.Folder, e.Name(), evidenceFile))
+		bytes, _ := sizeOf(filepath.Join(t.Folder, e.Name()))
+		list = append(list, Kept{Name: e.Name(), Evidence: string(path), Bytes: bytes, Used: info.ModTime()})
+	}
+	slices.SortFunc(list, func(a, b Kept) int { return cmp.Or(b.Used.Compare(a.Used), cmp.Compare(a.Name, b.Name)) })
+	return list, nil
+}
+
+// sizeOf returns the bytes of the files in a folder, and when the last one was written.
+func sizeOf(dir string) (bytes int64, written time.Time) {
+	_ = filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return nil // removed in the meantime
+		}
+		if info, err := e.Info(); err == nil && !e.IsDir() {
+			bytes += info.Size()
+			if info.ModTime().After(written) {
+				written = info.ModTime()
+			}
+		}
+		return nil
+	})
+	return bytes, written
+}
+
+// Remove removes the timelines that are kept and for which chosen, if not nil, returns true, and
+// returns them. Evidence stays; its timeline is built again when it is opened. A process that has one
+// open keeps it until it ends.
+func (t Timelines) Remove(chosen func(Kept) bool) ([]Kept, error) {
+	list, err := t.List()
+	if err != nil {
+		return nil, err
+	}
+	var removed []Kept
+	for _, k := range list {
+		if chosen != nil && !chosen(k) {
+			continue
+		}
+		if err := os.RemoveAll(filepath.Join(t.Folder, k.Name)); err != nil {
+			return removed, fmt.Errorf("remove the timeline of %s: %w", cmp.Or(k.Evidence, k.Name), err)
+		}
+		removed = append(removed, k)
+	}
+	return removed, nil
+}
+
+// prune removes timelines that have not been opened for long, those that were never completed, and the
+// least recently used ones until the others have room. It keeps the one with the name keep.
+func (t Timelines) prune(keep string) {
+	room, err := t.Room()
+	if err != nil {
+		return // what stays is tried again
+	}
+	total := int64(0)
+	_, _ = t.Remove(func(k Kept) bool {
+		total += k.Bytes
+		return k.Name != keep && (time.Since(k.Used) > unusedFor || room > 0 && total > room)
+	})
+	entries, _ := os.ReadDir(t.Folder)
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), partialPrefix) || !e.IsDir() {
+			continue
+		}
+		path := filepath.Join(t.Folder, e.Name())
+		info, err := e.Info()
+		if err != nil {
+			continue // removed, or complete now
+		}
+		if _, written := sizeOf(path); time.Since(written) > abandonedAfter && time.Since(info.ModTime()) > abandonedAfter {
+			_ = os.RemoveAll(path) // what stays is tried again
+		}
+	}
+}
