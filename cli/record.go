@@ -53,7 +53,7 @@ func (a *app) record() *cobra.Command {
 	}
 	c.Flags().StringVarP(&output, "output", "o", "", "execution log to write")
 	c.Flags().StringVar(&level, "detail", string(recorder.Values), "level of detail: calls, lines or values; each includes the one before")
-	c.Flags().StringSliceVar(&detail.Packages, "packages", nil, "record these packages only, as paths or path/...")
+	c.Flags().StringSliceVar(&detail.Packages, "packages", nil, "record these packages only, as paths or path/..., also of other modules; all for everything outside the standard library")
 	c.Flags().StringSliceVar(&detail.Functions, "functions", nil, "record these functions only, by name")
 	c.Flags().IntVar(&detail.Depth, "depth", 0, "number of references to follow (default 3, with calls 1)")
 	c.Flags().IntVar(&detail.Length, "length", 256, "number of bytes kept of a text; four times as many elements are kept of a list")

@@ -9,6 +9,7 @@ import (
 	"go/ast"
 	"go/types"
 	"go/version"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -116,10 +117,12 @@ func (c *goCommand) loadFlags() []string {
 // listed is what go list says of a package.
 type listed struct {
 	ImportPath string
+	Dir        string
 	ForTest    string
 	Standard   bool
 	Module     *struct {
 		Path      string
+		Version   string
 		Dir       string
 		Main      bool
 		GoVersion string
@@ -130,9 +133,9 @@ type listed struct {
 // their meaning up to this one, so older modules can be built with it.
 const rewrittenLanguage = "go1.21"
 
-// raised returns the compiler flags that raise the language version of older main modules, together
-// with the compiler flags of the command.
-func (c *goCommand) raised(list []listed) []string {
+// raised returns the compiler flags that raise the language version of older modules that are
+// recorded, together with the compiler flags of the command.
+func (c *goCommand) raised(list []listed, recorded []*dependency) []string {
 	own := ""
 	for i, f := range c.flags {
 		name, value, inline := strings.Cut("-"+strings.TrimLeft(f, "-"), "=")
@@ -152,7 +155,7 @@ func (c *goCommand) raised(list []listed) []string {
 	seen := map[string]bool{}
 	for _, p := range list {
 		m := p.Module
-		if m == nil || !m.Main || seen[m.Path] {
+		if m == nil || seen[m.Path] || !m.Main && !slices.ContainsFunc(recorded, func(d *dependency) bool { return d.path == m.Path }) {
 			continue
 		}
 		seen[m.Path] = true
@@ -164,7 +167,7 @@ func (c *goCommand) raised(list []listed) []string {
 }
 
 func goList(ctx context.Context, args ...string) ([]listed, error) {
-	cmd := exec.CommandContext(ctx, "go", append([]string{"list", "-e", "-json=ImportPath,ForTest,Standard,Module"}, args...)...)
+	cmd := exec.CommandContext(ctx, "go", append([]string{"list", "-e", "-json=ImportPath,Dir,ForTest,Standard,Module"}, args...)...)
 	var out, trouble bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &trouble
 	if err := cmd.Run(); err != nil {
@@ -192,12 +195,13 @@ func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header
 	if err != nil {
 		return "", err
 	}
-	c.flags = append(c.flags, c.raised(list)...)
+	others := dependencies(list, c.detail.Packages)
+	c.flags = append(c.flags, c.raised(list, others)...)
 	ownPaths, modulePath, moduleDir := ownPackages(list)
 	if moduleDir == "" {
 		return "", fmt.Errorf("%w: no package of a main module is built; run it inside the module (go mod init makes one)", fault.NotRecordable)
 	}
-	if err := matching("--packages", c.detail.Packages, ownPaths); err != nil {
+	if err := matching(packagesFlag, c.detail.Packages, recordable(list)); err != nil {
 		return "", err
 	}
 	patterns := slices.Clone(ownPaths)
@@ -213,13 +217,32 @@ func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header
 	if err != nil {
 		return "", fmt.Errorf("load the packages: %w", err)
 	}
-	w := &overlayWriter{detail: c.detail, ring: c.ring, dir: dir, replace: map[string]string{}, runtimePath: modulePath + "/" + runtimePackage, moduleDir: moduleDir}
+	var copies overlayFile
+	if len(others) > 0 {
+		further, err := c.loadOthers(config, others)
+		if err != nil {
+			return "", err
+		}
+		loaded = append(loaded, further...)
+		if copies, err = c.copies(ctx, others, dir); err != nil {
+			return "", err
+		}
+		for _, d := range others {
+			ownPaths = append(ownPaths, d.packages...)
+		}
+	}
+	w := &overlayWriter{others: others, detail: c.detail, ring: c.ring, dir: dir, replace: map[string]string{}, runtimePath: modulePath + "/" + runtimePackage, moduleDir: moduleDir}
 	own := map[string]bool{}
 	for _, p := range ownPaths {
 		own[p], own[p+"_test"] = true, true
 	}
 	w.own = func(p *types.Package) bool { return own[p.Path()] }
 	w.findUnrecorded(loaded)
+	if copies.path != "" {
+		if err := w.put(copies.path, copies.text); err != nil {
+			return "", err
+		}
+	}
 	if err := w.rewrite(loaded); err != nil {
 		return "", err
 	}
@@ -249,6 +272,7 @@ func ownPackages(list []listed) (paths []string, modulePath, moduleDir string) {
 // overlayWriter gathers the rewritten files.
 type overlayWriter struct {
 	dir, runtimePath, moduleDir string
+	others                      []*dependency // modules other than the main one
 	own                         func(*types.Package) bool
 	unrecorded                  map[string]bool // full names of own functions that stay as they are
 	replace                     map[string]string
@@ -276,7 +300,7 @@ func (w *overlayWriter) findUnrecorded(loaded []*packages.Package) {
 
 // rewrites reports whether a file of a package is rewritten.
 func (w *overlayWriter) rewrites(p *packages.Package, file *ast.File) bool {
-	return len(p.Errors) == 0 && p.Types != nil && named(w.detail.Packages, strings.TrimSuffix(p.PkgPath, "_test")) &&
+	return len(p.Errors) == 0 && p.Types != nil && chosen(w.detail.Packages, strings.TrimSuffix(p.PkgPath, "_test")) &&
 		slices.Contains(p.GoFiles, p.Fset.File(file.Pos()).Name()) && !importsC(file)
 }
 
@@ -291,7 +315,7 @@ func (w *overlayWriter) recordedPackages(own []string) []string {
 	if len(w.detail.Functions) > 0 {
 		return nil
 	}
-	return slices.DeleteFunc(slices.Clone(own), func(path string) bool { return !named(w.detail.Packages, path) })
+	return slices.DeleteFunc(slices.Clone(own), func(path string) bool { return !chosen(w.detail.Packages, path) })
 }
 
 // onLines returns the list with a line break before and after each.
@@ -310,16 +334,34 @@ func (w *overlayWriter) rewrite(loaded []*packages.Package) error {
 			if err != nil {
 				return fmt.Errorf("read the source: %w", err)
 			}
-			shown := path
-			if rel, err := filepath.Rel(w.moduleDir, path); err == nil && !strings.HasPrefix(rel, "..") {
-				shown = rel
+			d, shown := w.moduleOf(path)
+			text := rewriteFile(p, file, shown, source, w.runtimePath, d == nil, w.own, w.recorded, &w.tables, w.detail)
+			if d != nil && d.copied != "" {
+				w.replace[path] = filepath.Join(d.copied, strings.TrimPrefix(path, d.dir))
+				err = os.WriteFile(w.replace[path], text, 0o600)
+			} else {
+				err = w.put(path, text)
 			}
-			if err := w.put(path, rewriteFile(p, file, shown, source, w.runtimePath, w.own, w.recorded, &w.tables, w.detail)); err != nil {
-				return err
+			if err != nil {
+				return fmt.Errorf("write a rewritten file: %w", err)
 			}
 		}
 	}
 	return nil
+}
+
+// moduleOf returns the module that a file is in, nil for the main one, and how the file is named in a
+// recording.
+func (w *overlayWriter) moduleOf(path string) (*dependency, string) {
+	for _, d := range w.others {
+		if rel, err := filepath.Rel(d.dir, path); err == nil && !strings.HasPrefix(rel, "..") {
+			return d, d.shown(rel)
+		}
+	}
+	if rel, err := filepath.Rel(w.moduleDir, path); err == nil && !strings.HasPrefix(rel, "..") {
+		return nil, rel
+	}
+	return nil, path
 }
 
 func importsC(file *ast.File) bool {
@@ -369,6 +411,11 @@ func (w *overlayWriter) finish(header event.Header, defaultLog string, own []str
 		}
 		if err := w.put(filepath.Join(runtimeDir, n.Name()), text); err != nil {
 			return "", err
+		}
+	}
+	for _, d := range w.others { // their copies are built
+		if d.copied != "" {
+			maps.DeleteFunc(w.replace, func(path, _ string) bool { return strings.HasPrefix(path, d.dir+string(filepath.Separator)) })
 		}
 	}
 	description, err := json.Marshal(map[string]any{"Replace": w.replace})

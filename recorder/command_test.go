@@ -49,6 +49,7 @@ func TestRaisedLanguage(t *testing.T) {
 		x := listed{ImportPath: path + "/p"}
 		x.Module = &struct {
 			Path      string
+			Version   string
 			Dir       string
 			Main      bool
 			GoVersion string
@@ -57,8 +58,10 @@ func TestRaisedLanguage(t *testing.T) {
 	}
 	c, err := parseGoCommand([]string{"go", "build", "."})
 	require.NoError(t, err)
-	assert.Empty(t, c.raised([]listed{module("gannet", "1.24", true), module("old", "1.12", false), {ImportPath: "fmt", Standard: true}}), "nothing is older")
-	flags := strings.Join(c.raised([]listed{module("gannet", "1.12", true)}), " ")
+	list := []listed{module("gannet", "1.24", true), module("old", "1.12", false), {ImportPath: "fmt", Standard: true}}
+	assert.Empty(t, c.raised(list, nil), "nothing is older")
+	assert.Equal(t, []string{"-gcflags=old/...=-lang=" + rewrittenLanguage}, c.raised(list, []*dependency{{path: "old"}}))
+	flags := strings.Join(c.raised([]listed{module("gannet", "1.12", true)}, nil), " ")
 	assert.Contains(t, flags, rewrittenLanguage)
 	assert.Contains(t, flags, "gannet")
 }

@@ -45,7 +45,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 		name = fmt.Sprintf("%s%d", name, len(r.tables.functions))
 	}
 	f := &function{r: r, outer: outer, vars: map[types.Object]event.VariableID{}, shared: map[types.Object]bool{}, end: body.End(), defers: hasDefer(body), loops: map[types.Object]bool{}}
-	f.table = event.Function{ID: event.FunctionID(len(r.tables.functions)), Name: name, File: r.file, Line: r.line(pos), EndLine: r.line(body.Rbrace), Own: true}
+	f.table = event.Function{ID: event.FunctionID(len(r.tables.functions)), Name: name, File: r.file, Line: r.line(pos), EndLine: r.line(body.Rbrace), Own: r.isMain}
 	r.tables.functions = append(r.tables.functions, f.table) // keeps the number; filled in at the end
 	f.findShared(body)
 

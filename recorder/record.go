@@ -39,8 +39,10 @@ type Options struct {
 
 // Detail limits what is recorded. The zero Detail is everything.
 type Detail struct {
-	Level     Level
-	Packages  []string // paths, or path/...; all of the main module if empty
+	Level Level
+	// Packages are paths, or path/..., also of other modules, or "all" for everything outside the
+	// standard library; if empty, all of the main module.
+	Packages  []string
 	Functions []string // names, or their ends; none for all
 	Depth     int      // depth along references; 0 for 3, or 1 with calls alone
 	Length    int      // bytes of a text, and four times the elements of a list; 0 for 256
@@ -115,6 +117,11 @@ func named(list []string, name string) bool {
 	return false
 }
 
+// chosen reports whether a package is to be recorded.
+func chosen(patterns []string, path string) bool {
+	return named(patterns, path) || slices.Contains(patterns, allPackages)
+}
+
 // checkFunctions returns an error if a name of a function matches none of those that are declared in
 // the packages that are recorded.
 func (d Detail) checkFunctions(names []string) error {
@@ -127,6 +134,9 @@ func (d Detail) checkFunctions(names []string) error {
 // matching returns an error with similar names if one of the patterns of a flag matches no name.
 func matching(flag string, patterns, names []string) error {
 	for _, pattern := range patterns {
+		if pattern == allPackages && flag == packagesFlag {
+			continue
+		}
 		if slices.ContainsFunc(names, func(name string) bool { return named([]string{pattern}, name) }) {
 			continue
 		}
@@ -134,7 +144,7 @@ func matching(flag string, patterns, names []string) error {
 		if list := similar(pattern, names); len(list) > 0 {
 			remedy = "there are " + strings.Join(list, ", ")
 		}
-		return fault.InvalidRequest.New(remedy, "%s %q matches nothing of this module that is built", flag, pattern)
+		return fault.InvalidRequest.New(remedy, "%s %q matches nothing that is built", flag, pattern)
 	}
 	return nil
 }

@@ -58,13 +58,14 @@ type fileRewriter struct {
 	// lenders are the calls of the file that pass references to code that is not recorded, by text.
 	lenders map[string]int
 	verify  bool // take snapshots
+	isMain  bool // the file is of a main module
 	// perIteration is set if each iteration of a loop has variables of its own (Go 1.22).
 	perIteration bool
 }
 
 // rewriteFile returns the file's text with the calls to the runtime in it.
-func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []byte, runtimePath string, own func(*types.Package) bool, recorded func(*types.Func) bool, t *tables, detail Detail) []byte {
-	r := &fileRewriter{recorded: recorded, lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, lenders: map[string]int{}, verify: detail.Verify, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
+func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []byte, runtimePath string, isMain bool, own func(*types.Package) bool, recorded func(*types.Func) bool, t *tables, detail Detail) []byte {
+	r := &fileRewriter{isMain: isMain, recorded: recorded, lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, lenders: map[string]int{}, verify: detail.Verify, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
 	r.perIteration = version.Compare(pkg.TypesInfo.FileVersions[file], "go1.22") >= 0
 	t.files = append(t.files, event.File{ID: r.file, Path: path, Text: string(source)})
 	before := len(t.functions)
@@ -212,7 +213,7 @@ func afterImports(file *ast.File) token.Pos {
 func (r *fileRewriter) globals(file *ast.File) string {
 	f := &function{r: r, vars: map[types.Object]event.VariableID{}, shared: map[types.Object]bool{}}
 	f.table = event.Function{ID: event.FunctionID(len(r.tables.functions)), Name: r.packageName() + ".init", File: r.file,
-		Line: r.line(file.Package), EndLine: r.line(file.Package), Own: true}
+		Line: r.line(file.Package), EndLine: r.line(file.Package), Own: r.isMain}
 	var body strings.Builder
 	for _, d := range file.Decls {
 		g, ok := d.(*ast.GenDecl)
