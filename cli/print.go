@@ -68,17 +68,26 @@ func printFrame(w io.Writer, f ask.Frame, source sourceReader) {
 	if text := source(f.File, f.Line); text != "" {
 		fmt.Fprintf(w, "         | %s\n", plain(text))
 	}
+	switch {
+	case f.Folded > 0 && f.Cycle == 1:
+		fmt.Fprintf(w, "       … and %d more frames of the same place\n", f.Folded)
+	case f.Folded > 0 && f.Cycle > 1:
+		fmt.Fprintf(w, "       … and these %d frames %d more times\n", f.Cycle, f.Folded/f.Cycle)
+	case f.Folded > 0:
+		fmt.Fprintf(w, "       … %d frames are left out\n", f.Folded)
+	}
 }
 
 // printFolded prints frames and folds runs of foreign ones into one line. Own frames come with
 // their source line.
 func printFolded(w io.Writer, frames []ask.Frame, source sourceReader) {
 	for i := 0; i < len(frames); i++ {
-		end := i
+		end, n := i, 0
 		for end < len(frames) && !frames[end].Own {
+			n += 1 + frames[end].Folded
 			end++
 		}
-		if n := end - i; n > 2 {
+		if n > 2 {
 			fmt.Fprintf(w, "  %3d  … %d foreign frames, from %s to %s\n", frames[i].Index, n, plain(frames[i].Function), plain(frames[end-1].Function))
 			i = end - 1
 			continue

@@ -3,6 +3,7 @@ package recorder_test
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -213,4 +214,39 @@ func TestShadow(t *testing.T) {
 	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: "error", About: "depth"}, replay.Page{Count: 10})
 	require.NoError(t, err)
 	assert.Len(t, hits.Page, 2, ran.out)
+}
+
+// A stack that reached its limit is called so, with the functions that call each other.
+func TestStackOverflow(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "go.mod"), []byte("module deep\n\ngo 1.24\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "main.go"), []byte(`package main
+
+import "runtime/debug"
+
+func ebb(d int) int { return flood(d+1) + 1 }
+
+func flood(d int) int {
+	if d < 0 {
+		return 1
+	}
+	return ebb(d)
+}
+
+func main() {
+	debug.SetMaxStack(1 << 20)
+	println(ebb(0))
+}
+`), 0o600))
+	ran := record(t, dir, "go", "run", ".")
+	assert.NotZero(t, ran.ExitCode)
+	r := open(t, ran.log)
+	failure := r.Info().Failure
+	require.NotNil(t, failure)
+	assert.Equal(t, "fatal", failure.Kind)
+	frames, err := r.Frames(context.Background(), failure.Moment, failure.Thread)
+	require.NoError(t, err)
+	assert.Greater(t, len(frames), 1000)
+	assert.Regexp(t, fmt.Sprintf(`^the stack of the goroutine has reached its limit, %d calls deep: main\.(ebb, main\.flood|flood, main\.ebb) call each other without end$`, len(frames)), failure.Summary)
 }

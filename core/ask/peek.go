@@ -91,6 +91,6 @@ func (PeekRequest) answer(ctx context.Context, s *Subject) (Peek, error) {
 		at, failing = f.Moment, f.Thread
 	}
 	var err error
-	p.Threads, err = threadsAt(ctx, s, at, 0, failing)
+	p.Threads, err = threadsAt(ctx, s, at, 0, failing, maxFrames)
 	return p, err
 }

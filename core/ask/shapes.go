@@ -41,6 +41,10 @@ type Frame struct {
 	PC        string     `json:"pc,omitempty"`
 	Note      string     `json:"note,omitempty"`
 	Variables []Variable `json:"variables"`
+	// Folded is the number of frames after this one that are left out. They repeat the Cycle frames up
+	// to this one, or, if that is 0, there are too many.
+	Folded int `json:"folded,omitempty"`
+	Cycle  int `json:"cycle,omitempty"`
 }
 
 // Variable is a named value. Path names it in the questions parts, writes and origin. Children hold
@@ -88,8 +92,8 @@ type Shown struct {
 }
 
 // frameOf returns the answer for a frame, without its variables.
-func frameOf(f replay.Frame) Frame {
-	out := Frame{Index: f.Index, Function: f.Function, File: f.File, Line: f.Line, Own: f.Own, Inlined: f.Inlined, Note: f.Note, Variables: []Variable{}}
+func frameOf(f folded) Frame {
+	out := Frame{Folded: f.left, Cycle: f.cycle, Index: f.Index, Function: f.Function, File: f.File, Line: f.Line, Own: f.Own, Inlined: f.Inlined, Note: f.Note, Variables: []Variable{}}
 	if f.PC != 0 {
 		out.PC = Address(f.PC).String()
 	}
@@ -198,8 +202,9 @@ func hitAt(ctx context.Context, r replay.Recording, m event.Moment) (Hit, error)
 const maxThreads = 200
 
 // threadsAt returns the stack of a thread at a moment, or of all threads for thread 0. The
-// innermost withValues frames have their variables, without parts.
-func threadsAt(ctx context.Context, s *Subject, at event.Moment, thread, withValues event.ThreadID) ([]Thread, error) {
+// frames of thread withValues have their variables, without parts. At most most frames of a stack are
+// shown.
+func threadsAt(ctx context.Context, s *Subject, at event.Moment, thread, withValues event.ThreadID, most int) ([]Thread, error) {
 	list := []Thread{}
 	threads, err := s.Recording.Threads(ctx, at)
 	if err != nil {
@@ -214,7 +219,7 @@ func threadsAt(ctx context.Context, s *Subject, at event.Moment, thread, withVal
 			return list, err
 		}
 		out := Thread{ID: th.ID, Name: th.Name, Kind: th.Kind, State: th.State, Creator: th.Creator, Deferred: th.Deferred, Frames: []Frame{}}
-		for _, f := range frames {
+		for _, f := range foldFrames(frames, most) {
 			frame := frameOf(f)
 			if th.ID == withValues {
 				if frame.Variables, err = variablesAt(ctx, s, Place{at, th.ID, f.Index}, depth{}); err != nil {

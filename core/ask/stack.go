@@ -11,7 +11,8 @@ var _ = declare[StackRequest, Stack]("stack", "The stack at a moment, of one thr
 // StackRequest asks for the stack of a thread, or of all threads.
 type StackRequest struct {
 	Place
-	All bool `json:"all" doc:"show every thread"`
+	All    bool `json:"all" doc:"show every thread"`
+	Frames int  `json:"frames" minimum:"5" maximum:"100000" default:"500" doc:"number of frames that are shown of one stack, without those that repeat"`
 }
 
 // Stack is the stack of one thread, or of all threads.
@@ -29,6 +30,6 @@ func (q StackRequest) answer(ctx context.Context, s *Subject) (Stack, error) {
 	if q.All {
 		one = 0
 	}
-	threads, err := threadsAt(ctx, s, p.Moment, one, p.Thread)
+	threads, err := threadsAt(ctx, s, p.Moment, one, p.Thread, q.Frames)
 	return Stack{p.Moment, threads}, err
 }

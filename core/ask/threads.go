@@ -55,7 +55,7 @@ func (q ThreadsRequest) answer(ctx context.Context, s *Subject) (Groups, error) 
 		if err != nil {
 			return out, err
 		}
-		for _, f := range frames {
+		for _, f := range foldFrames(frames, maxFrames) {
 			x.Frames = append(x.Frames, frameOf(f))
 		}
 		if x.Waits, err = replay.WaitsFor(ctx, s.Recording, p.Moment, g.Threads[0]); err != nil {

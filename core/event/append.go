@@ -63,6 +63,17 @@ func AppendInt(b []byte, t TypeID, n int64) []byte {
 	return appendHead(b, majorUint, uint64(n))
 }
 
+// AppendUint appends a whole number that is not negative.
+func AppendUint(b []byte, t TypeID, n uint64) []byte {
+	return appendHead(binary.AppendUvarint(b, uint64(t)), majorUint, n)
+}
+
+// AppendFloat32 appends a floating-point number of single precision.
+func AppendFloat32(b []byte, t TypeID, x float32) []byte {
+	b = append(binary.AppendUvarint(b, uint64(t)), majorSimple<<5|26)
+	return binary.BigEndian.AppendUint32(b, math.Float32bits(x))
+}
+
 // AppendFloat appends a floating-point number.
 func AppendFloat(b []byte, t TypeID, x float64) []byte {
 	b = append(binary.AppendUvarint(b, uint64(t)), majorSimple<<5|27)

@@ -86,14 +86,15 @@ func Groups(ctx context.Context, r Recording, at event.Moment) ([]Group, error) 
 			return nil, err
 		}
 		state, _, _ := strings.Cut(t.State, ", ") // what it waits on, and until when, is its own
-		key := t.Kind + "\x00" + state
+		var key strings.Builder
+		key.WriteString(t.Kind + "\x00" + state)
 		for _, f := range frames {
-			key += fmt.Sprintf("\x00%s:%s:%d", f.Function, f.File, f.Line)
+			fmt.Fprintf(&key, "\x00%s:%s:%d", f.Function, f.File, f.Line)
 		}
-		i, ok := byKey[key]
+		i, ok := byKey[key.String()]
 		if !ok {
 			i = len(list)
-			byKey[key] = i
+			byKey[key.String()] = i
 			list = append(list, Group{Kind: t.Kind, State: state})
 		}
 		list[i].Threads = append(list[i].Threads, t.ID)

@@ -113,6 +113,8 @@ func (r Finder) crash(process uint16, text string) *replay.Failure {
 	f.Thread = r.T.Thread(f.Moment)
 	switch {
 	case f.Kind != "fatal":
+	case strings.Contains(text, "\nruntime.newstack(") && strings.Contains(text, "runtime.throw("):
+		r.stackOverflow(f)
 	case deadlocked(text):
 		r.deadlock(f, process)
 	case strings.Contains(text, "runtime/maps.fatal(") || strings.Contains(text, "concurrent map"):

@@ -84,3 +84,33 @@ func (r Finder) concurrentMap(f *replay.Failure) {
 		}
 	}
 }
+
+// maxRecursion limits the functions that call each other in a recursion that is described.
+const maxRecursion = 8
+
+// stackOverflow describes the recursion that used up the stack: which functions call each other, how
+// often.
+func (r Finder) stackOverflow(f *replay.Failure) {
+	f.Summary = "the stack of the goroutine has reached its limit"
+	var names []string // of the innermost calls, the innermost first
+	depth := 0
+	for c := r.CallAt(f.Thread, f.Moment); c != event.NoCall; c = r.T.Call(c).Parent {
+		if depth++; len(names) < 2*maxRecursion {
+			names = append(names, r.FunctionName(c))
+		}
+	}
+	for n := 1; n <= len(names)/2; n++ {
+		if !slices.Equal(names[:n], names[n:2*n]) {
+			continue
+		}
+		cycle := slices.Clone(names[:n])
+		slices.Reverse(cycle)
+		if n == 1 {
+			f.Summary += fmt.Sprintf(", %d calls deep: %s calls itself without end", depth, cycle[0])
+		} else {
+			f.Summary += fmt.Sprintf(", %d calls deep: %s call each other without end", depth, strings.Join(cycle, ", "))
+		}
+		return
+	}
+	f.Summary += fmt.Sprintf(", %d calls deep", depth)
+}

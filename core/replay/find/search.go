@@ -24,11 +24,12 @@ const pieceOfSearch = 1 << 16
 // Search implements replay.Finder. It looks at each recorded value once, on all
 // processors.
 func (r Finder) Search(ctx context.Context, s replay.Search, page replay.Page) (replay.Found, error) {
+	sequences := encodings(s)
 	n := int((int64(r.T.Len()) + pieceOfSearch - 1) / pieceOfSearch)
 	pieces := make([][]foundAt, n)
 	err := guard.Each(ctx, n, func(ctx context.Context, i int) (err error) {
 		from := event.Moment(i) * pieceOfSearch
-		pieces[i], err = r.searchPiece(ctx, s, from, min(from+pieceOfSearch, r.T.Len()))
+		pieces[i], err = r.searchPiece(ctx, s, sequences, from, min(from+pieceOfSearch, r.T.Len()))
 		return err
 	})
 	if err != nil {
@@ -50,24 +51,68 @@ func (r Finder) Search(ctx context.Context, s replay.Search, page replay.Page) (
 	return out, nil
 }
 
-func (r Finder) searchPiece(ctx context.Context, s replay.Search, from, to event.Moment) (out []foundAt, err error) {
+// encodings returns the byte sequences of which an event with a wanted value contains one, nil if they
+// are not known or too short to be worth a search.
+func encodings(s replay.Search) (list [][]byte) {
+	const shortest = 2
+	value := func(b []byte) { list = append(list, b[1:]) } // without the type
+	switch {
+	case s.Object != 0:
+		value(event.AppendUint(nil, 0, s.Object))
+	case s.Text == "" || s.Text == "true" || s.Text == "false":
+		return nil
+	default:
+		list = append(list, []byte(s.Text))
+	}
+	if s.Object == 0 {
+		if s.Int != nil {
+			value(event.AppendInt(nil, 0, *s.Int))
+		}
+		if s.Uint != nil {
+			value(event.AppendUint(nil, 0, *s.Uint))
+		}
+		if s.Number != nil {
+			value(event.AppendFloat(nil, 0, *s.Number))
+			value(event.AppendFloat32(nil, 0, float32(*s.Number)))
+		}
+	}
+	for _, sequence := range list {
+		if len(sequence) < shortest {
+			return nil
+		}
+	}
+	return list
+}
+
+func (r Finder) searchPiece(ctx context.Context, s replay.Search, sequences [][]byte, from, to event.Moment) (out []foundAt, err error) {
+	if sequences != nil {
+		for _, m := range r.T.Containing(from, to, sequences) {
+			out = r.searchMoment(s, m, out)
+		}
+		return out, ctx.Err()
+	}
 	for m := from; m < to; m++ {
 		if m%4096 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if s.Object != 0 && r.T.Process(m) != s.Process {
-			continue // the same address is another object there
-		}
-		switch r.T.Kind(m) {
-		case event.Line, event.Resume, event.Unwind, event.Exit, event.Wait, event.Pass, event.Release, event.Move:
-			continue
-		}
-		names, values := r.valuesOf(m)
-		for i, v := range values {
-			look(s, names(i), v, 0, func(name string, v event.Value) { out = append(out, foundAt{m, name, v}) })
-		}
+		out = r.searchMoment(s, m, out)
 	}
 	return out, nil
+}
+
+func (r Finder) searchMoment(s replay.Search, m event.Moment, out []foundAt) []foundAt {
+	if s.Object != 0 && r.T.Process(m) != s.Process {
+		return out // the same address is another object there
+	}
+	switch r.T.Kind(m) {
+	case event.Line, event.Resume, event.Unwind, event.Exit, event.Wait, event.Pass, event.Release, event.Move, event.Made, event.Exposed, event.Open, event.Snapshot:
+		return out
+	}
+	names, values := r.valuesOf(m)
+	for i, v := range values {
+		look(s, names(i), v, 0, func(name string, v event.Value) { out = append(out, foundAt{m, name, v}) })
+	}
+	return out
 }
 
 // valuesOf decodes the values of a moment and returns their names.
