@@ -2,11 +2,14 @@ package recorder
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
 	"sort"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"wraithology/core/event"
 	"wraithology/core/execlog"
@@ -22,7 +25,7 @@ type PackSummary struct {
 
 // Pack merges the live logs of all processes in the folder spool into one log at output and
 // compresses each block. end is the end of the command itself.
-func Pack(spool, output string, header event.Header, end event.End) (summary PackSummary, err error) {
+func Pack(ctx context.Context, spool, output string, header event.Header, end event.End) (summary PackSummary, err error) {
 	paths, err := filepath.Glob(filepath.Join(spool, "*.wraith"))
 	if err != nil {
 		return summary, fmt.Errorf("list the recordings: %w", err)
@@ -71,7 +74,7 @@ func Pack(spool, output string, header event.Header, end event.End) (summary Pac
 	}
 	for i, l := range logs {
 		process := uint16(i + 1)
-		n, err := packProcess(w, l, process, l.Processes[0].Started-first.Started)
+		n, err := packProcess(ctx, w, l, process, l.Processes[0].Started-first.Started)
 		if err != nil {
 			return summary, err
 		}
@@ -120,7 +123,8 @@ func packTables(w *execlog.Writer, l *execlog.Log) error {
 	return nil
 }
 
-func packProcess(w *execlog.Writer, l *execlog.Log, process uint16, shift int64) (blocks int, err error) {
+func packProcess(ctx context.Context, w *execlog.Writer, l *execlog.Log, process uint16, shift int64) (int, error) {
+	blocks := 0
 	p := l.Processes[0]
 	p.ID = process
 	if err := w.Process(p); err != nil {
@@ -132,42 +136,35 @@ func packProcess(w *execlog.Writer, l *execlog.Log, process uint16, shift int64)
 		t.Started += shift
 		_ = w.Thread(t)
 	})
-	for i, b := range l.Blocks {
-		payload, err := l.Payload(b)
-		if err != nil {
-			return blocks, fmt.Errorf("read a recorded block: %w", err)
+	// One goroutine reads the blocks ahead while this one compresses and writes.
+	prepared := make(chan timedBlock, 8)
+	work, ctx := errgroup.WithContext(ctx)
+	work.Go(func() error {
+		defer close(prepared)
+		var r retimer
+		for i, b := range l.Blocks {
+			payload, err := l.Payload(b)
+			if err != nil {
+				return fmt.Errorf("read a recorded block: %w", err)
+			}
+			next := b.Base // of the thread's next block
+			if i+1 < len(l.Blocks) && l.Blocks[i+1].Thread == b.Thread {
+				next = l.Blocks[i+1].Base
+			}
+			if err := r.split(ctx, event.ThreadID(b.Thread), b.Base, next, payload, prepared); err != nil {
+				return err
+			}
 		}
-		next := b.Base // of the thread's next block
-		if i+1 < len(l.Blocks) && l.Blocks[i+1].Thread == b.Thread {
-			next = l.Blocks[i+1].Base
-		}
-		payload = retime(payload, b.Base, next)
-		n, err := packBlock(w, process, event.ThreadID(b.Thread), b.Base+shift, payload)
-		if err != nil {
-			return blocks, err
-		}
-		blocks += n
-	}
-	return blocks, nil
-}
-
-// packedBlock is the approximate size of the events in one packed block. A log that is cut off
-// loses at most one.
-const packedBlock = 64 << 10
-
-// packBlock writes a payload as blocks, cut between events.
-func packBlock(w *execlog.Writer, process uint16, thread event.ThreadID, base int64, payload []byte) (blocks int, err error) {
-	from, at := 0, base
-	walk := event.NewWalk(payload, base)
-	for walk.Next() {
-		if walk.Start()-from >= packedBlock {
-			if err := w.Events(process, thread, base, payload[from:walk.Start()]); err != nil {
-				return blocks, err
+		return nil
+	})
+	work.Go(func() error {
+		for b := range prepared {
+			if err := w.Events(process, b.thread, b.base+shift, b.events); err != nil {
+				return err
 			}
 			blocks++
-			from, base = walk.Start(), at
 		}
-		at = walk.Event().Time
-	}
-	return blocks + 1, w.Events(process, thread, base, payload[from:])
+		return nil
+	})
+	return blocks, work.Wait()
 }

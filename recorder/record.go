@@ -252,7 +252,7 @@ func Record(ctx context.Context, o Options) (result Result, err error) {
 	result, err = run(ctx, o, command, spool, func(n int) {
 		// The program continues: what it has recorded so far is written beside it.
 		path := numbered(output, n)
-		if _, err := Pack(spool, path, header, event.End{ExitCode: -1}); err != nil {
+		if _, err := Pack(context.WithoutCancel(ctx), spool, path, header, event.End{ExitCode: -1}); err != nil {
 			fmt.Fprintf(o.Stderr, "wraith: the ring could not be written: %v\n", err)
 			return
 		}
@@ -266,7 +266,7 @@ func Record(ctx context.Context, o Options) (result Result, err error) {
 		result.Unwritten = true
 		return result, removeEmpty(output)
 	}
-	result.Summary, err = Pack(spool, output, header, event.End{ExitCode: result.ExitCode, Signal: signalName(result.Signal)})
+	result.Summary, err = Pack(context.WithoutCancel(ctx), spool, output, header, event.End{ExitCode: result.ExitCode, Signal: signalName(result.Signal)})
 	return result, err
 }
 

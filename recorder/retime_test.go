@@ -1,6 +1,8 @@
 package recorder
 
 import (
+	"bytes"
+	"context"
 	"encoding/binary"
 	"math/rand/v2"
 	"testing"
@@ -10,6 +12,25 @@ import (
 
 	"wraithology/core/event"
 )
+
+// retimed returns a payload with estimated times, and the time from which each of its blocks counts.
+func retimed(t *testing.T, payload []byte, base, next int64) []byte {
+	t.Helper()
+	sent := make(chan timedBlock, 100)
+	var r retimer
+	require.NoError(t, r.split(context.Background(), 1, base, next, payload, sent))
+	close(sent)
+	var out []byte
+	at := base
+	for b := range sent {
+		require.Equal(t, at, b.base)
+		out = append(out, b.events...)
+		for w := event.NewWalk(b.events, b.base); w.Next(); {
+			at = w.Event().Time
+		}
+	}
+	return out
+}
 
 // Events without times get some between those of the events around them; nothing else changes.
 func TestRetime(t *testing.T) {
@@ -37,7 +58,7 @@ func TestRetime(t *testing.T) {
 			}
 		}
 		next := base + last + g.Int64N(500)
-		got := retime(payload, base, next)
+		got := retimed(t, payload, base, next)
 		before, after := event.NewWalk(payload, base), event.NewWalk(got, base)
 		at := base
 		for before.Next() {
@@ -56,14 +77,16 @@ func TestRetime(t *testing.T) {
 		}
 		require.NoError(t, before.Err(), seed)
 		require.False(t, after.Next(), seed)
-		require.Equal(t, got, retime(got, base, next), "estimated once, seed %d", seed)
+		require.Equal(t, got, retimed(t, got, base, next), "estimated once, seed %d", seed)
 	}
-	even := retime([]byte{byte(event.Line), 100, 1, byte(event.Line) | event.Untimed, 2, byte(event.Line) | event.Untimed, 3, byte(event.Line), 30, 4}, 0, 1000)
+	even := retimed(t, []byte{byte(event.Line), 100, 1, byte(event.Line) | event.Untimed, 2, byte(event.Line) | event.Untimed, 3, byte(event.Line), 30, 4}, 0, 1000)
 	var times []int64
 	for w := event.NewWalk(even, 0); w.Next(); {
 		times = append(times, w.Event().Time)
 	}
 	assert.Equal(t, []int64{100, 110, 120, 130}, times)
+	long := bytes.Repeat([]byte{byte(event.Line) | event.Untimed, 2, byte(event.Line), 30, 4}, packedBlock)
+	require.Len(t, retimed(t, long, 0, 0), len(long)+packedBlock, "a time for each event without one, in several blocks")
 	broken := []byte{byte(event.Line) | event.Untimed, 2, 255}
-	assert.Equal(t, broken, retime(broken, 0, 10))
+	assert.Equal(t, []byte{byte(event.Line) | event.Estimated, 5, 2, 255}, retimed(t, broken, 0, 10), "what is damaged stays")
 }
