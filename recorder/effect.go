@@ -59,8 +59,8 @@ var effects = map[string]effect{
 // codecs are the effects of methods of the packages below encoding.
 var codecs = map[string]effect{"(*Decoder).Decode": writesOnly, "(*Encoder).Encode": writesFirst}
 
-// constant are the packages of readers whose objects do not change, or whose changes nobody looks at.
-var constant = map[string]bool{"regexp": true, "testing": true, "log": true, "log/slog": true, "context": true, "time": true,
+// unchanging are the packages of readers whose objects do not change, or whose changes nobody looks at.
+var unchanging = map[string]bool{"regexp": true, "testing": true, "log": true, "log/slog": true, "context": true, "time": true,
 	"github.com/stretchr/testify/assert": true, "github.com/stretchr/testify/require": true}
 
 // textReaders are the packages whose functions only read, but not their methods.
@@ -112,7 +112,7 @@ func effectOf(o *types.Func) effect {
 		return e
 	}
 	switch {
-	case readers[path] && (recv == nil || !isPointer(recv.Type()) || constant[path]), textReaders[path] && recv == nil:
+	case readers[path] && (recv == nil || !isPointer(recv.Type()) || unchanging[path]), textReaders[path] && recv == nil:
 		return readsOnly
 	case readers[path]:
 		return writesFirst

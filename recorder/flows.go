@@ -1,7 +1,9 @@
 package recorder
 
 import (
+	"fmt"
 	"go/ast"
+	"go/constant"
 	"go/token"
 	"go/types"
 	"strconv"
@@ -12,9 +14,12 @@ import (
 
 // Bounds of what a site says of its flows.
 const (
-	maxFlows    = 64
+	maxFlows    = 512
 	maxFlowText = 80
 )
+
+// zeroValue is the text of the source of what is declared without a value.
+const zeroValue = "the zero value"
 
 // flowsOf returns the flows of the values that a statement stores, passes, returns and sends.
 func (f *function) flowsOf(n ast.Node) []event.Flow {
@@ -58,7 +63,7 @@ func (f *function) flowsOf(n ast.Node) []event.Flow {
 				case len(v.Values) == 1:
 					into(event.FlowAssign, id.Name, v.Values[0], i)
 				default:
-					out = append(out, event.Flow{Kind: event.FlowAssign, Target: id.Name, Text: "the zero value"})
+					out = append(out, event.Flow{Kind: event.FlowAssign, Target: id.Name, Text: zeroValue})
 				}
 			}
 		}
@@ -152,6 +157,12 @@ func merge(a, b []string) []string {
 // is the number of the wanted one.
 func (f *function) sources(e ast.Expr, result int) event.Flow {
 	flow := event.Flow{Text: f.short(e)}
+	if tv := f.r.pkg.TypesInfo.Types[e]; tv.Value != nil {
+		if _, literal := ast.Unparen(e).(*ast.BasicLit); !literal && tv.Value.Kind() != constant.Bool {
+			flow.Text = event.ConstantText(flow.Text, tv.Value.ExactString(), maxFlowText)
+		}
+		return flow
+	}
 	f.addSources(&flow, e, result)
 	return flow
 }
@@ -310,6 +321,7 @@ func (f *function) passed(n ast.Node) []event.Flow {
 		return nil
 	}
 	var out []event.Flow
+	inner := map[*ast.CompositeLit]bool{} // literals within others
 	ast.Inspect(n, func(n ast.Node) bool {
 		if len(out) >= maxFlows {
 			return false
@@ -326,7 +338,15 @@ func (f *function) passed(n ast.Node) []event.Flow {
 				}
 			}
 		case *ast.CompositeLit:
-			out = append(out, f.parts(x)...)
+			if !inner[x] {
+				out = append(out, f.parts(x, "")...)
+				ast.Inspect(x, func(n ast.Node) bool {
+					if nested, ok := n.(*ast.CompositeLit); ok {
+						inner[nested] = true
+					}
+					return true
+				})
+			}
 		}
 		return true
 	})
@@ -385,28 +405,63 @@ func (f *function) arguments(c *ast.CallExpr, callee string) []event.Flow {
 	return out
 }
 
-func (f *function) parts(x *ast.CompositeLit) []event.Flow {
+// parts returns the flows into the elements of a literal and of the literals within it. Their targets
+// are paths from the outermost one: .draft, [1].draft, ["ness"]. Fields that it does not name are zero.
+func (f *function) parts(x *ast.CompositeLit, path string) []event.Flow {
 	var out []event.Flow
-	of, _ := typeOf(f, x).Underlying().(*types.Struct)
-	if p, ok := coreOf(typeOf(f, x)).(*types.Pointer); ok {
-		of, _ = p.Elem().Underlying().(*types.Struct)
-	}
-	for i, element := range x.Elts {
-		target, value := "[]", element
-		if kv, ok := element.(*ast.KeyValueExpr); ok {
-			value = kv.Value
-			if id, ok := kv.Key.(*ast.Ident); ok && of != nil {
-				target = id.Name
-			}
-		} else if of != nil && i < of.NumFields() {
-			target = of.Field(i).Name()
+	part := func(target string, value ast.Expr) {
+		inner := ast.Unparen(value)
+		if u, ok := inner.(*ast.UnaryExpr); ok && u.Op == token.AND {
+			inner = ast.Unparen(u.X)
 		}
-		if _, nested := value.(*ast.CompositeLit); nested {
-			continue // its own parts say more
+		if nested, ok := inner.(*ast.CompositeLit); ok {
+			out = append(out, f.parts(nested, target)...)
+			return
 		}
 		flow := f.sources(value, 0)
 		flow.Kind, flow.Target = event.FlowPart, target
 		out = append(out, flow)
+	}
+	t := coreOf(typeOf(f, x))
+	if p, ok := t.(*types.Pointer); ok {
+		t = p.Elem().Underlying()
+	}
+	if of, ok := t.(*types.Struct); ok {
+		set := map[string]bool{}
+		for i, element := range x.Elts {
+			name := ""
+			if kv, ok := element.(*ast.KeyValueExpr); ok {
+				name, element = f.r.text(kv.Key), kv.Value
+			} else if i < of.NumFields() {
+				name = of.Field(i).Name()
+			}
+			set[name] = true
+			part(path+"."+name, element)
+		}
+		for i := range of.NumFields() {
+			if name := of.Field(i).Name(); !set[name] {
+				out = append(out, event.Flow{Kind: event.FlowPart, Target: path + "." + name, Text: zeroValue})
+			}
+		}
+		return out
+	}
+	index := int64(0)
+	for _, element := range x.Elts {
+		step := fmt.Sprintf("[%d]", index)
+		if kv, ok := element.(*ast.KeyValueExpr); ok {
+			element, step = kv.Value, "[]"
+			if v := f.r.pkg.TypesInfo.Types[kv.Key].Value; v != nil {
+				switch v.Kind() {
+				case constant.String:
+					step = "[" + strconv.Quote(constant.StringVal(v)) + "]"
+				case constant.Int:
+					step = "[" + v.ExactString() + "]"
+					index, _ = constant.Int64Val(v)
+				}
+			}
+		}
+		index++
+		part(path+step, element)
 	}
 	return out
 }

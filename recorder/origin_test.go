@@ -189,3 +189,28 @@ func TestWritesAreThoseOfTheProgram(t *testing.T) {
 	require.Len(t, changed.Returned, 1)
 	assert.Equal(t, []string{"8"}, changed.Returned[0].Values, "what the call returned is known before it is assigned")
 }
+
+// The origin of an element of a literal is the expression of that element, not what else is in it.
+func TestOriginOfElements(t *testing.T) {
+	t.Parallel()
+	const dir = "testdata/elements"
+	run := record(t, dir, "go", "run", ".")
+	require.Zero(t, run.ExitCode, run.err)
+	r := open(t, run.log)
+	at := atMark(t, r, dir, "end")
+	for path, want := range map[string]string{
+		"list[0]": "1", "list[1]": "base", "list[2]": "main.depth()", "list[3]": "limit", "list[7]": "other",
+		"fleet[0].draft": "3", "fleet[1].draft": "main.depth()", "fleet[2].draft": "limit / 3", "fleet[1].tags": "the zero value", "fleet[2].tags[0]": `"x"`, "fleet[0].name": `"Curlew"`,
+		"fleet[2].at.column": "other", "fleet[2].at.row": "the zero value",
+		`table["ness"]`: "base", `table["quay"]`: "limit", `o.byName["c"].draft`: "fleet[1].draft", `o.byName["d"].draft`: "other", `o.byName["d"].name`: "the zero value",
+		"p.draft": "base", "p.name": "the zero value", "grid[0][0]": "1", "grid[0][1]": "base", "grid[1][0]": "main.depth()", "grid[1][1]": "4",
+	} {
+		o, err := r.Origin(context.Background(), path, at, 1, 0, 8)
+		require.NoError(t, err, path)
+		var names []string
+		for _, from := range o.From {
+			names = append(names, from.Name)
+		}
+		assert.Equal(t, []string{want}, names, path)
+	}
+}

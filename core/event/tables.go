@@ -1,6 +1,9 @@
 package event
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // Tables explain the numbers in the events of a recording. They are complete before the first event
 // is read.
@@ -218,6 +221,27 @@ type Flow struct {
 	Calls    []string
 	Receives []string
 	Foreign  []string
+}
+
+// constantMark is between the text of a constant expression and its value in Flow.Text.
+const constantMark = " is "
+
+// ConstantText returns the text of a constant expression with its value, at most most bytes; without
+// the value if that is too long.
+func ConstantText(text, value string, most int) string {
+	if with := text + constantMark + value; len(with) <= most {
+		return with
+	}
+	return text
+}
+
+// SplitConstant returns the expression and the value of a text of ConstantText; value is the whole
+// text if it has no other.
+func SplitConstant(text string) (expression, value string) {
+	if i := strings.LastIndex(text, constantMark); i > 0 {
+		return text[:i], text[i+len(constantMark):]
+	}
+	return text, text
 }
 
 // File is a source file at the time of the build. Text is empty if the log does not contain it.

@@ -52,7 +52,8 @@ func (x *explainer) flow(f event.Flow, c event.CallID, line, until event.Moment,
 	}
 	if len(f.Reads)+len(f.Calls)+len(f.Receives)+len(f.Foreign) == 0 {
 		x.nodes++
-		out = append(out, replay.Origin{Name: f.Text, Kind: replay.FromConstant, Value: *w.leaf(), Place: x.place(line)})
+		name, _ := event.SplitConstant(f.Text)
+		out = append(out, replay.Origin{Name: name, Kind: replay.FromConstant, Value: *w.leaf(), Place: x.place(line)})
 	}
 	return out
 }
@@ -83,16 +84,43 @@ func (x *explainer) chosen(f event.Flow, c event.CallID, line event.Moment, w wa
 
 // partOf returns the flow into the wanted field, if the line builds a struct.
 func (x *explainer) partOf(f event.Flow, line event.Moment, w wanted) []event.Flow {
-	if f.Kind == event.FlowPart || len(f.Calls) > 0 || !strings.Contains(f.Text, "{") || len(w[0].steps) == 0 || w[0].steps[0].Field == "" {
+	if f.Kind == event.FlowPart || !strings.Contains(f.Text, "{") || len(w[0].steps) == 0 {
+		return nil
+	}
+	flows := x.r.T.Site(line).Flows
+	if parts := partsAt(flows, replay.Path{Steps: w[0].steps}.String()); len(parts) > 0 {
+		return fitting(parts, w)
+	}
+	if len(f.Calls) > 0 || w[0].steps[0].Field == "" {
 		return nil
 	}
 	var parts []event.Flow
-	for _, p := range x.r.T.Site(line).Flows {
+	for _, p := range flows { // logs before version 3 have the names of fields alone
 		if p.Kind == event.FlowPart && p.Target == w[0].steps[0].Field {
 			parts = append(parts, p)
 		}
 	}
 	return fitting(parts, w)
+}
+
+// partsAt returns the flows into the elements of literals at a path, else into the innermost part
+// around it that has a source of its own.
+func partsAt(flows []event.Flow, path string) (parts []event.Flow) {
+	longest := 0
+	for _, p := range flows {
+		if p.Kind != event.FlowPart || p.Target == "" || p.Target[0] != '.' && p.Target[0] != '[' || p.Target == "[]" {
+			continue
+		}
+		rest, ok := strings.CutPrefix(path, p.Target)
+		if !ok || rest != "" && rest[0] != '.' && rest[0] != '[' || len(p.Target) < longest {
+			continue
+		}
+		if len(p.Target) > longest {
+			longest, parts = len(p.Target), nil
+		}
+		parts = append(parts, p)
+	}
+	return parts
 }
 
 // fitting returns the flows that can be sources of the value: a line can build several structs, and
@@ -113,6 +141,7 @@ func isConstant(f event.Flow) bool {
 // contradicts reports whether a literal has another value. A text that is not a literal, such as
 // the name of a constant, contradicts nothing.
 func contradicts(text string, v event.Value) bool {
+	_, text = event.SplitConstant(text)
 	is := literal(text)
 	if v.State != event.Known || is.Kind() == constant.Unknown {
 		return false

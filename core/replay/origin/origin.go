@@ -337,6 +337,16 @@ func lastStep(path string) string {
 // matching returns the flows of a line that can be the source of a name: a part of a new value,
 // else any assignment.
 func (x *explainer) matching(site *event.Site, name string) []event.Flow {
+	for tail := name; ; { // the path from the outermost literal is the end of the name
+		i := strings.IndexAny(tail[min(1, len(tail)):], ".[")
+		if i < 0 {
+			break
+		}
+		tail = tail[i+1:]
+		if parts := partsAt(site.Flows, tail); len(parts) > 0 {
+			return parts
+		}
+	}
 	var parts, assigned []event.Flow
 	for _, f := range site.Flows {
 		switch {

@@ -1,0 +1,3 @@
+module elements
+
+go 1.24
