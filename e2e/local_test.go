@@ -24,15 +24,15 @@ const (
 	stackShape  = `{"moment":0,"threads":[` + threadShape + `]}`
 	valuesShape = `{"moment":0,"thread":"","frame":0,"variables":[` + variableShape + `],"returned":[{"function":"","moment":0,"values":[""]}]}`
 	askShape    = `{"value":"","type":"","state":""}`
-	hitsShape   = `{"total":0,"undecided":0,"trouble":"","hits":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"callNs":0}]}`
-	shownShape  = `{"total":0,"undecided":0,"trouble":"","hits":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"callNs":0,"shown":[{"expression":"","value":"","type":"","error":""}]}]}`
+	hitsShape   = `{"total":0,"undecided":0,"trouble":"","hits":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"estimated":false,"callNs":0}]}`
+	shownShape  = `{"total":0,"undecided":0,"trouble":"","hits":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"estimated":false,"callNs":0,"shown":[{"expression":"","value":"","type":"","error":""}]}]}`
 	writesShape = `{"total":0,"writes":[{"moment":0,"thread":"","function":"","file":"","line":0,"old":null,"new":""}]}`
 	originShape = `{"name":"","value":"","kind":"","moment":0,"thread":"","function":"","file":"","line":0,"note":"","more":false,
 		"asked":{"moment":0,"thread":"","frame":0,"path":""},"from":[]}`
 	ledgerShape  = `{"total":0,"columns":[""],"rows":[{"moment":0,"thread":"","function":"","file":"","line":0,"cells":[{"value":"","changed":false,"error":""}]}]}`
 	searchShape  = `{"total":0,"found":[{"moment":0,"thread":"","function":"","file":"","line":0,"name":"","value":""}]}`
 	changedShape = `{"moment":0,"previous":0,"changes":[{"name":"","old":null,"new":""}],"returned":[{"function":"","moment":0,"values":[""]}]}`
-	stepShape    = `{"moment":0,"thread":"","function":"","file":"","line":0,"reason":"","timeNs":0,"stepNs":0,"callNs":0}`
+	stepShape    = `{"moment":0,"thread":"","function":"","file":"","line":0,"reason":"","timeNs":0,"estimated":false,"stepNs":0,"callNs":0}`
 )
 
 // sameShape requires that two values have the same members of the same types.

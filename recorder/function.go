@@ -64,7 +64,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 				v := f.variable(o)
 				f.table.Variables[v].Scope = event.Parameter
 				f.table.Parameters = append(f.table.Parameters, v)
-				fmt.Fprintf(&head, " %s.P(%s, &%s);", runtimeName, frameName, id.Name)
+				fmt.Fprintf(&head, " %s.P(%s, %s);", runtimeName, frameName, f.address(o, id.Name))
 				if isTester(o.Type()) {
 					f.tester = o
 				}
@@ -74,7 +74,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 	fmt.Fprintf(&head, " %s.On();", frameName)
 	for _, v := range f.table.Parameters {
 		if o := f.objectOf(v); f.r.values && f.shared[o] {
-			fmt.Fprintf(&head, " %s.B(%s, %d, &%s);", runtimeName, frameName, v, o.Name())
+			fmt.Fprintf(&head, " %s.B(%s, %d, %s);", runtimeName, frameName, v, f.address(o, o.Name()))
 		}
 	}
 	f.nameResults(of)
@@ -82,23 +82,23 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 	for i, res := range f.results {
 		v := f.resultVariable(i)
 		f.table.Results = append(f.table.Results, v)
-		results = append(results, "&"+res.name)
+		results = append(results, f.address(res.object, res.name))
 	}
 	for _, res := range f.results {
 		if res.object != nil && res.object.Name() != "_" && f.r.values && f.shared[res.object] {
-			fmt.Fprintf(&head, " %s.B(%s, %d, &%s);", runtimeName, frameName, f.variable(res.object), res.name)
+			fmt.Fprintf(&head, " %s.B(%s, %d, %s);", runtimeName, frameName, f.variable(res.object), f.address(res.object, res.name))
 		}
 	}
 	for _, o := range f.captured(body) {
 		if !f.r.values {
 			break
 		}
-		fmt.Fprintf(&head, " %s.Y(%s, %d, &%s);", runtimeName, frameName, f.variable(o), o.Name())
+		fmt.Fprintf(&head, " %s.Y(%s, %d, %s);", runtimeName, frameName, f.variable(o), f.address(o, o.Name()))
 	}
 	f.globalsUsed(body)
 	// Deferred calls of functions, not function literals: literals are numbered in their names.
 	if f.asks(of) {
-		fmt.Fprintf(&head, " defer %s.AskOn(%s);", runtimeName, results[len(results)-1])
+		fmt.Fprintf(&head, " defer %s.AskOn(&%s);", runtimeName, f.results[len(results)-1].name)
 	}
 	if len(results) > maxEnd {
 		fmt.Fprintf(&head, " defer func() { if %s.Back() { ", frameName)

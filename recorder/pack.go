@@ -24,8 +24,8 @@ type PackSummary struct {
 }
 
 // Pack merges the live logs of all processes in the folder spool into one log at output and
-// compresses each block. end is the end of the command itself.
-func Pack(ctx context.Context, spool, output string, header event.Header, end event.End) (summary PackSummary, err error) {
+// compresses each block. end is the end of the command itself. redact are the rules for the crash texts.
+func Pack(ctx context.Context, spool, output string, header event.Header, end event.End, redact Redaction) (summary PackSummary, err error) {
 	paths, err := filepath.Glob(filepath.Join(spool, "*.wraith"))
 	if err != nil {
 		return summary, fmt.Errorf("list the recordings: %w", err)
@@ -79,7 +79,7 @@ func Pack(ctx context.Context, spool, output string, header event.Header, end ev
 			return summary, err
 		}
 		summary.Blocks += n
-		e := event.End{Process: process, ExitCode: -1, Crash: strings.TrimSpace(crashes[l])}
+		e := event.End{Process: process, ExitCode: -1, Crash: redact.text(strings.TrimSpace(crashes[l]))}
 		if len(logs) == 1 && header.Program != "go test" {
 			e.ExitCode, e.Signal = end.ExitCode, end.Signal
 		}

@@ -48,6 +48,8 @@ type Detail struct {
 	Length    int      // bytes of a text, and four times the elements of a list; 0 for 256
 	Verify    bool     // record snapshots of the variables in scope, to verify the recording
 	AskOn     []string // functions whose returned errors trigger writing the ring
+	// Redact are the rules for what must not be recorded.
+	Redact Redaction
 }
 
 // Level is how fine a recording is.
@@ -87,7 +89,7 @@ func (d *Detail) check() error {
 	case d.Length < 16 || d.Length > maxLength:
 		return fmt.Errorf("%w: length %d: use 16 to %d", fault.NotRecordable, d.Length, maxLength)
 	}
-	return nil
+	return d.Redact.check()
 }
 
 func (d *Detail) String() string {
@@ -217,7 +219,7 @@ func Record(ctx context.Context, o Options) (result Result, err error) {
 	if err := os.Mkdir(spool, 0o700); err != nil {
 		return Result{}, fmt.Errorf("create a folder for the recording: %w", err)
 	}
-	header := newHeader(ctx, o.Command)
+	header := newHeader(ctx, o.Command, o.Detail.Redact)
 	header.Detail = o.Detail.String()
 	if o.Ring > 0 {
 		header.Detail += fmt.Sprintf(", the last %d MB", o.Ring>>20)
@@ -252,7 +254,7 @@ func Record(ctx context.Context, o Options) (result Result, err error) {
 	result, err = run(ctx, o, command, spool, func(n int) {
 		// The program continues: what it has recorded so far is written beside it.
 		path := numbered(output, n)
-		if _, err := Pack(context.WithoutCancel(ctx), spool, path, header, event.End{ExitCode: -1}); err != nil {
+		if _, err := Pack(context.WithoutCancel(ctx), spool, path, header, event.End{ExitCode: -1}, o.Detail.Redact); err != nil {
 			fmt.Fprintf(o.Stderr, "wraith: the ring could not be written: %v\n", err)
 			return
 		}
@@ -266,7 +268,7 @@ func Record(ctx context.Context, o Options) (result Result, err error) {
 		result.Unwritten = true
 		return result, removeEmpty(output)
 	}
-	result.Summary, err = Pack(context.WithoutCancel(ctx), spool, output, header, event.End{ExitCode: result.ExitCode, Signal: signalName(result.Signal)})
+	result.Summary, err = Pack(context.WithoutCancel(ctx), spool, output, header, event.End{ExitCode: result.ExitCode, Signal: signalName(result.Signal)}, o.Detail.Redact)
 	return result, err
 }
 

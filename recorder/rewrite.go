@@ -57,15 +57,16 @@ type fileRewriter struct {
 	edits    []edit
 	// lenders are the calls of the file that pass references to code that is not recorded, by text.
 	lenders map[string]int
-	verify  bool // take snapshots
-	isMain  bool // the file is of a main module
+	verify  bool   // take snapshots
+	isMain  bool   // the file is of a main module
+	secrets string // names of variables and fields that are not recorded (inject.DefaultSecrets)
 	// perIteration is set if each iteration of a loop has variables of its own (Go 1.22).
 	perIteration bool
 }
 
 // rewriteFile returns the file's text with the calls to the runtime in it.
 func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []byte, runtimePath string, isMain bool, own func(*types.Package) bool, recorded func(*types.Func) bool, t *tables, detail Detail) []byte {
-	r := &fileRewriter{isMain: isMain, recorded: recorded, lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, lenders: map[string]int{}, verify: detail.Verify, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
+	r := &fileRewriter{isMain: isMain, secrets: detail.Redact.names(), recorded: recorded, lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, lenders: map[string]int{}, verify: detail.Verify, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
 	r.perIteration = version.Compare(pkg.TypesInfo.FileVersions[file], "go1.22") >= 0
 	t.files = append(t.files, event.File{ID: r.file, Path: path, Text: string(source)})
 	before := len(t.functions)
@@ -228,7 +229,7 @@ func (r *fileRewriter) globals(file *ast.File) string {
 						wrote = true
 						fmt.Fprintf(&body, " %s;", f.site(s.Pos(), &ast.GenDecl{Tok: token.VAR, Specs: []ast.Spec{s}}).reaches())
 					}
-					fmt.Fprintf(&body, " %s.Y(%s, %d, &%s);", runtimeName, frameName, f.variable(o), name.Name)
+					fmt.Fprintf(&body, " %s.Y(%s, %d, %s);", runtimeName, frameName, f.variable(o), f.address(o, name.Name))
 					if values := s.(*ast.ValueSpec).Values; len(values) == len(s.(*ast.ValueSpec).Names) {
 						body.WriteString(f.keeps(name, values[i]))
 					}

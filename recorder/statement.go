@@ -216,7 +216,7 @@ func (f *function) snapshot(at token.Pos, site event.SiteID) string {
 	}
 	var text strings.Builder
 	for _, o := range f.inScope(at) {
-		fmt.Fprintf(&text, "%s.V(%s, %d, &%s); ", runtimeName, frameName, f.vars[o], o.Name())
+		fmt.Fprintf(&text, "%s.V(%s, %d, %s); ", runtimeName, frameName, f.vars[o], f.address(o, o.Name()))
 	}
 	if text.Len() == 0 {
 		return ""

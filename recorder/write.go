@@ -44,7 +44,7 @@ func (f *function) sayWith(shared string, o types.Object, fresh bool) string {
 	if call == "W" && o.Type() == types.Typ[types.Int] {
 		return fmt.Sprintf("%s.I(%d, %s); ", frameName, f.variable(o), o.Name())
 	}
-	return fmt.Sprintf("%s.%s(%s, %d, &%s); ", runtimeName, call, frameName, f.variable(o), o.Name())
+	return fmt.Sprintf("%s.%s(%s, %d, %s); ", runtimeName, call, frameName, f.variable(o), f.address(o, o.Name()))
 }
 
 // coreOf returns the underlying type; for a type parameter the common underlying type of its type
@@ -195,20 +195,24 @@ func (f *function) target(l ast.Expr, all, rhs []ast.Expr, fresh bool) string {
 	}
 	switch {
 	case !pure(l) || f.assigns(l, all):
-		f.r.wrap(l, fmt.Sprintf("*%s.At(%s, &", runtimeName, frameName))
+		at := "At"
+		if f.storesSecret(l) {
+			at = "AtHidden"
+		}
+		f.r.wrap(l, fmt.Sprintf("*%s.%s(%s, &", runtimeName, at, frameName))
 		return frameName + ".Stored(); "
 	case f.calls(rhs) && !f.steady(l):
 		guards, ok := f.guards(l)
 		if !ok {
 			return frameName + ".Unsaid(); "
 		}
-		store := fmt.Sprintf("%s.S(%s, &%s)", runtimeName, frameName, f.r.text(l))
+		store := fmt.Sprintf("%s.S(%s, %s)", runtimeName, frameName, f.place(l))
 		if len(guards) == 0 {
 			return store + "; "
 		}
 		return fmt.Sprintf("if %s { %s }; ", strings.Join(guards, " && "), store)
 	}
-	return fmt.Sprintf("%s.S(%s, &%s); ", runtimeName, frameName, f.r.text(l))
+	return fmt.Sprintf("%s.S(%s, %s); ", runtimeName, frameName, f.place(l))
 }
 
 // guards returns the conditions under which evaluating a pure expression again cannot fail,

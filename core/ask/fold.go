@@ -51,10 +51,11 @@ func foldFrames(frames []replay.Frame, most int) []folded {
 		}
 		i = end
 	}
-	if len(out) <= most {
+	const atLeast = 5
+	if most = max(most, atLeast); len(out) <= most {
 		return out
 	}
-	outer := most / 5 // how it began
+	outer := most / atLeast // how it began
 	inner := most - outer
 	last := &out[inner-1]
 	last.left, last.cycle = out[len(out)-outer].Index-last.Index-1, 0

@@ -75,7 +75,7 @@ type Hit struct {
 	Line     int            `json:"line"`
 	TimeNs   int64          `json:"timeNs"`
 	// Estimated is set if the time was not read from a clock: it lies between those around it.
-	Estimated bool `json:"estimated,omitempty"`
+	Estimated bool `json:"estimated"`
 	// CallNs is the duration of the moment's call, or -1.
 	CallNs int64 `json:"callNs"`
 	// Text is the text of an error or output.

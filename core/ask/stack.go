@@ -1,6 +1,7 @@
 package ask
 
 import (
+	"cmp"
 	"context"
 
 	"wraithology/core/event"
@@ -12,7 +13,7 @@ var _ = declare[StackRequest, Stack]("stack", "The stack at a moment, of one thr
 type StackRequest struct {
 	Place
 	All    bool `json:"all" doc:"show every thread"`
-	Frames int  `json:"frames" minimum:"5" maximum:"100000" default:"500" doc:"number of frames that are shown of one stack, without those that repeat"`
+	Frames int  `json:"frames" minimum:"0" maximum:"100000" default:"500" doc:"number of frames that are shown of one stack, without those that repeat; 0 for 500"`
 }
 
 // Stack is the stack of one thread, or of all threads.
@@ -30,6 +31,6 @@ func (q StackRequest) answer(ctx context.Context, s *Subject) (Stack, error) {
 	if q.All {
 		one = 0
 	}
-	threads, err := threadsAt(ctx, s, p.Moment, one, p.Thread, q.Frames)
+	threads, err := threadsAt(ctx, s, p.Moment, one, p.Thread, cmp.Or(q.Frames, maxFrames))
 	return Stack{p.Moment, threads}, err
 }

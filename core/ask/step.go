@@ -36,7 +36,7 @@ type Step struct {
 	// the call; -1 if not known.
 	StepNs int64 `json:"stepNs"`
 	// Estimated is set if the moment's time was not read from a clock: it lies between those around it.
-	Estimated bool  `json:"estimated,omitempty"`
+	Estimated bool  `json:"estimated"`
 	CallNs    int64 `json:"callNs"`
 	// Text is the text of an error or a message at the moment.
 	Text string `json:"text,omitempty"`

@@ -19,7 +19,7 @@ const (
 )
 
 // Simple values and tags in values. TagBeginning wraps [item, whole]: the item is the beginning of
-// a text or list with the full length whole.
+// a text or list with the full length whole. TagRedacted wraps null: the value is secret.
 const (
 	simpleFalse     = 20
 	simpleTrue      = 21
@@ -27,6 +27,7 @@ const (
 	simpleUndefined = 23
 
 	TagBeginning = 60001
+	TagRedacted  = 60002
 )
 
 // maxDepth limits the nesting of an item, so that no input exhausts the stack.
@@ -189,6 +190,16 @@ func (c *cursor) float() float64 {
 	}
 	c.fail()
 	return 0
+}
+
+// redacted consumes a TagRedacted if one is next.
+func (c *cursor) redacted() bool {
+	const size = 4 // the tag and null
+	if len(c.b) < size || c.b[0] != majorTag<<5|25 || binary.BigEndian.Uint16(c.b[1:]) != TagRedacted || c.b[3] != majorSimple<<5|simpleNull {
+		return false
+	}
+	c.b = c.b[size:]
+	return true
 }
 
 // beginning consumes the head of a TagBeginning if one is next.

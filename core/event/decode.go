@@ -91,6 +91,9 @@ func decodeItem(c *cursor, id TypeID, types Types, depth int) Value {
 		c.fail()
 		return Value{}
 	}
+	if c.redacted() {
+		return Value{Type: types(id), State: Redacted}
+	}
 	if id == 0 { // the type of the nil interface
 		c.skip(depth)
 		return Value{State: Known, Nil: true}

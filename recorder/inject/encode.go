@@ -172,6 +172,9 @@ func (th *thread) item(b []byte, at unsafe.Pointer, pl *plan, hops, limit, nesti
 	if len(b) > limit || nesting > maxNesting {
 		return append(b, itemUndefined)
 	}
+	if pl.secret {
+		return appendRedacted(b)
+	}
 	switch pl.form {
 	case formBool:
 		if *(*byte)(at) != 0 {
@@ -193,6 +196,10 @@ func (th *thread) item(b []byte, at unsafe.Pointer, pl *plan, hops, limit, nesti
 	case formStruct:
 		b = appendHead(b, majorArray, uint64(len(pl.fields)))
 		for i := range pl.fields {
+			if pl.fields[i].secret {
+				b = appendRedacted(b)
+				continue
+			}
 			b = th.item(b, unsafe.Add(at, pl.fields[i].offset), pl.fields[i].plan, hops, limit, nesting+1)
 		}
 		return b
@@ -575,7 +582,7 @@ func (th *thread) revisit(at unsafe.Pointer, pl *plan, hops, nesting int) {
 	switch pl.form {
 	case formStruct:
 		for i := range pl.fields {
-			if f := pl.fields[i]; f.plan.leads {
+			if f := pl.fields[i]; f.plan.leads && !f.secret {
 				th.revisit(unsafe.Add(at, f.offset), f.plan, hops, nesting+1)
 			}
 		}
@@ -606,6 +613,13 @@ func (th *thread) revisit(at unsafe.Pointer, pl *plan, hops, nesting int) {
 //go:norace
 //go:nocheckptr
 func (th *thread) spreadItems(b []byte, q pointee, count int) []byte {
+	if q.plan.form == formUint && q.plan.width == 1 && isSecretText(unsafe.String((*byte)(q.address), count)) {
+		b = appendHead(b, majorArray, uint64(count))
+		for range count {
+			b = appendRedacted(b)
+		}
+		return b
+	}
 	if q.plan.form == formUint && q.plan.width == 1 {
 		b = appendHead(b, majorBytes, uint64(count))
 		for i := range count {
@@ -647,6 +661,10 @@ func (th *thread) allEntries(kind byte, p unsafe.Pointer, pl *plan) {
 		k.Elem().SetIterKey(it)
 		v.Elem().SetIterValue(it)
 		body = th.item(body, k.UnsafePointer(), key, 1, math.MaxInt, 1)
+		if key.form == formText && IsSecretName(secretNames, k.Elem().String()) {
+			body = appendRedacted(body)
+			continue
+		}
 		body = th.item(body, v.UnsafePointer(), elem, 1, math.MaxInt, 1)
 		if len(body) > eventRoom/2 {
 			break
@@ -665,6 +683,9 @@ func (th *thread) allEntries(kind byte, p unsafe.Pointer, pl *plan) {
 }
 
 func textItem(b []byte, s string) []byte {
+	if isSecretText(s) {
+		return appendRedacted(b)
+	}
 	if len(s) <= maxText {
 		return appendText(b, s)
 	}

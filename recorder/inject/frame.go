@@ -713,7 +713,11 @@ func (f *Frame) element(kind byte, address uintptr, key unsafe.Pointer, keyPlan 
 		return
 	}
 	b = th.encode(binary.AppendUvarint(b, uint64(address)), key, keyPlan, 0)
-	if valuePlan != nil {
+	switch {
+	case valuePlan == nil:
+	case keyPlan.form == formText && IsSecretName(secretNames, *(*string)(key)):
+		b = appendRedacted(binary.AppendUvarint(b, uint64(valuePlan.id)))
+	default:
 		b = th.encode(b, value, valuePlan, 0)
 	}
 	th.hold(b)

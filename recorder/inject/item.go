@@ -27,6 +27,7 @@ const (
 	itemFloat64   = 0xfb
 
 	tagBeginning = 60001
+	tagRedacted  = 60002
 )
 
 // Records of a table block.

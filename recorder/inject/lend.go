@@ -165,7 +165,7 @@ func lend(list []lent, at unsafe.Pointer, pl *plan, by *Lender, hops, nesting in
 			return lendReflected(list, *(*reflect.Value)(at), by, nesting)
 		}
 		for i := range pl.fields {
-			if f := pl.fields[i]; f.plan.refs || f.plan.leads || f.plan.direct {
+			if f := pl.fields[i]; !f.secret && (f.plan.refs || f.plan.leads || f.plan.direct) {
 				list = lend(list, unsafe.Add(at, f.offset), f.plan, by, hops, nesting+1)
 			}
 		}

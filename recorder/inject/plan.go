@@ -44,6 +44,7 @@ type plan struct {
 	deep   bool // a value has text, or other contents behind an address that belong to it
 	counts bool // the contents include numbers of entries, which change without a store
 	method bool // an interface with methods
+	secret bool // the values must not be recorded
 	size   uintptr
 	length int
 	fields []plannedField
@@ -54,6 +55,7 @@ type plan struct {
 type plannedField struct {
 	offset uintptr
 	plan   *plan
+	secret bool // the field must not be recorded
 }
 
 var plans = struct {
@@ -135,6 +137,12 @@ func makePlan(t reflect.Type) *plan {
 	if pl, ok := plans.byType.Load(t); ok {
 		return pl.(*plan)
 	}
+	if of, ok := hiddenOf(t); ok {
+		inner := makePlan(of)
+		pl := &plan{id: inner.id, form: formOpaque, size: inner.size, of: inner.of, secret: true}
+		plans.byType.Store(t, pl)
+		return pl
+	}
 	pl := &plan{id: typeID(t), size: t.Size(), of: t}
 	var elem, key, length uint64
 	switch t.Kind() {
@@ -159,7 +167,11 @@ func makePlan(t reflect.Type) *plan {
 		}
 		for i := range t.NumField() {
 			field := makePlan(t.Field(i).Type)
-			pl.fields = append(pl.fields, plannedField{t.Field(i).Offset, field})
+			if f := t.Field(i); field.secret || holdsText(f.Type) && IsSecretName(secretNames, f.Name) {
+				pl.fields = append(pl.fields, plannedField{f.Offset, field, true})
+				continue
+			}
+			pl.fields = append(pl.fields, plannedField{t.Field(i).Offset, field, false})
 			pl.refs, pl.leads, pl.deep, pl.counts = pl.refs || field.refs, pl.leads || field.leads, pl.deep || field.deep, pl.counts || field.counts
 		}
 		pl.direct = len(pl.fields) == 1 && pl.fields[0].plan.direct
@@ -190,6 +202,9 @@ func makePlan(t reflect.Type) *plan {
 		pl.form, pl.direct = formOpaque, true
 	}
 	recordPlan(pl, t, elem, key, length)
+	if isSecretType(t) {
+		pl.secret, pl.form, pl.refs, pl.leads, pl.deep, pl.follow = true, formOpaque, false, false, false, false
+	}
 	plans.byType.Store(t, pl)
 	return pl
 }

@@ -126,7 +126,7 @@ func (s *spool) open(path string) error {
 	r = appendText(appendText(r, "program"), os.Args[0])
 	r = appendText(r, "args")
 	r = appendHead(r, majorArray, uint64(len(os.Args)))
-	for _, a := range os.Args {
+	for _, a := range RedactArguments(os.Args, secretNames, secretTexts) {
 		r = appendText(r, a)
 	}
 	r = appendText(appendText(r, "buildID"), ownBuildID())

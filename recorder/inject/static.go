@@ -16,6 +16,14 @@ const ownPackages = "\n"
 // recordedPackages are those of them whose functions are all recorded.
 const recordedPackages = "\n"
 
+// What is not recorded: names in the form of DefaultSecrets, regular expressions in that of
+// DefaultSecretTexts, and types, each on a line.
+const (
+	secretNames = ""
+	secretTexts = ""
+	secretTypes = ""
+)
+
 // Limits of one value, and the size of the ring in bytes; 0 without a ring.
 const (
 	textLimit    = 256

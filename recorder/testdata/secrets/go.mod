@@ -1,0 +1,3 @@
+module secrets
+
+go 1.24
