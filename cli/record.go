@@ -56,7 +56,7 @@ func (a *app) record() *cobra.Command {
 	c.Flags().StringSliceVar(&detail.Packages, "packages", nil, "record these packages only, as paths or path/..., also of other modules; all for everything outside the standard library")
 	c.Flags().StringSliceVar(&detail.Functions, "functions", nil, "record these functions only, by name")
 	c.Flags().IntVar(&detail.Depth, "depth", 0, "number of references to follow (default 3, with calls 1)")
-	c.Flags().IntVar(&detail.Length, "length", 256, "number of bytes kept of a text; four times as many elements are kept of a list")
+	c.Flags().IntVar(&detail.Length, "length", 256, "number of bytes kept of a text; a quarter as many elements are kept of a list")
 	c.Flags().Int64Var(&ring, "ring", 0, "keep only the last N megabytes; they are written when the program fails or receives SIGUSR1")
 	c.Flags().StringArrayVar((*[]string)(&detail.Redact), "redact", nil, "also keep out of the log: a WORD of names of variables, fields and map keys, type:T, or text:REGEXP; none leaves out the usual rules for passwords, tokens and keys; may be repeated")
 	c.Flags().BoolVar(&detail.Verify, "verify", false, "also record snapshots of the variables in scope, for wraith verify")

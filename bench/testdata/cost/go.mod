@@ -1,0 +1,3 @@
+module cost
+
+go 1.24
