@@ -135,6 +135,43 @@ func storesIn(address uint64, size uintptr) (sum uint64) {
 	return sum
 }
 
+// said has a bit for each region of memory of which the log has something; regions can share bits.
+var said [1 << 12]atomic.Uint64
+
+const (
+	regionShift = 8 // 256 bytes
+	maxRegions  = 256
+)
+
+// says notes that the log has something of some memory.
+func says(address uint64, size uintptr) {
+	for r := address >> regionShift; r <= (address+uint64(max(size, 1))-1)>>regionShift; r++ {
+		word, bit := regionOf(r)
+		if word.Load()&bit == 0 {
+			word.Or(bit)
+		}
+	}
+}
+
+// mayHave reports whether the log may have something of some memory.
+func mayHave(address uint64, size uintptr) bool {
+	first, last := address>>regionShift, (address+uint64(max(size, 1))-1)>>regionShift
+	if last-first > maxRegions {
+		return true
+	}
+	for r := first; r <= last; r++ {
+		if word, bit := regionOf(r); word.Load()&bit != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+func regionOf(r uint64) (word *atomic.Uint64, bit uint64) {
+	h := r * 0x9e3779b97f4a7c15 >> 46
+	return &said[h>>6&uint64(len(said)-1)], 1 << (h & 63)
+}
+
 type sliceHeader struct {
 	data             unsafe.Pointer
 	length, capacity int
@@ -290,6 +327,9 @@ func (th *thread) interfaceItem(b []byte, at unsafe.Pointer, pl *plan, hops, lim
 	}
 	b = appendHead(b, majorArray, 2)
 	b = appendHead(b, majorUint, uint64(dynamic.id))
+	if dynamic.form == formPointer && !dynamic.follow && !dynamic.reads {
+		hops = max(hops, 1) // what is behind an interface of foreign code is its own
+	}
 	return th.item(b, at, dynamic, hops, limit, nesting+1)
 }
 
@@ -420,6 +460,7 @@ func (th *thread) object(q pointee, kind byte, count int) {
 	if b == nil {
 		return
 	}
+	says(address, size)
 	before.mem, before.n = th.chunk.mem, th.start // begin may have moved on to another chunk
 	b = binary.AppendUvarint(b, address)
 	b = binary.AppendUvarint(b, uint64(q.plan.id))

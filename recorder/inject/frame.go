@@ -692,6 +692,7 @@ func (f *Frame) write(kind byte, variable uint32, p unsafe.Pointer, pl *plan, fr
 		b = binary.AppendUvarint(b, uint64(variable))
 	}
 	if kind != kindWrite {
+		says(uint64(uintptr(p)), pl.size)
 		noteStore(uint64(uintptr(p)), pl.size)
 		if kind == kindCell && !knows(p) {
 			outdate(uint64(uintptr(p)))

@@ -255,7 +255,7 @@ func (f *Frame) reread() {
 		case !l.by.Keeps:
 		case l.keepable():
 			keep(th, l)
-		case l.at != nil && !l.own && !l.quiet && !l.entries && l.count+l.more == 0:
+		case l.at != nil && !l.own && !l.quiet && !l.entries && l.count+l.more == 0 && knows(l.at):
 			f.keep(l)
 		}
 	}
@@ -326,13 +326,18 @@ func (l *lent) expose(th *thread) {
 	case l.count+l.more > 0:
 		size *= uint64(l.count + l.more)
 	}
+	if !l.own && !l.entries && !mayHave(uint64(uintptr(l.at)), uintptr(size)) {
+		return
+	}
 	th.expose(uint64(uintptr(l.at)), size, l.by)
 	if l.exposed || l.entries {
 		return
 	}
 	l.exposed = true
 	for from := 0; from < max(1, min(l.count, maxRead)); from += spreadStep {
-		outdate(uint64(uintptr(l.at)) + uint64(from)*uint64(l.plan.size))
+		if at := unsafe.Add(l.at, uintptr(from)*l.plan.size); knows(at) {
+			outdate(uint64(uintptr(at)))
+		}
 	}
 }
 

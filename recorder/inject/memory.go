@@ -13,6 +13,7 @@ func (f *Frame) move(to, from, size uintptr) {
 		return
 	}
 	th := f.here()
+	says(uint64(to), size)
 	if b := th.begin(kindMove, lineRoom); b != nil {
 		b = binary.AppendUvarint(b, uint64(to))
 		b = binary.AppendUvarint(b, uint64(from))

@@ -45,6 +45,7 @@ type plan struct {
 	counts bool // the contents include numbers of entries, which change without a store
 	method bool // an interface with methods
 	secret bool // the values must not be recorded
+	reads  bool // people read the target of such a pointer: it is an error
 	size   uintptr
 	length int
 	fields []plannedField
@@ -190,6 +191,7 @@ func makePlan(t reflect.Type) *plan {
 		elem, key = uint64(typeID(t.Elem())), uint64(typeID(t.Key()))
 	case reflect.Pointer:
 		pl.form, pl.direct, elem = formPointer, true, uint64(typeID(t.Elem()))
+		pl.reads = t.Implements(reflect.TypeFor[error]())
 		pl.follow = ownType(t.Elem())
 		pl.leads = pl.follow
 	case reflect.Interface:
