@@ -374,9 +374,9 @@ func TestWhatCannotBeRecorded(t *testing.T) {
 		detail recorder.Detail
 		says   string
 	}{
-		{recorder.Detail{Packages: []string{"truth/...", "berths/..."}}, `--packages "berths/..." matches nothing of this module that is built`},
-		{recorder.Detail{Functions: []string{"main", "asign"}}, `--functions "asign" matches nothing of this module that is built`},
-		{recorder.Detail{AskOn: []string{"Office.Assign"}}, `--ring-on-error "Office.Assign" matches nothing of this module that is built`},
+		{recorder.Detail{Packages: []string{"truth/...", "berths/..."}}, `--packages "berths/..." matches nothing that is built`},
+		{recorder.Detail{Functions: []string{"main", "asign"}}, `--functions "asign" matches nothing that is built`},
+		{recorder.Detail{AskOn: []string{"Office.Assign"}}, `--ring-on-error "Office.Assign" matches nothing that is built`},
 	} {
 		got := recordWith(t, recorder.Options{Detail: c.detail}, dir, "go", "run", ".")
 		assert.Equal(t, 200, got.ExitCode)

@@ -120,7 +120,9 @@ func isSecretText(s string) bool {
 var anchors = [...]string{"passw", "passp", "secret", "key", "token", "bearer", "eyj", "://"}
 
 // mayBeSecret is a quick check for the default patterns.
-func mayBeSecret(s string) bool { return secretTexts != DefaultSecretTexts || len(s) >= shortestSecret && hasAnchor(s) }
+func mayBeSecret(s string) bool {
+	return secretTexts != DefaultSecretTexts || len(s) >= shortestSecret && hasAnchor(s)
+}
 
 func hasAnchor(s string) bool {
 	for i := range len(s) {
