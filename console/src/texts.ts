@@ -55,6 +55,8 @@ export const texts = {
     thread: (id: string) => `thread ${id}`,
     none: 'No application frames on this thread at this moment. Step, or choose another moment in the lanes.',
     foreign: (n: number) => counted(n, 'foreign frame'),
+    folded: (n: number, cycle: number) =>
+      cycle === 0 ? `${counted(n, 'frame')} left out` : cycle === 1 ? `${n} more of the same place` : `these ${cycle} frames ${n / cycle} more times`,
   },
   elsewhere: {
     evidence: 'Evidence',
@@ -110,6 +112,7 @@ export const texts = {
     artifactHint: 'a binary, a debug file, or a .zip or .tar.gz of source text',
   },
   hits: {
+    estimated: 'about ',
     none: 'No checkpoints yet.',
     noneLines: ['Click in the margin beside a line, or press', '.'],
     noneOther: 'Set one here: all its hits are known at once.',

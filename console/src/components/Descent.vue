@@ -11,16 +11,18 @@ const sitting = useSitting()
 interface Row {
   frame?: Frame
   foreign: number
+  left?: string // frames that are left out
 }
 
-// Frames of foreign code that follow each other are one line.
+// Frames of foreign code that follow each other are one line, and so are those that repeat others.
 const rows = computed(() => {
   const out: Row[] = []
   for (const f of here.frames) {
     const last = out[out.length - 1]
     if (f.own) out.push({ frame: f, foreign: 0 })
-    else if (last && !last.frame) last.foreign++
-    else out.push({ foreign: 1 })
+    else if (last && last.foreign) last.foreign += 1 + (f.folded ?? 0)
+    else out.push({ foreign: 1 + (f.folded ?? 0) })
+    if (f.own && f.folded) out.push({ foreign: 0, left: texts.descent.folded(f.folded, f.cycle ?? 0) })
   }
   return out
 })
@@ -41,7 +43,7 @@ function short(name: string) {
           <span class="mono name" :title="r.frame.function">{{ short(r.frame.function) }}</span>
           <span class="soft mono file" :title="r.frame.file"><bdi>{{ r.frame.file ? `${r.frame.file}:${r.frame.line}` : '' }}</bdi></span>
         </button>
-        <span v-else class="soft foreign">{{ texts.descent.foreign(r.foreign) }}</span>
+        <span v-else class="soft foreign">{{ r.left ?? texts.descent.foreign(r.foreign) }}</span>
       </li>
     </ol>
   </section>
