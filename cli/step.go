@@ -65,6 +65,9 @@ func printStep(w io.Writer, o printing, s ask.Step) {
 	}
 	if s.StepNs >= 0 {
 		took := "line " + duration(s.StepNs)
+		if s.Estimated {
+			took = "line about " + duration(s.StepNs)
+		}
 		if s.CallNs >= 0 {
 			took += ", call " + duration(s.CallNs)
 		}

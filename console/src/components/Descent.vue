@@ -90,7 +90,7 @@ button.chosen {
 }
 .index {
   flex: none;
-  width: 1.6em;
+  min-width: 1.6em;
   color: var(--ink-soft);
   text-align: right;
 }
