@@ -47,6 +47,7 @@ type app struct {
 	own      []string
 	within   time.Duration
 	piped    string // a copy of standard input
+	previews bool   // while evidence is indexed, what is known of its end is shown
 }
 
 // Main runs the command line and returns its exit code.

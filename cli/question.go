@@ -8,6 +8,7 @@ import (
 	"reflect"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -65,6 +66,7 @@ func command[Q ask.Request[A], A any](a *app, x question[Q, A]) *cobra.Command {
 	c := &cobra.Command{Use: x.use, Short: x.short, Long: x.long, Args: args(x.args[0], x.args[1], usage)}
 	var zero Q
 	declared := ask.Of(zero)
+	previews := strings.HasPrefix(x.use, "peek ")
 	request := declared.New().(*Q)
 	v := reflect.ValueOf(request).Elem()
 	fields := ask.Fields(declared.Request)
@@ -78,6 +80,7 @@ func command[Q ask.Request[A], A any](a *app, x question[Q, A]) *cobra.Command {
 	a.evidenceFlags(c)
 	a.outputFlags(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
+		a.previews = previews
 		l, err := locator.Parse(args[0])
 		if err != nil {
 			return err
@@ -326,6 +329,15 @@ func (a *app) openFile(ctx context.Context, path string) (replay.Recording, erro
 	}
 	progress, end := a.progress("index " + name)
 	defer end()
+	if a.previews {
+		shown, inner := sync.Once{}, progress
+		progress = func(done float64) {
+			shown.Do(func() { a.preview(name, path) })
+			if inner != nil {
+				inner(done)
+			}
+		}
+	}
 	r, err := kinds.All.Open(ctx, path, o, progress)
 	if err != nil && ctx.Err() == nil {
 		return nil, fmt.Errorf("%s: %w", name, err)

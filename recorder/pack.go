@@ -72,9 +72,10 @@ func Pack(ctx context.Context, spool, output string, header event.Header, end ev
 	if err := packTables(w, logs[0]); err != nil {
 		return summary, err
 	}
+	var all summariser
 	for i, l := range logs {
 		process := uint16(i + 1)
-		n, err := packProcess(ctx, w, l, process, l.Processes[0].Started-first.Started)
+		n, err := packProcess(ctx, w, l, process, l.Processes[0].Started-first.Started, &all)
 		if err != nil {
 			return summary, err
 		}
@@ -87,7 +88,8 @@ func Pack(ctx context.Context, spool, output string, header event.Header, end ev
 			return summary, err
 		}
 	}
-	if err := w.Flush(); err != nil {
+	all.end()
+	if err := w.Summary(all.summary); err != nil {
 		return summary, err
 	}
 	if err := buffered.Flush(); err != nil {
@@ -123,7 +125,7 @@ func packTables(w *execlog.Writer, l *execlog.Log) error {
 	return nil
 }
 
-func packProcess(ctx context.Context, w *execlog.Writer, l *execlog.Log, process uint16, shift int64) (int, error) {
+func packProcess(ctx context.Context, w *execlog.Writer, l *execlog.Log, process uint16, shift int64, all *summariser) (int, error) {
 	blocks := 0
 	p := l.Processes[0]
 	p.ID = process
@@ -141,7 +143,8 @@ func packProcess(ctx context.Context, w *execlog.Writer, l *execlog.Log, process
 	work, ctx := errgroup.WithContext(ctx)
 	work.Go(func() error {
 		defer close(prepared)
-		var r retimer
+		r := retimer{see: all.see}
+		types := l.Types(0)
 		for i, b := range l.Blocks {
 			payload, err := l.Payload(b)
 			if err != nil {
@@ -151,6 +154,7 @@ func packProcess(ctx context.Context, w *execlog.Writer, l *execlog.Log, process
 			if i+1 < len(l.Blocks) && l.Blocks[i+1].Thread == b.Thread {
 				next = l.Blocks[i+1].Base
 			}
+			all.begin(process, event.ThreadID(b.Thread), types)
 			if err := r.split(ctx, event.ThreadID(b.Thread), b.Base, next, payload, prepared); err != nil {
 				return err
 			}

@@ -23,6 +23,7 @@ import (
 
 	"wraithology/core/ask"
 	"wraithology/core/event"
+	"wraithology/core/execlog"
 	"wraithology/core/evidence"
 	"wraithology/core/evidence/kinds"
 	"wraithology/core/question"
@@ -116,7 +117,37 @@ func TestMain(m *testing.M) {
 func open(t *testing.T, log string) history.Replay {
 	r, err := kinds.All.Open(context.Background(), log, evidence.Options{}, nil)
 	require.NoError(t, err)
+	checkSummary(t, log, r.(history.Replay))
 	return r.(history.Replay)
+}
+
+// checkSummary compares the summary of a log with what its timeline says.
+func checkSummary(t *testing.T, path string, r history.Replay) {
+	t.Helper()
+	log, err := execlog.OpenFile(path)
+	require.NoError(t, err)
+	defer log.Close()
+	s := log.Summary
+	if s == nil {
+		return // of an earlier version, or not packed
+	}
+	info := r.Info()
+	require.Equal(t, info.Moments, int64(s.Moments))
+	require.Equal(t, info.Threads, s.Threads)
+	if s.Threads > 1 {
+		return // a timeline numbers threads anew
+	}
+	for _, o := range s.Open {
+		frames, err := r.Frames(context.Background(), event.Moment(info.Moments-1), o.Thread)
+		require.NoError(t, err)
+		require.Len(t, frames, o.Depth, "thread %d", o.Thread)
+		for i, c := range o.Calls {
+			require.Equal(t, frames[i].Function, log.Functions[c.Function].Name)
+			if c.Reached {
+				require.Equal(t, frames[i].Line, log.Sites[c.Site].Line)
+			}
+		}
+	}
 }
 
 // evaluate evaluates an expression at a moment in the innermost frame.

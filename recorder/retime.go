@@ -20,7 +20,11 @@ type timedBlock struct {
 
 // retimer gives events whose times were not read from the clock equal shares of the time between the
 // events around them, and cuts payloads into blocks between events.
-type retimer struct{ pieces []piece }
+type retimer struct {
+	pieces []piece
+	// see, if not nil, is called for each event, with a time that is not estimated yet.
+	see func(event.Event)
+}
 
 // piece is an event of a payload.
 type piece struct {
@@ -77,6 +81,9 @@ func (r *retimer) read(payload []byte, base int64) (last int64) {
 	walk := event.NewWalk(payload, base)
 	for walk.Next() {
 		e, from := walk.Event(), walk.Start()
+		if r.see != nil {
+			r.see(e)
+		}
 		p := piece{from: uint32(from), untimed: payload[from]&event.Untimed != 0, again: e.Kind == event.Memory || e.Kind == event.Spread || e.Kind == event.Snapshot, since: e.Time - last}
 		at := from + 1
 		if !p.untimed {

@@ -112,7 +112,7 @@ export const texts = {
     artifactHint: 'a binary, a debug file, or a .zip or .tar.gz of source text',
   },
   hits: {
-    estimated: 'about ',
+    estimated: 'about',
     none: 'No checkpoints yet.',
     noneLines: ['Click in the margin beside a line, or press', '.'],
     noneOther: 'Set one here: all its hits are known at once.',

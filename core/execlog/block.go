@@ -38,6 +38,8 @@ const (
 	HeaderBlock BlockType = 1
 	TableBlock  BlockType = 2
 	EventBlock  BlockType = 3
+	// SummaryBlock holds a Summary.
+	SummaryBlock BlockType = 4
 )
 
 // Codec says how a block's payload is stored.

@@ -18,7 +18,9 @@ import (
 type Log struct {
 	*event.Tables
 	Blocks []event.Block
-	Losses []event.Loss
+	// Summary says how the recording ended; nil if the log has none.
+	Summary *Summary
+	Losses  []event.Loss
 
 	headers map[int64]BlockHeader // by the offset of the payload
 	r       io.ReaderAt
@@ -121,7 +123,7 @@ func (l *Log) scan() error {
 
 // take keeps an event block for later and reads any other block now.
 func (l *Log) take(h BlockHeader, payload int64) error {
-	if h.Stored == 0 || h.Type > EventBlock {
+	if h.Stored == 0 || h.Type > SummaryBlock {
 		return nil // room that a recorder kept for later, or a block of a later version
 	}
 	if h.Type == EventBlock {
@@ -131,6 +133,10 @@ func (l *Log) take(h BlockHeader, payload int64) error {
 	}
 	plain, err := ReadPayload(l.r, h, payload)
 	if err != nil {
+		return err
+	}
+	if h.Type == SummaryBlock {
+		l.Summary, err = decodeSummary(plain)
 		return err
 	}
 	if h.Type == HeaderBlock {

@@ -87,7 +87,7 @@ function time(ns: number) {
       <ol v-if="checkpoints.hits" :start="from + 1">
         <li v-for="h in checkpoints.hits.hits" :key="h.moment">
           <button type="button" class="hit" :class="{ chosen: h.moment === here.place.moment }" :data-moment="h.moment" @click="sitting.go({ moment: h.moment, thread: h.thread, frame: 0 }, texts.hits.goneTo(checkpoints.chosen))">
-            <span class="mono">{{ h.moment }}</span> <span class="soft">{{ h.estimated ? texts.hits.estimated : '' }}+{{ time(h.timeNs) }}</span>
+            <span class="mono">{{ h.moment }}</span> <span class="soft">{{ h.estimated ? texts.hits.estimated + ' ' : '' }}+{{ time(h.timeNs) }}</span>
             <span v-if="h.text" class="shown" :title="h.text">{{ h.text }}</span>
             <template v-for="x in h.shown ?? []" :key="x.expression">
               <code class="shown" :title="x.error || x.expression">{{ x.error ? '?' : x.value }}</code>
