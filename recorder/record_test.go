@@ -23,9 +23,9 @@ import (
 
 	"wraithology/core/ask"
 	"wraithology/core/event"
-	"wraithology/core/execlog"
 	"wraithology/core/evidence"
 	"wraithology/core/evidence/kinds"
+	"wraithology/core/execlog"
 	"wraithology/core/question"
 	"wraithology/core/replay"
 	"wraithology/core/replay/find"

@@ -124,14 +124,26 @@ func mayBeSecret(s string) bool {
 	return secretTexts != DefaultSecretTexts || len(s) >= shortestSecret && hasAnchor(s)
 }
 
+// second is the second letter of the anchors, by their first one, in lower case; 0 for other bytes.
+var second = func() (table [256]byte) {
+	for _, a := range anchors {
+		table[a[0]] = a[1]
+		if 'a' <= a[0] && a[0] <= 'z' {
+			table[a[0]-'a'+'A'] = a[1]
+		}
+	}
+	return table
+}()
+
 func hasAnchor(s string) bool {
-	for i := range len(s) {
-		switch c := s[i] | 0x20; c {
-		case 'p', 's', 'k', 't', 'b', 'e', ':' | 0x20:
-			for _, a := range anchors {
-				if a[0]|0x20 == c && len(s)-i >= len(a) && foldEqual(s[i:i+len(a)], a) {
-					return true
-				}
+	for i := 0; i+1 < len(s); i++ {
+		next := second[s[i]]
+		if next == 0 || s[i+1]|0x20 != next|0x20 {
+			continue
+		}
+		for _, a := range anchors {
+			if len(s)-i >= len(a) && foldEqual(s[i:i+len(a)], a) {
+				return true
 			}
 		}
 	}
