@@ -250,3 +250,59 @@ func main() {
 	assert.Greater(t, len(frames), 1000)
 	assert.Regexp(t, fmt.Sprintf(`^the stack of the goroutine has reached its limit, %d calls deep: main\.(ebb, main\.flood|flood, main\.ebb) call each other without end$`, len(frames)), failure.Summary)
 }
+
+// A panic of the language's runtime has its message in the list of errors, as the program would print it,
+// whether it was recovered or ended the program.
+func TestMessagesOfRuntimePanics(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "go.mod"), []byte("module pick\n\ngo 1.24\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "main.go"), []byte(`package main
+
+import "fmt"
+
+type quay struct{ depth int }
+
+func try(what func()) {
+	defer func() { fmt.Println(recover()) }()
+	what()
+}
+
+func main() {
+	list, i, none, one, two := []int{1, 2}, 7, -1, 1, 2
+	var q *quay
+	var m map[string]int
+	var a any = "text"
+	try(func() { fmt.Println(list[i]) })
+	try(func() { fmt.Println(list[none]) })
+	try(func() { fmt.Println(list[:i]) })
+	try(func() { fmt.Println(list[i:]) })
+	try(func() { fmt.Println(list[none:]) })
+	try(func() { fmt.Println(list[two:one:two]) })
+	try(func() { fmt.Println("ebb"[i:]) })
+	try(func() { fmt.Println([4]int(list)) })
+	try(func() { fmt.Println(i / len(m)) })
+	try(func() { fmt.Println(q.depth) })
+	try(func() { m["x"] = 1 })
+	try(func() { fmt.Println(a.(int)) })
+	fmt.Println("runtime error: index out of range [9] with length 2")
+	fmt.Println(list[i+2])
+}
+`), 0o600))
+	ran := record(t, dir, "go", "run", ".")
+	assert.NotZero(t, ran.ExitCode)
+	r := open(t, ran.log)
+	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: "error"}, replay.Page{Count: 100})
+	require.NoError(t, err)
+	var texts []string
+	for _, at := range hits.Page {
+		texts = append(texts, r.Text(at))
+	}
+	want := strings.Split(strings.TrimSpace(ran.out), "\n")
+	for i, text := range want {
+		if strings.HasPrefix(text, "interface conversion: ") {
+			want[i] = "interface conversion: the value has another type" // the types are not in the log
+		}
+	}
+	assert.Equal(t, want, texts)
+}

@@ -59,7 +59,11 @@ func Run[A any](ctx context.Context, s Subject, q Request[A]) (answer A, err err
 	if err := Validate(q, Field.Parameter); err != nil {
 		return answer, err
 	}
-	limit := cmp.Or(s.Limit, DefaultLimit)
+	usual := DefaultLimit
+	if l, ok := q.(interface{ usualLimit() time.Duration }); ok {
+		usual = l.usualLimit() // it looks at all of the evidence
+	}
+	limit := cmp.Or(s.Limit, usual)
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, fault.TimeLimit.New("", "the question took longer than %s", limit))
 	defer cancel()
 	err = guard.Do(func() (err error) {

@@ -2,6 +2,7 @@ package ask
 
 import (
 	"context"
+	"time"
 
 	"wraithology/core/event"
 	"wraithology/core/fault"
@@ -39,6 +40,9 @@ type Difference struct {
 
 // Negative implements Negative: the recording has wrong values.
 func (v Verified) Negative() bool { return v.Total > 0 }
+
+// usualLimit is the time limit without another one: every snapshot of the recording is compared.
+func (VerifyRequest) usualLimit() time.Duration { return 10 * time.Minute }
 
 func (q VerifyRequest) answer(ctx context.Context, s *Subject) (Verified, error) {
 	out := Verified{Differences: []Difference{}}

@@ -1,6 +1,8 @@
 package state
 
 import (
+	"cmp"
+	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -19,7 +21,12 @@ func (r *Log) Text(at event.Moment) string {
 		return r.FirstText(at, "")
 	case event.Error:
 		return r.ReportedError(at)
-	case event.Panic, event.Failure:
+	case event.Panic:
+		if text := r.runtimePanic(at); text != "" {
+			return text
+		}
+		return r.FirstText(at, r.T.Kind(at).String())
+	case event.Failure:
 		return r.FirstText(at, r.T.Kind(at).String())
 	case event.Leave:
 		if i := r.T.ErrorReturns().Before(at); i >= 0 && r.T.ErrorReturns().At(i) == at {
@@ -44,12 +51,61 @@ func (r *Log) ErrorAt(m event.Moment) string {
 		}
 		return text
 	case event.Panic, event.Failure:
-		return r.T.Kind(m).String() + " " + r.FirstText(m, "")
+		return r.T.Kind(m).String() + " " + cmp.Or(r.runtimePanic(m), r.FirstText(m, ""))
 	case event.Error:
 		return r.ReportedError(m) + " " + r.FirstText(m, "")
 	}
 	return ""
 }
+
+// runtimePanic returns the message of a panic of the language's runtime, whose event has no value: that with
+// which it was recovered, or, if it ended the process, that in the crash text. It is empty for any
+// other moment.
+func (r *Log) runtimePanic(m event.Moment) string {
+	if r.T.Kind(m) != event.Panic || r.T.Event(m).Args > 0 {
+		return ""
+	}
+	process, thread := r.T.Process(m), r.T.Thread(m)
+	if text := r.recovered(m, thread); text != "" {
+		return text
+	}
+	text, ok := strings.CutPrefix(r.T.Ends[process].Crash, "panic: ")
+	if !ok {
+		return ""
+	}
+	panics := r.T.Notable(event.Panic)
+	for i := panics.Len() - 1; i >= 0 && panics.At(i) > m; i-- {
+		if r.T.Process(panics.At(i)) == process {
+			return "" // a later one did
+		}
+	}
+	if number := crashed.FindStringSubmatch(text); number == nil || number[1] != strconv.FormatUint(r.T.ThreadInfo(thread).Number, 10) {
+		return "" // on another goroutine
+	}
+	text, _, _ = strings.Cut(text, "\n")
+	return strings.TrimSpace(text)
+}
+
+// maxRecovers limits the moments that are looked at for the end of a panic.
+const maxRecovers = 1000
+
+// recovered returns the message with which a thread recovered a panic.
+func (r *Log) recovered(m event.Moment, thread event.ThreadID) string {
+	list := r.T.Notable(event.Recover)
+	for i, n := list.Before(m)+1, 0; i < list.Len() && n < maxRecovers; i, n = i+1, n+1 {
+		if at := list.At(i); r.T.Thread(at) == thread {
+			panics := r.T.Notable(event.Panic)
+			if k := panics.Before(at); k >= 0 && panics.At(k) > m && r.T.Thread(panics.At(k)) == thread {
+				return "" // of a later panic
+			}
+			return r.FirstText(at, "")
+		}
+	}
+	return ""
+}
+
+// crashed matches the first goroutine of a crash text, which crashed.
+var crashed = regexp.MustCompile(`(?m)^goroutine (\d+) `)
 
 // Unwound reports whether a call was left by a panic or by the end of its thread.
 func (r *Log) Unwound(c event.CallID) bool {
@@ -113,6 +169,9 @@ func (r *Log) ErrorText(v replay.Value) string {
 		if v.State == event.Known {
 			return syscall.Errno(v.Uint).Error()
 		}
+	}
+	if text := runtimeError(v); text != "" {
+		return text
 	}
 	return r.errorMethodResult(v)
 }
