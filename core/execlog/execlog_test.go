@@ -171,11 +171,38 @@ func TestUnknownBlockTypes(t *testing.T) {
 	t.Parallel()
 	b, ends := sample(t, execlog.Plain, 2)
 	added := bytes.Clone(b[ends[0]:ends[1]])
-	added[4] = byte(execlog.EventBlock) + 1
+	added[4] = byte(execlog.SummaryBlock) + 1
 	binary.LittleEndian.PutUint32(added[44:], execlog.Checksum(added[:44]))
 	log, err := open(append(append(bytes.Clone(b[:ends[0]]), added...), b[ends[0]:]...))
 	require.NoError(t, err)
 	assert.Empty(t, log.Losses)
+	assert.Equal(t, 200, count(t, log))
+}
+
+// A summary is read as it was written; a malformed one loses nothing else.
+func TestSummary(t *testing.T) {
+	t.Parallel()
+	var out bytes.Buffer
+	w, err := execlog.NewWriter(&out, event.Header{Program: "berthing"}, execlog.Zstd)
+	require.NoError(t, err)
+	want := execlog.Summary{Moments: 1 << 40, Threads: 3, Last: 77, Open: []execlog.OpenCalls{{Process: 1, Thread: 2, Time: 5, Depth: 70, Calls: []execlog.OpenCall{{Function: 4, Site: 9, Reached: true}, {Function: 0}}}},
+		Notable: []execlog.NotableEvent{{Kind: event.Panic, Text: "the gauge is dry", Code: 3, OpenCalls: execlog.OpenCalls{Thread: 1}}}}
+	require.NoError(t, w.Summary(want))
+	log, err := open(out.Bytes())
+	require.NoError(t, err)
+	require.NotNil(t, log.Summary)
+	assert.Equal(t, want, *log.Summary)
+	assert.Empty(t, log.Losses)
+
+	b, ends := sample(t, execlog.Plain, 2)
+	wrong := bytes.Clone(b[ends[0]:ends[1]])
+	wrong[4] = byte(execlog.SummaryBlock)
+	binary.LittleEndian.PutUint32(wrong[44:], execlog.Checksum(wrong[:44]))
+	log, err = open(append(append(bytes.Clone(b[:ends[0]]), wrong...), b[ends[0]:]...))
+	require.NoError(t, err)
+	require.Len(t, log.Losses, 1)
+	assert.Contains(t, log.Losses[0].What, "summary")
+	assert.Nil(t, log.Summary)
 	assert.Equal(t, 200, count(t, log))
 }
 
