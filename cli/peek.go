@@ -9,7 +9,7 @@ import (
 	"wraithology/core/ask"
 )
 
-var _ = register(question[ask.PeekRequest, ask.Peek]{use: "peek EVIDENCE", short: "Show what evidence is, how the program ended, where, and what is missing", print: printPeek})
+var _ = register(question[ask.PeekRequest, ask.Peek]{use: "peek EVIDENCE", short: "Show what evidence is, how the program ended, where, and what is missing", print: printPeek, previews: true})
 
 func printPeek(w io.Writer, o printing, _ ask.PeekRequest, p ask.Peek) {
 	name := o.name

@@ -38,6 +38,8 @@ type question[Q ask.Request[A], A any] struct {
 	other func(c *cobra.Command, a *app, l locator.Locator, q Q, rest []string) (done bool, err error)
 	// write writes the answer differently from print if it returns true.
 	write func(c *cobra.Command, w io.Writer, answer A) (written bool, err error)
+	// previews is set if what is known of the evidence's end is shown while it is indexed.
+	previews bool
 }
 
 // printing holds what is needed to print an answer, beside the answer.
@@ -66,7 +68,6 @@ func command[Q ask.Request[A], A any](a *app, x question[Q, A]) *cobra.Command {
 	c := &cobra.Command{Use: x.use, Short: x.short, Long: x.long, Args: args(x.args[0], x.args[1], usage)}
 	var zero Q
 	declared := ask.Of(zero)
-	previews := strings.HasPrefix(x.use, "peek ")
 	request := declared.New().(*Q)
 	v := reflect.ValueOf(request).Elem()
 	fields := ask.Fields(declared.Request)
@@ -80,7 +81,7 @@ func command[Q ask.Request[A], A any](a *app, x question[Q, A]) *cobra.Command {
 	a.evidenceFlags(c)
 	a.outputFlags(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
-		a.previews = previews
+		a.previews = x.previews
 		l, err := locator.Parse(args[0])
 		if err != nil {
 			return err

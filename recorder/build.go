@@ -9,7 +9,6 @@ import (
 	"go/ast"
 	"go/types"
 	"go/version"
-	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -114,6 +113,21 @@ func (c *goCommand) loadFlags() []string {
 	return out
 }
 
+// values returns the values of a flag that takes one.
+func (c *goCommand) values(flag string) (list []string) {
+	for i, f := range c.flags {
+		name, value, inline := strings.Cut("-"+strings.TrimLeft(f, "-"), "=")
+		if name != flag {
+			continue
+		}
+		if !inline && i+1 < len(c.flags) {
+			value = c.flags[i+1]
+		}
+		list = append(list, value)
+	}
+	return list
+}
+
 // listed is what go list says of a package.
 type listed struct {
 	ImportPath string
@@ -137,14 +151,7 @@ const rewrittenLanguage = "go1.21"
 // recorded, together with the compiler flags of the command.
 func (c *goCommand) raised(list []listed, recorded []*dependency) []string {
 	own := ""
-	for i, f := range c.flags {
-		name, value, inline := strings.Cut("-"+strings.TrimLeft(f, "-"), "=")
-		if name != "-gcflags" {
-			continue
-		}
-		if !inline && i+1 < len(c.flags) {
-			value = c.flags[i+1]
-		}
+	for _, value := range c.values("-gcflags") {
 		if pattern, flags, ok := strings.Cut(value, "="); !ok || strings.HasPrefix(value, "-") {
 			own = value
 		} else if pattern == "all" {
@@ -324,12 +331,14 @@ func onLines(list []string) string { return "\n" + strings.Join(list, "\n") + "\
 func (w *overlayWriter) rewrite(loaded []*packages.Package) error {
 	// A package's test variant includes the package's files, so it comes first.
 	slices.SortStableFunc(loaded, func(a, b *packages.Package) int { return len(b.CompiledGoFiles) - len(a.CompiledGoFiles) })
+	done := map[string]bool{}
 	for _, p := range loaded {
 		for _, file := range p.Syntax {
 			path := p.Fset.File(file.Pos()).Name()
-			if _, done := w.replace[path]; done || !w.rewrites(p, file) { // of errors the build tells
+			if done[path] || !w.rewrites(p, file) { // of errors the build tells
 				continue
 			}
+			done[path] = true
 			source, err := os.ReadFile(path)
 			if err != nil {
 				return fmt.Errorf("read the source: %w", err)
@@ -337,8 +346,7 @@ func (w *overlayWriter) rewrite(loaded []*packages.Package) error {
 			d, shown := w.moduleOf(path)
 			text := rewriteFile(p, file, shown, source, w.runtimePath, d == nil, w.own, w.recorded, &w.tables, w.detail)
 			if d != nil && d.copied != "" {
-				w.replace[path] = filepath.Join(d.copied, strings.TrimPrefix(path, d.dir))
-				err = os.WriteFile(w.replace[path], text, 0o600)
+				err = os.WriteFile(filepath.Join(d.copied, strings.TrimPrefix(path, d.dir)), text, 0o600) // the copy is built
 			} else {
 				err = w.put(path, text)
 			}
@@ -411,11 +419,6 @@ func (w *overlayWriter) finish(header event.Header, defaultLog string, own []str
 		}
 		if err := w.put(filepath.Join(runtimeDir, n.Name()), text); err != nil {
 			return "", err
-		}
-	}
-	for _, d := range w.others { // their copies are built
-		if d.copied != "" {
-			maps.DeleteFunc(w.replace, func(path, _ string) bool { return strings.HasPrefix(path, d.dir+string(filepath.Separator)) })
 		}
 	}
 	description, err := json.Marshal(map[string]any{"Replace": w.replace})

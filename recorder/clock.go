@@ -57,51 +57,53 @@ var waiting = map[string]bool{"time.Sleep": true, "time.After": true, "time.Afte
 // clocked reports whether the parts of a statement may run code that waits for other goroutines,
 // wakes them, or changes memory without being recorded.
 func (f *function) clocked(nodes ...ast.Node) bool {
-	found := f.defers
-	for _, n := range nodes {
-		if n == nil || found {
-			continue
-		}
-		ast.Inspect(n, func(n ast.Node) bool {
-			switch x := n.(type) {
-			case *ast.FuncLit, *ast.BlockStmt:
-				return false
-			case *ast.GoStmt, *ast.DeferStmt, *ast.SendStmt, *ast.SelectStmt:
-				found = true
-			case *ast.UnaryExpr:
-				found = found || x.Op == token.ARROW
-			case *ast.RangeStmt:
-				switch coreOf(typeOf(f, x.X)).(type) {
-				case *types.Chan, *types.Signature, *types.Interface:
-					found = true
-				}
-			case *ast.CallExpr:
-				found = found || f.waits(x)
+	return f.defers || anyPart(nodes, func(n ast.Node) bool {
+		switch x := n.(type) {
+		case *ast.GoStmt, *ast.DeferStmt, *ast.SendStmt, *ast.SelectStmt:
+			return true
+		case *ast.UnaryExpr:
+			return x.Op == token.ARROW
+		case *ast.RangeStmt:
+			switch coreOf(typeOf(f, x.X)).(type) {
+			case *types.Chan, *types.Signature, *types.Interface:
+				return true
 			}
-			return !found
-		})
-	}
-	return found
+		case *ast.CallExpr:
+			return f.waits(x)
+		}
+		return false
+	})
 }
 
 // makes reports whether the parts of a statement may make objects without saying so: in code that is
 // not recorded, by a conversion, for the arguments of a variadic function, and in literals within
 // others.
 func (f *function) makes(nodes ...ast.Node) bool {
+	return anyPart(nodes, func(n ast.Node) bool {
+		switch x := n.(type) {
+		case *ast.CompositeLit:
+			return x.Type == nil
+		case *ast.CallExpr:
+			return f.callMakes(x)
+		}
+		return false
+	})
+}
+
+// anyPart reports whether something is so of a part of a statement. Blocks and function literals in it
+// have lines of their own.
+func anyPart(nodes []ast.Node, is func(ast.Node) bool) bool {
 	found := false
 	for _, n := range nodes {
 		if n == nil || found {
 			continue
 		}
 		ast.Inspect(n, func(n ast.Node) bool {
-			switch x := n.(type) {
+			switch n.(type) {
 			case *ast.FuncLit, *ast.BlockStmt:
 				return false
-			case *ast.CompositeLit:
-				found = found || x.Type == nil
-			case *ast.CallExpr:
-				found = found || f.callMakes(x)
 			}
+			found = found || n != nil && is(n)
 			return !found
 		})
 	}

@@ -85,12 +85,8 @@ func (c *goCommand) copies(ctx context.Context, list []*dependency, dir string) 
 		return overlayFile{}, err
 	}
 	modFile := env[1]
-	for i, f := range c.flags {
-		if value, ok := strings.CutPrefix(strings.TrimLeft(f, "-"), "modfile="); ok {
-			modFile = value
-		} else if strings.TrimLeft(f, "-") == "modfile" && i+1 < len(c.flags) {
-			modFile = c.flags[i+1]
-		}
+	for _, value := range c.values("-modfile") {
+		modFile = value
 	}
 	path, text, err := replaced(list, modFile, env[2])
 	return overlayFile{path, text}, err

@@ -135,7 +135,7 @@ func checkSummary(t *testing.T, path string, r history.Replay) {
 	require.Equal(t, info.Moments, int64(s.Moments))
 	require.Equal(t, info.Threads, s.Threads)
 	if s.Threads > 1 {
-		return // a timeline numbers threads anew
+		return // a timeline has its own numbers of threads
 	}
 	for _, o := range s.Open {
 		frames, err := r.Frames(context.Background(), event.Moment(info.Moments-1), o.Thread)

@@ -1,9 +1,9 @@
 package recorder
 
 import (
-	"cmp"
 	"go/ast"
 	"go/types"
+	"slices"
 	"strings"
 
 	"wraithology/core/fault"
@@ -26,14 +26,7 @@ func (r Redaction) of(prefix string) (list []string) {
 	return list
 }
 
-func (r Redaction) usual() bool {
-	for _, rule := range r {
-		if rule == noDefaults {
-			return false
-		}
-	}
-	return true
-}
+func (r Redaction) usual() bool { return !slices.Contains(r, noDefaults) }
 
 // names returns the words of names (inject.DefaultSecrets).
 func (r Redaction) names() string {
@@ -62,7 +55,7 @@ func (r Redaction) types() string { return strings.Join(r.of("type:"), "\n") }
 
 func (r Redaction) check() error {
 	for _, rule := range r {
-		word := cmp.Or(strings.TrimPrefix(strings.TrimPrefix(rule, "text:"), "type:"), "")
+		word := strings.TrimPrefix(strings.TrimPrefix(rule, "text:"), "type:")
 		if word == "" || strings.Contains(rule, "\n") || !strings.Contains(rule, ":") && inject.PlainName(rule) == "" {
 			return fault.InvalidRequest.New("name a word of names, type:T, text:REGEXP, or none to leave out the usual rules", "invalid rule --redact %q", rule)
 		}

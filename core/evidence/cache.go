@@ -38,12 +38,17 @@ const (
 // Room returns the maximum bytes of all timelines: Most, or else the smaller one of 10 GB and a tenth
 // of what would be free without them. It is 0 without a limit.
 func (t Timelines) Room() (int64, error) {
-	if t.Most > 0 || t.Lasting {
-		return t.Most, nil
-	}
 	list, err := t.List()
 	if err != nil {
 		return 0, err
+	}
+	return t.room(list)
+}
+
+// room is Room if these timelines are kept.
+func (t Timelines) room(list []Kept) (int64, error) {
+	if t.Most > 0 || t.Lasting {
+		return t.Most, nil
 	}
 	var s syscall.Statfs_t
 	if err := syscall.Statfs(t.Folder, &s); err != nil {
@@ -104,7 +109,11 @@ func (t Timelines) Remove(chosen func(Kept) bool) ([]Kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	var removed []Kept
+	return t.remove(list, chosen)
+}
+
+// remove is Remove if these timelines are kept.
+func (t Timelines) remove(list []Kept, chosen func(Kept) bool) (removed []Kept, err error) {
 	for _, k := range list {
 		if chosen != nil && !chosen(k) {
 			continue
@@ -120,12 +129,16 @@ func (t Timelines) Remove(chosen func(Kept) bool) ([]Kept, error) {
 // prune removes timelines that have not been opened for long, those that were never completed, and the
 // least recently used ones until the others have room. It keeps the one with the name keep.
 func (t Timelines) prune(keep string) {
-	room, err := t.Room()
+	list, err := t.List()
 	if err != nil {
 		return // what stays is tried again
 	}
+	room, err := t.room(list)
+	if err != nil {
+		return
+	}
 	total := int64(0)
-	_, _ = t.Remove(func(k Kept) bool {
+	_, _ = t.remove(list, func(k Kept) bool {
 		total += k.Bytes
 		return k.Name != keep && (time.Since(k.Used) > unusedFor || room > 0 && total > room)
 	})

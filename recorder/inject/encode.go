@@ -56,24 +56,35 @@ const hashBits = 48
 
 // entryOf returns the entry of an address.
 func entryOf(address uint64) *entry {
-	return &known[(address>>3)*0x9e3779b97f4a7c15>>48&uint64(len(known)-1)]
+	return &known[(address>>3)*prime>>48&uint64(len(known)-1)]
+}
+
+// prime mixes hashes: 2^64 divided by the golden ratio.
+const prime = 0x9e3779b97f4a7c15
+
+// inEpoch is a hash of an object for the thread and its epoch.
+func (th *thread) inEpoch(q pointee, count int) uint64 {
+	sum := (th.epoch*prime^uint64(th.id))*prime ^ uint64(uintptr(q.address))
+	return (sum*prime ^ uint64(q.plan.id)<<32 ^ uint64(count)) * prime
+}
+
+// seesAll reports whether memory changes only by stores that are in the log.
+func (th *thread) seesAll() bool {
+	return seesStores && th.by == nil && th.current != nil && !th.current.unseen
 }
 
 // check identifies a comparison of an object with the log: it needs not be repeated by the same
 // thread until there is another object, or code has run whose stores are not seen. The log has the
 // stores that are seen.
 func (th *thread) check(q pointee, count int, size uintptr) uint64 {
-	const prime = 0x9e3779b97f4a7c15
-	address := uint64(uintptr(q.address))
-	sum := (th.epoch*prime^uint64(th.id))*prime ^ address
-	sum = (sum*prime ^ uint64(q.plan.id)<<32 ^ uint64(count)) * prime
-	sum = (sum ^ sum>>29 ^ objectsIn(address, size)) * prime
+	sum := th.inEpoch(q, count)
+	sum = (sum ^ sum>>29 ^ objectsIn(uint64(uintptr(q.address)), size)) * prime
 	return sum ^ sum>>32 | 1<<63 // 0 is none
 }
 
 // tagOf returns the tag of an address in its place.
 func tagOf(address uint64) uint64 {
-	return (address >> 3) * 0x9e3779b97f4a7c15 << 16 &^ (1<<hashBits - 1)
+	return (address >> 3) * prime << 16 &^ (1<<hashBits - 1)
 }
 
 // knows reports whether the log may have the object at an address. If it says no, the object may
@@ -97,7 +108,7 @@ func outdate(address uint64) {
 var stores [1 << 14]atomic.Uint32
 
 func line(address uint64) *atomic.Uint32 {
-	return &stores[(address>>6)*0x9e3779b97f4a7c15>>50&uint64(len(stores)-1)]
+	return &stores[(address>>6)*prime>>50&uint64(len(stores)-1)]
 }
 
 const maxLines = 64
@@ -168,7 +179,7 @@ func mayHave(address uint64, size uintptr) bool {
 }
 
 func regionOf(r uint64) (word *atomic.Uint64, bit uint64) {
-	h := r * 0x9e3779b97f4a7c15 >> 46
+	h := r * prime >> 46
 	return &said[h>>6&uint64(len(said)-1)], 1 << (h & 63)
 }
 
@@ -371,8 +382,7 @@ func (th *thread) unseen() {
 // visits reports whether everything that a reference leads to has been compared with the log since
 // memory last changed, and notes that it has.
 func (th *thread) visits(q pointee) bool {
-	const prime = 0x9e3779b97f4a7c15
-	if !seesStores || q.hops != 1 || th.by != nil || verifies && th.snapping || th.current == nil || th.current.unseen {
+	if q.hops != 1 || verifies && th.snapping || !th.seesAll() {
 		return false
 	}
 	key := (uint64(uintptr(q.address))*prime ^ uint64(q.plan.id)<<32 ^ uint64(q.count)) * prime
@@ -431,8 +441,8 @@ func (th *thread) object(q pointee, kind byte, count int) {
 	address := uint64(uintptr(q.address))
 	have := entryOf(address)
 	size := q.plan.size * uintptr(max(count, 1))
-	same, checks := false, seesStores && th.by == nil && th.current != nil && !th.current.unseen
-	if checks && !q.plan.counts {
+	same := false
+	if th.seesAll() && !q.plan.counts {
 		same = have.checked.Load() == th.check(q, count, size)
 		if same && (!q.plan.leads || th.follows(have, q, count)) {
 			return
@@ -510,9 +520,7 @@ func sumOf(raw, address uint64, size uintptr) uint64 {
 // follows reports whether the thread has followed the references of an object since memory may have
 // changed without a store, and notes that it does.
 func (th *thread) follows(e *entry, q pointee, count int) bool {
-	const prime = 0x9e3779b97f4a7c15
-	key := (th.epoch*prime^uint64(th.id))*prime ^ uint64(uintptr(q.address))
-	key = (key*prime ^ uint64(q.plan.id)<<32 ^ uint64(count)) * prime &^ 3
+	key := th.inEpoch(q, count) &^ 3
 	hops := uint64(min(q.hops, 3))
 	if have := e.followed.Load(); have&^3 == key && have&3 <= hops {
 		return true
@@ -575,7 +583,6 @@ func rawSum(q pointee, count int) uint64 {
 //go:norace
 //go:nocheckptr
 func deepSum(sum uint64, at unsafe.Pointer, pl *plan, nesting int) uint64 {
-	const prime = 0x9e3779b97f4a7c15
 	if nesting > maxNesting {
 		return sum
 	}

@@ -71,7 +71,10 @@ const redacted = "(redacted)"
 // RedactArguments returns a command line without its secrets: the values of flags with secret names,
 // and texts that contain secrets.
 func RedactArguments(args []string, names, texts string) []string {
-	patterns, _ := SecretTexts(texts)
+	patterns := sync.OnceValue(func() []*regexp.Regexp { // few programs have such an argument
+		list, _ := SecretTexts(texts)
+		return list
+	})
 	out := make([]string, len(args))
 	next := false
 	for i, a := range args {
@@ -82,7 +85,7 @@ func RedactArguments(args []string, names, texts string) []string {
 			out[i] = redacted
 		case has && isSecret && value != "":
 			out[i] = name + "=" + redacted
-		case anyMatches(patterns, a):
+		case mayBeSecret(texts, a) && anyMatches(patterns(), a):
 			out[i] = redacted
 		default:
 			out[i] = a
@@ -108,20 +111,20 @@ var secretPatterns = sync.OnceValue(func() []*regexp.Regexp {
 })
 
 // shortestSecret is the minimum length, in bytes, of a text that a default pattern matches.
-const shortestSecret = 8
+const shortestSecret = 7
 
 // isSecretText reports whether a text must not be recorded.
 func isSecretText(s string) bool {
-	return secretTexts != "" && mayBeSecret(s) && anyMatches(secretPatterns(), s)
+	return secretTexts != "" && mayBeSecret(secretTexts, s) && anyMatches(secretPatterns(), s)
 }
 
 // anchors are beginnings of words, in lower case, of which a text that a default pattern matches
 // contains one; the last one is in a URL with a password.
 var anchors = [...]string{"passw", "passp", "secret", "key", "token", "bearer", "eyj", "://"}
 
-// mayBeSecret is a quick check for the default patterns.
-func mayBeSecret(s string) bool {
-	return secretTexts != DefaultSecretTexts || len(s) >= shortestSecret && hasAnchor(s)
+// mayBeSecret is a quick check whether one of some patterns can match: of the default ones.
+func mayBeSecret(texts, s string) bool {
+	return texts != DefaultSecretTexts || len(s) >= shortestSecret && hasAnchor(s)
 }
 
 // second is the second letter of the anchors, by their first one, in lower case; 0 for other bytes.
