@@ -67,7 +67,8 @@ const (
 	OptimisedOut State = "optimised-away"
 	Unrecorded   State = "unrecorded"
 	Redacted     State = "redacted"
-	// MayHaveChanged is a value that code that is not recorded may have changed since it was recorded.
+	// MayHaveChanged is a value that code that is not recorded, or another thread, may have changed since
+	// it was recorded.
 	MayHaveChanged State = "may-have-changed"
 )
 

@@ -39,7 +39,11 @@ func toCEL(what string, v replay.Value) ref.Val {
 		if v.Why() != "" {
 			why = ": " + v.Why()
 		}
-		return types.NewErr("%s is %s%s", what, strings.ReplaceAll(string(v.State), "-", " "), why)
+		verb := " is "
+		if v.State == event.MayHaveChanged {
+			verb = " "
+		}
+		return types.NewErr("%s%s%s%s", what, verb, strings.ReplaceAll(string(v.State), "-", " "), why)
 	}
 	if v.Nil {
 		return types.NullValue

@@ -35,6 +35,13 @@ type Memory interface {
 	Type(id event.TypeID) *event.Type
 }
 
+// Divisible is implemented by memories in which a part of an object can be loaded by its own address
+// and type.
+type Divisible interface {
+	Memory
+	Divisible()
+}
+
 // Sequences is implemented by memories with lists whose elements are not consecutive.
 type Sequences interface {
 	// Items returns elements from to to-1 of the list of a type at an address. Elements that cannot
@@ -84,6 +91,9 @@ func (v Value) Settled() Value {
 // Field returns a field of a struct, also through a pointer or an interface. If there is no such
 // field, the type is nil and the state is unrecorded.
 func (v Value) Field(name string) Value {
+	if f, ok := v.fieldAlone(name); ok {
+		return f
+	}
 	s := v.Settled()
 	if s.Form() == event.Struct || s.Form() == event.Func && s.Type != nil {
 		for i, f := range s.Type.Fields {
@@ -103,6 +113,24 @@ func (v Value) Field(name string) Value {
 		}
 	}
 	return Value{Value: event.Value{State: event.Unrecorded}, Memory: v.Memory}
+}
+
+// fieldAlone reads a field of the struct that a pointer leads to without the rest of it.
+func (v Value) fieldAlone(name string) (Value, bool) {
+	if v.Form() != event.Pointer || v.Nil || v.State != event.Known {
+		return Value{}, false
+	}
+	m, ok := v.Memory.(Divisible)
+	t := v.ElemType()
+	if !ok || t == nil || t.Form != event.Struct {
+		return Value{}, false
+	}
+	for _, f := range t.Fields {
+		if of := m.Type(f.Type); f.Name == name && of != nil {
+			return v.With(m.Load(v.Address+f.Offset, of)), true
+		}
+	}
+	return Value{}, false
 }
 
 // Embeds reports whether a field of a type is embedded in a Go struct: it has the name of its type.

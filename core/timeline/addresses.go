@@ -242,20 +242,63 @@ type Covered struct {
 // Covering yields the events at or before m, latest first, with contents of bytes from address to
 // address+size.
 func (t *Timeline) Covering(process uint16, address, size uint64, m event.Moment) iter.Seq[Covered] {
+	regions := t.regions(process, address, size, m, false)
+	return func(yield func(Covered) bool) {
+		for {
+			c := Covered{At: event.NoMoment}
+			for i := range regions {
+				if p := regions[i].last(); p != nil {
+					c.At = max(c.At, event.Moment(p.moment))
+				}
+			}
+			if c.At == event.NoMoment || !yield(take(regions, c.At, (*region).last, (*region).dropLast)) {
+				return
+			}
+		}
+	}
+}
+
+// CoveringAfter yields the events after m, earliest first, with contents of bytes from address to
+// address+size.
+func (t *Timeline) CoveringAfter(process uint16, address, size uint64, m event.Moment) iter.Seq[Covered] {
+	regions := t.regions(process, address, size, m, true)
+	return func(yield func(Covered) bool) {
+		for {
+			at := event.NoMoment
+			for i := range regions {
+				if p := regions[i].first(); p != nil && (at == event.NoMoment || event.Moment(p.moment) < at) {
+					at = event.Moment(p.moment)
+				}
+			}
+			if at == event.NoMoment || !yield(take(regions, at, (*region).first, (*region).dropFirst)) {
+				return
+			}
+		}
+	}
+}
+
+// region is a region of memory with postings, of which some bytes are wanted.
+type region struct {
+	list   []postingRecord
+	base   uint64
+	lo, hi uint32
+}
+
+// regions returns the regions of an address with the postings at or before m, or after it.
+func (t *Timeline) regions(process uint16, address, size uint64, m event.Moment, after bool) (regions []region) {
 	size = max(size, 1)
 	first, last := address/regionSize, (address+size-1)/regionSize
 	if last < first || last-first >= maxRegions {
 		last = first + maxRegions - 1
 	}
-	type region struct {
-		list   []postingRecord
-		base   uint64
-		lo, hi uint32 // the bytes that are requested
-	}
-	var regions []region
 	for r := first; r <= last; r++ {
 		list := t.postedUnder(addressKey(keyMemory, process, r))
-		if list = list[:upTo(list, m)]; len(list) == 0 {
+		if n := upTo(list, m); after {
+			list = list[n:]
+		} else {
+			list = list[:n]
+		}
+		if len(list) == 0 {
 			continue
 		}
 		x := region{list, r * regionSize, 0, regionSize - 1}
@@ -267,43 +310,53 @@ func (t *Timeline) Covering(process uint16, address, size uint64, m event.Moment
 		}
 		regions = append(regions, x)
 	}
-	return func(yield func(Covered) bool) {
-		for {
-			c := Covered{At: event.NoMoment}
-			for i := range regions {
-				x := &regions[i]
-				for len(x.list) > 0 {
-					p := x.list[len(x.list)-1]
-					if p.tag&0xff <= x.hi && p.tag>>8&0xff >= x.lo {
-						break
-					}
-					x.list = x.list[:len(x.list)-1]
-				}
-				if len(x.list) > 0 {
-					c.At = max(c.At, event.Moment(x.list[len(x.list)-1].moment))
-				}
-			}
-			if c.At == event.NoMoment {
-				return
-			}
-			for i := range regions {
-				x := &regions[i]
-				if len(x.list) == 0 || event.Moment(x.list[len(x.list)-1].moment) != c.At {
-					continue
-				}
-				p := x.list[len(x.list)-1]
-				x.list = x.list[:len(x.list)-1]
-				from, to := x.base+uint64(max(p.tag&0xff, x.lo)), x.base+uint64(min(p.tag>>8&0xff, x.hi))+1
-				if c.To == 0 {
-					c.From = from
-				}
-				c.To = to
-			}
-			if !yield(c) {
-				return
-			}
+	return regions
+}
+
+// wants reports whether a posting is of the wanted bytes.
+func (x *region) wants(p postingRecord) bool { return p.tag&0xff <= x.hi && p.tag>>8&0xff >= x.lo }
+
+func (x *region) dropFirst() { x.list = x.list[1:] }
+
+func (x *region) dropLast() { x.list = x.list[:len(x.list)-1] }
+
+// first returns the first posting of the wanted bytes, or nil.
+func (x *region) first() *postingRecord {
+	for ; len(x.list) > 0; x.dropFirst() {
+		if p := &x.list[0]; x.wants(*p) {
+			return p
 		}
 	}
+	return nil
+}
+
+// last is first for the last posting.
+func (x *region) last() *postingRecord {
+	for ; len(x.list) > 0; x.dropLast() {
+		if p := &x.list[len(x.list)-1]; x.wants(*p) {
+			return p
+		}
+	}
+	return nil
+}
+
+// take removes the postings of a moment, which are the next ones, and returns the bytes that they cover.
+func take(regions []region, at event.Moment, next func(*region) *postingRecord, drop func(*region)) Covered {
+	c := Covered{At: at}
+	for i := range regions {
+		x := &regions[i]
+		p := next(x)
+		if p == nil || event.Moment(p.moment) != at {
+			continue
+		}
+		from, to := x.base+uint64(max(p.tag&0xff, x.lo)), x.base+uint64(min(p.tag>>8&0xff, x.hi))+1
+		drop(x)
+		if c.To == 0 {
+			c.From = from
+		}
+		c.To = to
+	}
+	return c
 }
 
 // MapEvents yields the moments at or before m, latest first, with entries of a map; with an encoded
@@ -321,6 +374,19 @@ func (t *Timeline) MapEvents(process uint16, address uint64, key []byte, m event
 				continue
 			}
 			if !yield(event.Moment(list[i].moment)) {
+				return
+			}
+		}
+	}
+}
+
+// MapEventsAfter yields the moments after m, earliest first, with entries of a map.
+func (t *Timeline) MapEventsAfter(process uint16, address uint64, m event.Moment) iter.Seq[event.Moment] {
+	list := t.postedUnder(addressKey(keyMap, process, address))
+	list = list[upTo(list, m):]
+	return func(yield func(event.Moment) bool) {
+		for _, p := range list {
+			if !yield(event.Moment(p.moment)) {
 				return
 			}
 		}

@@ -674,22 +674,32 @@ func (s *stream) checkAddresses(t *testing.T, tl *timeline.Timeline) {
 		process := []uint16{0, 7}[s.IntN(2)]
 		at := s.IntN(len(s.list))
 		address, size := uint64(0x0f00+s.IntN(0xd00)), uint64(s.IntN(900))
-		want := []timeline.Covered{}
-		for i := at; i >= 0; i-- {
+		want, after := []timeline.Covered{}, []timeline.Covered{}
+		for i := len(s.list) - 1; i >= 0; i-- {
 			h := s.list[i]
 			ofMemory := slices.Contains([]event.Kind{event.Cell, event.Memory, event.Store, event.Spread, event.Move, event.Exposed, event.Made}, h.kind)
 			from, to := max(address, h.address), min(address+max(size, 1), h.address+h.size)
-			if ofMemory && s.process(h.thread) == process && from < to {
-				want = append(want, timeline.Covered{At: event.Moment(i), From: from, To: to})
+			if !ofMemory || s.process(h.thread) != process || from >= to {
+				continue
+			}
+			if c := (timeline.Covered{At: event.Moment(i), From: from, To: to}); i <= at {
+				want = append(want, c)
+			} else {
+				after = append([]timeline.Covered{c}, after...)
 			}
 		}
 		require.Equal(t, want, collect(tl.Covering(process, address, size, event.Moment(at))), "%d bytes at %#x, until %d", size, address, at)
+		require.Equal(t, after, collect(tl.CoveringAfter(process, address, size, event.Moment(at))), "%d bytes at %#x, after %d", size, address, at)
 
 		mapped, key := uint64(mapAt+16*s.IntN(4)), []byte{byte(s.IntN(6))}
-		all, ofKey := []event.Moment{}, []event.Moment{}
-		for i := at; i >= 0; i-- {
+		all, ofKey, later := []event.Moment{}, []event.Moment{}, []event.Moment{}
+		for i := len(s.list) - 1; i >= 0; i-- {
 			h := s.list[i]
 			if !slices.Contains([]event.Kind{event.Element, event.Delete, event.Entries, event.Exposed}, h.kind) || h.address != mapped || s.process(h.thread) != process {
+				continue
+			}
+			if i > at {
+				later = append([]event.Moment{event.Moment(i)}, later...)
 				continue
 			}
 			all = append(all, event.Moment(i))
@@ -698,6 +708,7 @@ func (s *stream) checkAddresses(t *testing.T, tl *timeline.Timeline) {
 			}
 		}
 		require.Equal(t, all, collect(tl.MapEvents(process, mapped, nil, event.Moment(at))))
+		require.Equal(t, later, collect(tl.MapEventsAfter(process, mapped, event.Moment(at))))
 		require.Equal(t, ofKey, collect(tl.MapEvents(process, mapped, key, event.Moment(at))))
 
 		lock := uint64(lockAt + 16*s.IntN(4))

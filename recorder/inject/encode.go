@@ -484,8 +484,12 @@ func (th *thread) object(q pointee, kind byte, count int) {
 		noteStore(address, size) // other objects that overlap with it have changed too
 		sum = sumOf(raw, address, size)
 	}
-	have.sum.Store(sum)
-	have.checked.Store(th.check(q, count, size))
+	if hashOf(q, count) == raw {
+		have.sum.Store(sum)
+		have.checked.Store(th.check(q, count, size))
+	} else { // another thread has changed it meanwhile
+		outdate(address)
+	}
 	if q.plan.leads {
 		th.follows(have, q, count)
 	}

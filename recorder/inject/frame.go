@@ -247,11 +247,11 @@ func (f *Frame) Unsaid() {
 
 func (f *Frame) line(site uint32) {
 	f.last, f.first = site, site+1
-	if verifies {
-		f.th.snapshotMaps()
-	}
 	f.pending, f.sending = f.pending[:0], f.sending[:0] // of a statement that panicked
 	th := f.here()
+	if verifies {
+		th.snapshotMaps()
+	}
 	if len(f.lent) > 0 {
 		f.forget()
 	}
@@ -555,6 +555,7 @@ func (th *thread) begin(kind byte, room int) []byte {
 	t, mark := th.last, byte(0)
 	switch {
 	case kind == kindMemory || kind == kindSpread || kind == kindSnapshot: // these tell of the same moment
+	case kind == kindStore || kind == kindCell: // stamp reads it
 	case (kind == kindLine || kind == kindWrite || kind == kindMade || kind == kindResume) && c.n <= th.until && th.current != nil && !th.current.clocked:
 		mark = untimed
 	default:
@@ -583,6 +584,21 @@ func (th *thread) begin(kind byte, room int) []byte {
 		th.last = max(t, th.last)
 	}
 	th.busy = true
+	return b
+}
+
+// stamp gives an event that tells what memory holds its time. The clock is read after the memory:
+// another thread may change that in between, and its change would seem to be earlier than it was.
+func (th *thread) stamp(b []byte) []byte {
+	t := now()
+	var time [binary.MaxVarintLen64]byte
+	n := binary.PutUvarint(time[:], uint64(max(t-th.last, 0)))
+	at := th.start + 1
+	b = append(b, time[:n-1]...) // begin left one byte for it
+	copy(b[at+n:], b[at+1:len(b)-n+1])
+	copy(b[at:], time[:n])
+	th.last = max(t, th.last)
+	th.until = min(len(b)+maxUnread, len(th.chunk.mem)-lineRoom)
 	return b
 }
 
@@ -691,15 +707,16 @@ func (f *Frame) write(kind byte, variable uint32, p unsafe.Pointer, pl *plan, fr
 	if kind != kindStore {
 		b = binary.AppendUvarint(b, uint64(variable))
 	}
-	if kind != kindWrite {
+	if kind == kindWrite {
+		th.hold(th.encode(b, p, pl, 0))
+	} else {
 		says(uint64(uintptr(p)), pl.size)
 		noteStore(uint64(uintptr(p)), pl.size)
 		if kind == kindCell && !knows(p) {
 			outdate(uint64(uintptr(p)))
 		}
-		b = binary.AppendUvarint(b, uint64(uintptr(p)))
+		th.hold(th.stamp(th.encode(binary.AppendUvarint(b, uint64(uintptr(p))), p, pl, 0)))
 	}
-	th.hold(th.encode(b, p, pl, 0))
 	th.end()
 	if fresh && pl.form == formMap {
 		th.entries(p, pl)

@@ -68,7 +68,7 @@ func (x *explainer) explain(name string, l state.Location, v replay.Value, at ev
 	if v.State != event.Known {
 		o.Note = "the value is " + string(v.State)
 		if v.State == event.MayHaveChanged {
-			o.Note = "it may have been changed by code that is not recorded: " + v.Why()
+			o.Note = "it may have been changed by " + v.Why()
 		}
 		return o
 	}

@@ -18,15 +18,16 @@ import (
 
 // Log is a timeline for access by moment. It is safe for concurrent use.
 type Log struct {
-	T     *timeline.Timeline
-	info  func() replay.Info
-	names func() map[string]bool // of all variables of all functions
+	T        *timeline.Timeline
+	info     func() replay.Info
+	names    func() map[string]bool // of all variables of all functions
+	overlaps *overlaps
 }
 
 // New returns the states of a timeline. describe adds the end of the program and the gaps to its
 // description.
 func New(t *timeline.Timeline, describe func(*Log, *replay.Info)) *Log {
-	r := &Log{T: t}
+	r := &Log{T: t, overlaps: newOverlaps(t)}
 	r.info = sync.OnceValue(func() replay.Info {
 		info := r.describe()
 		describe(r, &info)

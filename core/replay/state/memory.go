@@ -16,6 +16,7 @@ import (
 // count too.
 type Memory struct {
 	t                *timeline.Timeline
+	overlaps         *overlaps
 	process          uint16
 	since, at, until event.Moment // until is NoMoment if it is still to be found
 	moves            int          // how often what is looked for has been copied
@@ -36,12 +37,12 @@ func (m Memory) Moved(at event.Moment, address, size uint64) (from uint64, whole
 
 // MemoryAt returns the memory of a process at a moment, from the log since another moment.
 func (r *Log) MemoryAt(process uint16, at, since event.Moment) replay.Memory {
-	return Memory{t: r.T, process: process, since: since, at: at, until: event.NoMoment}
+	return Memory{t: r.T, overlaps: r.overlaps, process: process, since: since, at: at, until: event.NoMoment}
 }
 
 // MemoryUntil returns the memory of a process at a moment.
 func (r *Log) MemoryUntil(process uint16, at event.Moment) Memory {
-	return Memory{t: r.T, process: process, at: at, until: at}
+	return Memory{t: r.T, overlaps: r.overlaps, process: process, at: at, until: at}
 }
 
 // reach returns the last moment that counts.
@@ -71,6 +72,9 @@ const maxTrailing = 256
 
 // Type implements replay.Memory.
 func (m Memory) Type(id event.TypeID) *event.Type { return m.t.Types(m.process)(id) }
+
+// Divisible implements replay.Divisible.
+func (m Memory) Divisible() {}
 
 // maxSearched limits the memory events that are examined for one value.
 const maxSearched = 20000
@@ -186,6 +190,7 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 			}
 		}
 	}
+	m.concurrently(address, v, &open)
 	if len(open.list) > 0 {
 		m.doubt(&v, 0, &open, 0)
 	}
@@ -519,6 +524,17 @@ func (m Memory) Entries(address uint64, t *event.Type) (pairs []event.Value, all
 		if i, ok := index[key]; ok {
 			delete(index, key)
 			pairs[i].State, pairs[i+1].State = event.Unassigned, event.Unassigned
+		}
+	}
+	for _, at := range m.changesNow(address) {
+		e := m.t.Event(at)
+		values, err := event.DecodeValues(e.Data, e.Args, types)
+		if err != nil || values[0].Type == nil || values[0].Type.ID != t.Key {
+			continue
+		}
+		all = false
+		if i, ok := index[replay.Identity(values[0])]; ok && pairs[i+1].State == event.Known {
+			pairs[i+1] = mayHaveChanged(pairs[i+1], m.other(m.t.Thread(at)))
 		}
 	}
 	kept := pairs[:0]

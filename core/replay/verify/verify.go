@@ -64,7 +64,7 @@ func (v *verifier) snapshot(at event.Moment) error {
 				v.result.Unknown++
 				continue
 			}
-			v.compare(fmt.Sprintf("(*%s)(0x%x)", elem.Name, address), address, v.memory.Load(address, elem), item)
+			v.compare(fmt.Sprintf("(*%s)(0x%x)", elem.Name, address), v.memory.Load(address, elem), item)
 		}
 	default:
 		values, err := event.DecodeValues(e.Data, e.Args, types)
@@ -76,7 +76,7 @@ func (v *verifier) snapshot(at event.Moment) error {
 			return nil
 		}
 		if of == event.SnapshotMemory {
-			v.compare(fmt.Sprintf("(*%s)(0x%x)", values[0].Type.Name, e.Address), e.Address, v.memory.Load(e.Address, values[0].Type), values[0])
+			v.compare(fmt.Sprintf("(*%s)(0x%x)", values[0].Type.Name, e.Address), v.memory.Load(e.Address, values[0].Type), values[0])
 			return nil
 		}
 		c := v.r.T.CallOf(at)
@@ -87,11 +87,7 @@ func (v *verifier) snapshot(at event.Moment) error {
 		}
 		v.reachable = map[uint64]bool{}
 		x := v.r.VariableOf(f.Variables[id], id, f, c, at)
-		address := uint64(0)
-		if x.Written != event.NoMoment && v.r.T.Kind(x.Written) == event.Cell {
-			address = v.r.T.Event(x.Written).Address
-		}
-		v.compare(x.Name, address, x.Value.Value, values[0])
+		v.compare(x.Name, x.Value.Value, values[0])
 	}
 	return nil
 }
@@ -115,7 +111,7 @@ func (v *verifier) entries(e event.Event, types event.Types) error {
 		delete(recorded, key)
 		switch {
 		case ok:
-			v.compare(text, 0, x, actual.Pairs[i+1])
+			v.compare(text, x, actual.Pairs[i+1])
 		case all:
 			v.differ(text, "no entry", v.value(actual.Pairs[i+1]).Text())
 		default:
@@ -137,27 +133,12 @@ func (v *verifier) value(x event.Value) replay.Value { return replay.Value{Value
 // maxDepth limits the nesting of values that are compared.
 const maxDepth = 64
 
-// compare compares a value of the recording with the truth, part by part. Its address is 0 if it
-// has none.
-func (v *verifier) compare(name string, address uint64, recorded, actual event.Value) {
-	v.compareAt(place{name, address}, recorded, actual, 0)
+// compare compares a value of the recording with the truth, part by part.
+func (v *verifier) compare(name string, recorded, actual event.Value) {
+	v.compareAt(name, recorded, actual, 0)
 }
 
-// place is where a value is that is compared.
-type place struct {
-	name    string
-	address uint64
-}
-
-func (p place) part(name string, offset uint64) place {
-	if p.address != 0 {
-		p.address += offset
-	}
-	p.name += name
-	return p
-}
-
-func (v *verifier) compareAt(name place, recorded, actual event.Value, depth int) {
+func (v *verifier) compareAt(name string, recorded, actual event.Value, depth int) {
 	if actual.State != event.Known || actual.Type == nil && !actual.Nil || depth > maxDepth {
 		return // there is nothing to compare with
 	}
@@ -165,7 +146,7 @@ func (v *verifier) compareAt(name place, recorded, actual event.Value, depth int
 	case event.Known:
 	case event.Unassigned:
 		if !isZero(actual) {
-			v.differ(name.name, "not assigned yet", v.value(actual).Text())
+			v.differ(name, "not assigned yet", v.value(actual).Text())
 			return
 		}
 		v.result.Unknown++
@@ -181,13 +162,11 @@ func (v *verifier) compareAt(name place, recorded, actual event.Value, depth int
 	switch actual.Form() {
 	case event.Struct:
 		for i := range min(len(recorded.Items), len(actual.Items)) {
-			f := actual.Type.Fields[min(i, len(actual.Type.Fields)-1)]
-			v.compareAt(name.part("."+f.Name, f.Offset), recorded.Items[i], actual.Items[i], depth+1)
+			v.compareAt(name+"."+actual.Type.Fields[min(i, len(actual.Type.Fields)-1)].Name, recorded.Items[i], actual.Items[i], depth+1)
 		}
 	case event.Array:
 		for i := range min(len(recorded.Items), len(actual.Items)) {
-			size := actual.Type.Size / max(actual.Type.Length, 1)
-			v.compareAt(name.part(fmt.Sprintf("[%d]", i), uint64(i)*size), recorded.Items[i], actual.Items[i], depth+1)
+			v.compareAt(fmt.Sprintf("%s[%d]", name, i), recorded.Items[i], actual.Items[i], depth+1)
 		}
 	case event.Interface:
 		if len(recorded.Items) == 1 && len(actual.Items) == 1 {
@@ -195,7 +174,7 @@ func (v *verifier) compareAt(name place, recorded, actual event.Value, depth int
 				v.leaf(name, recorded, actual, false)
 				return
 			}
-			v.compareAt(place{name.name, 0}, recorded.Items[0], actual.Items[0], depth+1)
+			v.compareAt(name, recorded.Items[0], actual.Items[0], depth+1)
 		}
 	case event.Slice:
 		v.reachable[recorded.Address] = true
@@ -221,65 +200,15 @@ func isZero(x event.Value) bool {
 }
 
 // leaf counts the comparison of a value without parts.
-func (v *verifier) leaf(name place, recorded, actual event.Value, same bool) {
-	if !same && v.concurrent(name.address, actual) {
-		v.result.Unknown++
-		return
-	}
+func (v *verifier) leaf(name string, recorded, actual event.Value, same bool) {
 	v.result.Compared++
 	if !same {
 		a, b := v.value(recorded).Text(), v.value(actual).Text()
 		if a == b {
 			a, b = fmt.Sprintf("%s at 0x%x", a, recorded.Address), fmt.Sprintf("%s at 0x%x", b, actual.Address)
 		}
-		v.differ(name.name, a, b)
+		v.differ(name, a, b)
 	}
-}
-
-// maxLate limits the moments by which another thread's event can be late.
-const maxLate = 100_000
-
-// concurrent reports whether another thread has stored the value at an address, and said so only
-// after the snapshot, or has stored another one since the thread read the clock before the snapshot: two
-// threads do not record in the exact order of what they do where neither waits for the other.
-func (v *verifier) concurrent(address uint64, actual event.Value) bool {
-	if address == 0 || actual.Type == nil || v.r.T.Threads() == 1 {
-		return false
-	}
-	process, thread := v.r.T.Process(v.at), v.r.T.Thread(v.at)
-	for c := range v.r.T.Covering(process, address, actual.Type.Size, min(v.at+maxLate, v.r.T.Len()-1)) {
-		moment := c.At
-		if c.At <= v.at {
-			if c.At < v.clocked() {
-				return false
-			}
-			moment--
-		}
-		if v.r.T.Thread(c.At) == thread {
-			continue
-		}
-		x := v.r.MemoryUntil(process, moment).Load(address, actual.Type)
-		if replay.Identity(x) == replay.Identity(actual) {
-			return true
-		}
-	}
-	return false
-}
-
-// clocked returns the last moment of the snapshot's thread at which it read the clock.
-func (v *verifier) clocked() event.Moment {
-	last := v.at
-	for m := range v.r.T.Walk(v.r.T.Thread(v.at), v.at+1, true) {
-		last = m
-		switch v.r.T.Kind(m) {
-		case event.Snapshot, event.Memory, event.Spread: // of an earlier moment
-		default:
-			if !v.r.T.Estimated(m) {
-				return last
-			}
-		}
-	}
-	return last
 }
 
 func (v *verifier) differ(name, recorded, actual string) {

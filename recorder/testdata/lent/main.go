@@ -95,6 +95,15 @@ func unknown(lots map[string]int) int {
 	return n // known again
 }
 
+// decoded deletes at its end what the condition of its loop decodes again.
+func decoded() int {
+	read := map[string]int{}
+	for i := 0; i < 3 && json.Unmarshal([]byte(`{"swell": 49}`), &read) == nil; i++ {
+		delete(read, "swell")
+	}
+	return len(read)
+}
+
 var (
 	total int64
 	level = flag.Int("level", 1, "")
@@ -115,6 +124,7 @@ func main() {
 	moved()
 	atomic.AddInt64(&total, 8)
 	unknown(lots)
+	decoded()
 	maps.Copy(lots, map[string]int{"swell": 2})
 	flag.CommandLine.Parse([]string{"-level", "4"})
 	fmt.Println(returned, after, *level, lots, total) // end

@@ -1,0 +1,3 @@
+module racing
+
+go 1.24
