@@ -273,6 +273,9 @@ func (m Memory) concurrently(address uint64, v event.Value, open *doubts) {
 		return
 	case !slices.ContainsFunc(near.list, func(a access) bool { return a.thread != near.own }):
 		return
+	case !all && v.State == event.Known && 0 < len(v.Items) && len(v.Items) <= maxConcurrent && (v.Type.Form == event.Struct || v.Type.Form == event.Array):
+		m.concurrentlyEach(address, v, open)
+		return
 	case !all:
 		open.add(size, doubt{0, size, "other goroutines at the same time"}, nil)
 		return
@@ -294,6 +297,29 @@ func (m Memory) concurrently(address uint64, v event.Value, open *doubts) {
 		}
 		m.differingBy(a.At, address, v, doubts)
 	}
+}
+
+// concurrentlyEach is concurrently for each part of a struct or array.
+func (m Memory) concurrentlyEach(address uint64, v event.Value, open *doubts) {
+	for i, item := range v.Items {
+		if item.Type == nil || item.Type.Size == 0 {
+			continue
+		}
+		at := partOffset(v.Type, i)
+		var of doubts
+		m.concurrently(address+at, item, &of)
+		for _, d := range of.list {
+			open.add(v.Type.Size, doubt{at + d.from, at + d.to, d.by}, nil)
+		}
+	}
+}
+
+// partOffset is the offset of a part of a struct or array, in bytes.
+func partOffset(t *event.Type, i int) uint64 {
+	if t.Form == event.Struct {
+		return t.Fields[min(i, len(t.Fields)-1)].Offset
+	}
+	return uint64(i) * (t.Size / max(t.Length, 1))
 }
 
 // stores reports whether another thread has stored something at the time of the moment. What it has
@@ -441,13 +467,7 @@ func (m Memory) differing(a, b event.Value, offset uint64, depth int, yield func
 	}
 	if a.State == event.Known && b.State == event.Known && !a.Nil && !b.Nil && (t.Form == event.Struct || t.Form == event.Array) {
 		for i := range min(len(a.Items), len(b.Items)) {
-			at := offset
-			if t.Form == event.Struct {
-				at += t.Fields[min(i, len(t.Fields)-1)].Offset
-			} else {
-				at += uint64(i) * (t.Size / max(t.Length, 1))
-			}
-			m.differing(a.Items[i], b.Items[i], at, depth+1, yield)
+			m.differing(a.Items[i], b.Items[i], offset+partOffset(t, i), depth+1, yield)
 		}
 		return
 	}
