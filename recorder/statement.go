@@ -124,6 +124,7 @@ func (f *function) labelled(s *ast.LabeledStmt) {
 	case *ast.ForStmt, *ast.RangeStmt, *ast.SwitchStmt, *ast.TypeSwitchStmt, *ast.SelectStmt:
 		n := len(f.r.edits)
 		at := f.r.offset(s.Pos())
+		f.labels[s.Stmt] = s.Label.Name
 		f.statement(s.Stmt)
 		if f.r.lines {
 			f.r.edits[n].at, f.r.edits[n].end = at, at
@@ -170,9 +171,56 @@ func (f *function) forStatement(s *ast.ForStmt, site lineSite) {
 	}
 	f.r.insert(s.Body.Lbrace+1, again+set+f.snapshot(s.Body.Lbrace+1, site.id))
 	f.block(s.Body.List)
-	if s.Cond != nil {
-		f.after(s, outside) // the last step's value outlives the loop
+	if s.Cond == nil || outside == "" {
+		return
 	}
+	// The last step's value outlives the loop, unless it was left before that step.
+	breaks := breaksOf(s.Body, f.labels[s], true)
+	for _, b := range breaks {
+		f.r.insert(b.Pos(), frameName+".Breaks(); ")
+	}
+	if f.r.lines {
+		outside = site.reaches() + "; " + outside
+	}
+	if len(breaks) > 0 {
+		outside = fmt.Sprintf("if %s.Ends() { %s}; ", frameName, outside)
+	}
+	f.after(s, outside)
+}
+
+// breaksOf lists the statements in a node that leave the statement with a label. direct means that those
+// without a label leave it too.
+func breaksOf(in ast.Node, label string, direct bool) (list []*ast.BranchStmt) {
+	ast.Inspect(in, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.FuncLit:
+			return false
+		case *ast.BranchStmt:
+			if n.Tok == token.BREAK && (n.Label == nil && direct || n.Label != nil && n.Label.Name == label) {
+				list = append(list, n)
+			}
+		case *ast.ForStmt, *ast.RangeStmt, *ast.SwitchStmt, *ast.TypeSwitchStmt, *ast.SelectStmt:
+			if direct && n != in {
+				var body *ast.BlockStmt
+				switch n := n.(type) {
+				case *ast.ForStmt:
+					body = n.Body
+				case *ast.RangeStmt:
+					body = n.Body
+				case *ast.SwitchStmt:
+					body = n.Body
+				case *ast.TypeSwitchStmt:
+					body = n.Body
+				case *ast.SelectStmt:
+					body = n.Body
+				}
+				list = append(list, breaksOf(body, label, false)...)
+				return false
+			}
+		}
+		return true
+	})
+	return list
 }
 
 // uses reports whether a statement names a variable that another one declares.

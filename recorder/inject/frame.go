@@ -56,6 +56,7 @@ type Frame struct {
 	last     uint32 // site of the last line
 	first    uint32 // the same, plus 1, until a loop there begins its first iteration
 	returned bool
+	broke    bool // a loop is being left before its last step
 	// clocked is set while a line runs that calls code which may wait for other goroutines, wake them or
 	// change memory. unseen is set then, and while a line runs that makes objects without saying so.
 	clocked, unseen bool
@@ -101,7 +102,7 @@ func Enter(function uint32) *Frame {
 		th.frames = append(th.frames, &Frame{th: th, depth: depth})
 	}
 	f := th.frames[depth-1]
-	f.function, f.last, f.first, f.returned, f.clocked, f.unseen, f.pending, f.sending = function, 0, 0, false, false, false, f.pending[:0], f.sending[:0]
+	f.function, f.last, f.first, f.returned, f.broke, f.clocked, f.unseen, f.pending, f.sending = function, 0, 0, false, false, false, false, f.pending[:0], f.sending[:0]
 	b := th.begin(kindEnter, eventRoom)
 	if b == nil {
 		return nil
@@ -291,6 +292,23 @@ func (f *Frame) AgainO(site uint32) bool {
 	f.O(site)
 	f.first = 0
 	return true
+}
+
+// Breaks says that a loop is left before its last step.
+func (f *Frame) Breaks() {
+	if f != nil {
+		f.broke = true
+	}
+}
+
+// Ends reports whether a loop that has been left has taken its last step.
+func (f *Frame) Ends() bool {
+	if f == nil {
+		return false
+	}
+	ends := !f.broke
+	f.broke = false
+	return ends
 }
 
 // begins reports whether a loop begins its first iteration, or nothing is recorded.

@@ -1,0 +1,3 @@
+module loops
+
+go 1.24
