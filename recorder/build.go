@@ -9,6 +9,7 @@ import (
 	"go/ast"
 	"go/types"
 	"go/version"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -23,6 +24,7 @@ import (
 	"wraithology/core/event"
 	"wraithology/core/execlog"
 	"wraithology/core/fault"
+	"wraithology/recorder/effects"
 )
 
 //go:embed inject/ask.go inject/encode.go inject/end.go inject/frame.go inject/goroutine.go inject/item.go inject/keep.go inject/lend.go inject/memory.go inject/output.go inject/plan.go inject/redact.go inject/snapshot.go inject/spool.go inject/sync.go inject/testing.go
@@ -134,13 +136,18 @@ type listed struct {
 	Dir        string
 	ForTest    string
 	Standard   bool
-	Module     *struct {
-		Path      string
-		Version   string
-		Dir       string
-		Main      bool
-		GoVersion string
-	}
+	Deps       []string
+	Module     *listedModule
+}
+
+// listedModule is the module of a package.
+type listedModule struct {
+	Path      string
+	Version   string
+	Dir       string
+	Main      bool
+	GoVersion string
+	Replace   *struct{ Path, Version string }
 }
 
 // rewrittenLanguage is the Go version that rewritten files need. Programs of older versions keep
@@ -174,7 +181,7 @@ func (c *goCommand) raised(list []listed, recorded []*dependency) []string {
 }
 
 func goList(ctx context.Context, args ...string) ([]listed, error) {
-	cmd := exec.CommandContext(ctx, "go", append([]string{"list", "-e", "-json=ImportPath,Dir,ForTest,Standard,Module"}, args...)...)
+	cmd := exec.CommandContext(ctx, "go", append([]string{"list", "-e", "-json=ImportPath,Dir,ForTest,Standard,Deps,Module"}, args...)...)
 	var out, trouble bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &trouble
 	if err := cmd.Run(); err != nil {
@@ -193,7 +200,7 @@ func goList(ctx context.Context, args ...string) ([]listed, error) {
 
 // overlay rewrites the packages of the main module that the command builds, writes the overlay's
 // description into dir, and returns its path.
-func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header, defaultLog string) (string, error) {
+func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header, defaultLog string, trouble io.Writer) (string, error) {
 	args := append([]string{"-deps"}, c.loadFlags()...)
 	if c.verb == "test" {
 		args = append(args, "-test")
@@ -245,6 +252,9 @@ func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header
 	}
 	w.own = func(p *types.Package) bool { return own[p.Path()] }
 	w.findUnrecorded(loaded)
+	if w.effects, err = w.findEffects(ctx, *config, list, loaded, trouble); err != nil {
+		return "", err
+	}
 	if copies.path != "" {
 		if err := w.put(copies.path, copies.text); err != nil {
 			return "", err
@@ -282,6 +292,7 @@ type overlayWriter struct {
 	others                      []*dependency // modules other than the main one
 	own                         func(*types.Package) bool
 	unrecorded                  map[string]bool // full names of own functions that stay as they are
+	effects                     *effects.Table  // of functions that are called and not recorded
 	replace                     map[string]string
 	tables                      tables
 	detail                      Detail
@@ -344,7 +355,7 @@ func (w *overlayWriter) rewrite(loaded []*packages.Package) error {
 				return fmt.Errorf("read the source: %w", err)
 			}
 			d, shown := w.moduleOf(path)
-			text := rewriteFile(p, file, shown, source, w.runtimePath, d == nil, w.own, w.recorded, &w.tables, w.detail)
+			text := rewriteFile(p, file, shown, source, w.runtimePath, d == nil, w.own, w.recorded, w.effects, &w.tables, w.detail)
 			if d != nil && d.copied != "" {
 				err = os.WriteFile(filepath.Join(d.copied, strings.TrimPrefix(path, d.dir)), text, 0o600) // the copy is built
 			} else {

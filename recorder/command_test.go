@@ -46,15 +46,7 @@ func TestGoCommands(t *testing.T) {
 func TestRaisedLanguage(t *testing.T) {
 	t.Parallel()
 	module := func(path, version string, main bool) listed {
-		x := listed{ImportPath: path + "/p"}
-		x.Module = &struct {
-			Path      string
-			Version   string
-			Dir       string
-			Main      bool
-			GoVersion string
-		}{Path: path, Main: main, GoVersion: version}
-		return x
+		return listed{ImportPath: path + "/p", Module: &listedModule{Path: path, Main: main, GoVersion: version}}
 	}
 	c, err := parseGoCommand([]string{"go", "build", "."})
 	require.NoError(t, err)

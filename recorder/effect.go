@@ -23,9 +23,9 @@ var readers = map[string]bool{"fmt": true, "strconv": true, "errors": true, "mat
 	"crypto/sha256": true, "crypto/sha1": true, "crypto/md5": true, "crypto/sha512": true, "hash/crc32": true, "cmp": true, "go/token": true, "runtime": true, "mime": true,
 	"github.com/stretchr/testify/assert": true, "github.com/stretchr/testify/require": true, "os/signal": true, "iter": true, "reflect": true, "html/template": true, "text/template": true}
 
-// effects are the exceptions, by the name of the function without its package's path: those that
+// knownEffects are the exceptions, by the name of the function without its package's path: those that
 // write, in packages of readers, and those that only read, in others.
-var effects = map[string]effect{
+var knownEffects = map[string]effect{
 	"fmt.Sscan": writesOnly, "fmt.Sscanf": writesOnly, "fmt.Sscanln": writesOnly, "fmt.Fscan": writesOnly, "fmt.Fscanf": writesOnly, "fmt.Fscanln": writesOnly,
 	"fmt.Scan": writesOnly, "fmt.Scanf": writesOnly, "fmt.Scanln": writesOnly, "fmt.Append": writesOnly, "fmt.Appendf": writesOnly, "fmt.Appendln": writesOnly,
 	"fmt.Fprint": writesFirst, "fmt.Fprintf": writesFirst, "fmt.Fprintln": writesFirst, "io.WriteString": writesFirst,
@@ -105,7 +105,7 @@ func effectOf(o *types.Func) effect {
 			}
 		}
 	}
-	if e, ok := effects[name]; ok {
+	if e, ok := knownEffects[name]; ok {
 		return e
 	}
 	if e, ok := codecs[name]; ok && strings.HasPrefix(path, "encoding/") {

@@ -24,7 +24,8 @@ func (f *function) lends(c *ast.CallExpr, how string) {
 	}
 	o, selector := f.called(c)
 	own := o != nil && o.Pkg() != nil && (f.r.recorded(o) || isInterfaceMethod(o) && f.r.own(o.Pkg()))
-	effect := effectOf(o)
+	reach := f.reachOf(c, o, selector)
+	effect := reach.effect
 	if own && !isInterfaceMethod(o) || effect == readsOnly {
 		return
 	}
@@ -46,7 +47,7 @@ func (f *function) lends(c *ast.CallExpr, how string) {
 		if o != nil && carries(typeOf(f, to), 0) {
 			f.r.wrap(to, beginning)
 		}
-	case o != nil && selector != nil:
+	case o != nil && selector != nil && reach.receiver:
 		f.lendReceiver(o, selector, beginning)
 	}
 	before := len(f.r.edits)
@@ -54,7 +55,7 @@ func (f *function) lends(c *ast.CallExpr, how string) {
 		if effect == writesFirst && (i > 0 || o.Signature().Recv() != nil) {
 			break
 		}
-		if tv := f.r.pkg.TypesInfo.Types[a]; carries(typeOf(f, a), 0) && tv.Value == nil && !tv.IsNil() {
+		if tv := f.r.pkg.TypesInfo.Types[a]; reach.args(i) && carries(typeOf(f, a), 0) && tv.Value == nil && !tv.IsNil() {
 			f.r.wrap(a, beginning)
 		}
 	}
@@ -87,15 +88,8 @@ func (f *function) called(c *ast.CallExpr) (*types.Func, *ast.SelectorExpr) {
 	case *ast.IndexListExpr:
 		fun = x.X
 	}
-	switch x := ast.Unparen(fun).(type) {
-	case *ast.Ident:
-		o, _ := f.r.pkg.TypesInfo.Uses[x].(*types.Func)
-		return o, nil
-	case *ast.SelectorExpr:
-		o, _ := f.r.pkg.TypesInfo.Uses[x.Sel].(*types.Func)
-		return o, x
-	}
-	return nil, nil
+	selector, _ := ast.Unparen(fun).(*ast.SelectorExpr)
+	return calledFunction(f.r.pkg.TypesInfo, c), selector
 }
 
 func isInterfaceMethod(o *types.Func) bool {

@@ -3,11 +3,13 @@ package recorder
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"sort"
 	"strings"
+	"syscall"
 
 	"golang.org/x/sync/errgroup"
 
@@ -32,17 +34,23 @@ func Pack(ctx context.Context, spool, output string, header event.Header, end ev
 	}
 	var logs []*execlog.Log
 	crashes := map[*execlog.Log]string{}
+	frees := map[*execlog.Log]*freed{}
 	defer func() {
 		for _, l := range logs {
 			l.Close()
+			frees[l].close()
 		}
 	}()
+	short := scarce(output, paths)
 	for _, p := range paths {
 		l, err := execlog.OpenFile(p)
 		if err != nil || len(l.Processes) == 0 {
 			continue // a process that ended before it wrote anything
 		}
 		logs = append(logs, l)
+		if short {
+			frees[l] = freeing(p)
+		}
 		if text, err := os.ReadFile(p + ".crash"); err == nil {
 			crashes[l] = string(text)
 		}
@@ -59,10 +67,15 @@ func Pack(ctx context.Context, spool, output string, header event.Header, end ev
 		return summary, fmt.Errorf("create the log: %w", err)
 	}
 	defer func() {
-		if err != nil {
-			f.Close()
-			os.Remove(temporary)
+		if err == nil {
+			return
 		}
+		f.Close()
+		if errors.Is(err, syscall.ENOSPC) && os.Rename(temporary, output) == nil {
+			err = fmt.Errorf("the end of the recording is missing in %s: %w", output, err)
+			return
+		}
+		os.Remove(temporary)
 	}()
 	buffered := bufio.NewWriterSize(f, 1<<20)
 	w, err := execlog.NewWriter(buffered, header, execlog.Zstd)
@@ -75,7 +88,7 @@ func Pack(ctx context.Context, spool, output string, header event.Header, end ev
 	var all summariser
 	for i, l := range logs {
 		process := uint16(i + 1)
-		n, err := packProcess(ctx, w, l, process, l.Processes[0].Started-first.Started, &all)
+		n, err := packProcess(ctx, w, l, process, l.Processes[0].Started-first.Started, &all, frees[l])
 		if err != nil {
 			return summary, err
 		}
@@ -125,12 +138,17 @@ func packTables(w *execlog.Writer, l *execlog.Log) error {
 	return nil
 }
 
-func packProcess(ctx context.Context, w *execlog.Writer, l *execlog.Log, process uint16, shift int64, all *summariser) (int, error) {
+func packProcess(ctx context.Context, w *execlog.Writer, l *execlog.Log, process uint16, shift int64, all *summariser, space *freed) (int, error) {
 	blocks := 0
 	p := l.Processes[0]
 	p.ID = process
 	if err := w.Process(p); err != nil {
 		return 0, err
+	}
+	for _, g := range l.Gaps {
+		if err := w.Gap(g); err != nil {
+			return 0, err
+		}
 	}
 	l.EachType(func(_ uint16, t *event.Type) { _ = w.Type(process, *t) }) // errors stick
 	l.EachThread(func(t event.Thread) {
@@ -158,6 +176,7 @@ func packProcess(ctx context.Context, w *execlog.Writer, l *execlog.Log, process
 			if err := r.split(ctx, event.ThreadID(b.Thread), b.Base, next, payload, prepared); err != nil {
 				return err
 			}
+			space.free(b.Offset, b.Bytes)
 		}
 		return nil
 	})

@@ -236,7 +236,7 @@ func Record(ctx context.Context, o Options) (result Result, err error) {
 			defaultLog, later = output, true
 		}
 		c.detail, c.ring = o.Detail, o.Ring
-		overlay, err := c.overlay(ctx, work, header, defaultLog)
+		overlay, err := c.overlay(ctx, work, header, defaultLog, o.Stderr)
 		if err != nil {
 			return Result{}, err
 		}

@@ -68,7 +68,11 @@ func record(t *testing.T, dir string, command ...string) recorded {
 
 // recordWith is record with other than the usual options.
 func recordWith(t *testing.T, o recorder.Options, dir string, command ...string) recorded {
-	log := filepath.Join(t.TempDir(), "run.wraith")
+	return recordInto(t, filepath.Join(t.TempDir(), "run.wraith"), o, dir, command...)
+}
+
+// recordInto records into a log.
+func recordInto(t *testing.T, log string, o recorder.Options, dir string, command ...string) recorded {
 	cmd := recorderCommand(t, dir, log, command...)
 	options, err := json.Marshal(map[string]any{"Ring": o.Ring, "Detail": o.Detail})
 	require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/tools/go/packages"
 
 	"wraithology/core/event"
+	"wraithology/recorder/effects"
 )
 
 // Names that the rewriting adds to a user's files. They are unlikely in any program.
@@ -50,6 +51,7 @@ type fileRewriter struct {
 	own    func(*types.Package) bool
 	// recorded reports whether a function of own code is recorded.
 	recorded func(*types.Func) bool
+	effects  *effects.Table
 	tables   *tables
 	file     event.FileID
 	source   []byte
@@ -65,8 +67,8 @@ type fileRewriter struct {
 }
 
 // rewriteFile returns the file's text with the calls to the runtime in it.
-func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []byte, runtimePath string, isMain bool, own func(*types.Package) bool, recorded func(*types.Func) bool, t *tables, detail Detail) []byte {
-	r := &fileRewriter{isMain: isMain, secrets: detail.Redact.names(), recorded: recorded, lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, lenders: map[string]int{}, verify: detail.Verify, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
+func rewriteFile(pkg *packages.Package, file *ast.File, path string, source []byte, runtimePath string, isMain bool, own func(*types.Package) bool, recorded func(*types.Func) bool, known *effects.Table, t *tables, detail Detail) []byte {
+	r := &fileRewriter{isMain: isMain, secrets: detail.Redact.names(), recorded: recorded, effects: known, lines: detail.Level != Calls, values: detail.Level == Values, askOn: detail.AskOn, lenders: map[string]int{}, verify: detail.Verify, pkg: pkg, own: own, tables: t, file: event.FileID(len(t.files)), source: source, base: pkg.Fset.File(file.Pos())}
 	r.perIteration = version.Compare(pkg.TypesInfo.FileVersions[file], "go1.22") >= 0
 	t.files = append(t.files, event.File{ID: r.file, Path: path, Text: string(source)})
 	before := len(t.functions)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"syscall"
 )
 
 // Kind is a kind of error. It is itself an error that other errors wrap.
@@ -75,6 +76,8 @@ func Of(err error) (k *Kind, remedy string) {
 		k, remedy = TimeLimit, TimeLimit.Remedy
 	case errors.Is(err, context.Canceled):
 		k, remedy = Cancelled, Cancelled.Remedy
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		k, remedy = DiskFull, DiskFull.Remedy
 	default:
 		k, remedy = Internal, Internal.Remedy
 	}

@@ -36,7 +36,7 @@ func TestTheTable(t *testing.T) {
 		assert.Equal(t, k == fault.Internal, k.Status == 500, "%s: 500 is for internal errors", k.Code)
 		assert.Equal(t, k == fault.Internal, k.Exit == fault.ExitInternal, k.Code)
 		assert.Contains(t, []int{fault.ExitNo, fault.ExitUsage, fault.ExitUnreadable, fault.ExitInternal}, k.Exit, k.Code)
-		assert.True(t, k.Status >= 400 && k.Status < 504, k.Code)
+		assert.True(t, k.Status >= 400 && k.Status < 508, k.Code)
 	}
 	assert.Greater(t, len(codes), 50)
 	assert.Nil(t, fault.ByCode("fog"))

@@ -26,6 +26,7 @@ const (
 	clientClosed     = 499
 	internalError    = 500
 	unavailable      = 503
+	insufficient     = 507 // RFC 4918, section 11.5
 )
 
 // Evidence and artifacts that cannot be used.
@@ -97,6 +98,7 @@ var (
 	TooMany          = define("too-many-requests", ExitNo, tooManyRequests, "too many requests", "wait a minute and try again")
 	Busy             = define("busy", ExitNo, unavailable, "service busy", "try again in some seconds")
 	Unavailable      = define("unavailable", ExitNo, unavailable, "service not available", "check the address with wraith sign-in, and that wraithd runs")
+	DiskFull         = define("disk-full", ExitNo, insufficient, "disk full", "free some space and try again; wraith cache lists and clears your own timelines")
 	DataInUse        = define("data-in-use", ExitUsage, conflict, "data folder in use", "stop the wraithd that serves it, or give another folder with --data")
 	Internal         = define("internal", ExitInternal, internalError, "internal error", "report it with the request ID; the log has the details")
 )

@@ -584,7 +584,8 @@ func (th *thread) begin(kind byte, room int) []byte {
 			t, mark = now(), 0
 		}
 		*c = log.chunk(th.id, t, *c)
-		if c.mem == nil {
+		if c.mem == nil { // the disk is full
+			th.until, th.quick = -1, nil
 			return nil
 		}
 		th.last, th.until = t, len(c.mem)-lineRoom

@@ -36,6 +36,7 @@ const (
 	recordType    = 5
 	recordProcess = 6
 
+	recordGap      = 11
 	recordVolatile = 12
 )
 

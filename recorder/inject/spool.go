@@ -189,10 +189,25 @@ func (s *spool) reserve(size int) []byte {
 	return mem
 }
 
-// stop ends the recording; the program continues.
+// stop ends the recording; the program continues. The log says so if there is room for it.
 func (s *spool) stop() {
 	s.broken.Store(true)
 	active.Store(false)
+	r := appendHead(nil, majorArray, 2)
+	r = appendHead(r, majorUint, recordGap)
+	r = appendHead(r, majorMap, 2)
+	r = appendText(appendText(r, "what"), "the disk was full: what the program did after "+time.Duration(now()).Round(time.Millisecond).String()+" was not recorded")
+	r = appendText(appendText(r, "remedy"), "record again onto a disk with more space, or with --ring, --detail calls or --packages")
+	if s.table.n+len(r) <= len(s.table.mem) {
+		s.append(r)
+	}
+}
+
+// append adds a table record to the block of tables, which has room for it.
+func (s *spool) append(r []byte) {
+	copy(s.table.mem[s.table.n:], r)
+	s.table.n += len(r)
+	s.table.commit()
 }
 
 // chunk begins a new live block of events in a free region or in fresh bytes, or with a ring in the
@@ -267,9 +282,7 @@ func (s *spool) record(r []byte) {
 			return
 		}
 	}
-	copy(s.table.mem[s.table.n:], r)
-	s.table.n += len(r)
-	s.table.commit()
+	s.append(r)
 }
 
 // commit makes the bytes since the last commit part of the log. Others read it after the process has

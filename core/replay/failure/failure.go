@@ -216,7 +216,7 @@ func (r Finder) errorIdentity(m event.Moment) string {
 
 // gaps lists what the log lacks.
 func (r Finder) gaps() []replay.Gap {
-	var gaps []replay.Gap
+	gaps := append([]replay.Gap(nil), r.T.Gaps...)
 	for _, l := range r.T.Losses {
 		remedy := "fetch the whole file again; what is before and after the damage is available"
 		if strings.Contains(l.What, "cut off") {
