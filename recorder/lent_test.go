@@ -81,10 +81,10 @@ func TestWhatMayHaveChangedSaysSo(t *testing.T) {
 	entries, _ := lots.Children(replay.Page{Count: 10})
 	require.Len(t, entries, 1)
 	assert.Equal(t, event.MayHaveChanged, entries[0].Value.State)
-	assert.Regexp(t, `^gob\.Register, line \d+; it was 1$`, entries[0].Value.Why())
+	assert.Regexp(t, `^boxes\.PushBack, line \d+; it was 1$`, entries[0].Value.Why())
 	assert.Equal(t, `map[string]int(1){"fog": 1?}`, lots.Text())
 	_, err := evaluate(t, r, at, `lots["fog"] == 1`)
-	require.ErrorContains(t, err, "may have changed: gob.Register")
+	require.ErrorContains(t, err, "may have changed: boxes.PushBack")
 
 	thread, err := r.ThreadOf(at)
 	require.NoError(t, err)

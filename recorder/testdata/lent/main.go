@@ -3,8 +3,8 @@ package main
 
 import (
 	"bytes"
+	"container/list"
 	"encoding/csv"
-	"encoding/gob"
 	"encoding/json"
 	"errors"
 	"flag"
@@ -87,9 +87,11 @@ func moved() (list []int, n int) {
 	return append(list[:1], list[2:]...), n // moved
 }
 
-// unknown passes a map to code of which nothing is known; it may have written to it.
+var boxes = list.New()
+
+// unknown passes a map to code that keeps it, and may have written to it.
 func unknown(lots map[string]int) int {
-	gob.Register(lots)
+	boxes.PushBack(lots)
 	n := lots["fog"] // unknown
 	lots["fog"] = n + 1
 	return n // known again
