@@ -83,6 +83,7 @@ type builder struct {
 	offsets   *column[uint32]
 	data      *column[byte]
 	times     *column[uint32]
+	highs     *column[uint32]
 	chunks    *column[chunkRecord]
 	runs      *column[runRecord]
 	variables *column[variableRecord]
@@ -172,7 +173,7 @@ func newBuilder(log Source, dir string, lasting bool, progress func(float64)) (*
 	}
 	b.halting = log.Tables.Header.Kind != ""
 	err = errors.Join(err, begin(&b.kinds, dir, kindsFile), begin(&b.calls, dir, callsFile), begin(&b.ids, dir, idsFile), begin(&b.offsets, dir, offsetsFile),
-		begin(&b.data, dir, dataFile), begin(&b.times, dir, timesFile), begin(&b.chunks, dir, chunksFile), begin(&b.runs, dir, runsFile),
+		begin(&b.data, dir, dataFile), begin(&b.times, dir, timesFile), begin(&b.highs, dir, highsFile), begin(&b.chunks, dir, chunksFile), begin(&b.runs, dir, runsFile),
 		begin(&b.variables, dir, variableFile), begin(&b.words.column, dir, listsFile))
 	b.addresses = &addressWriter{dir: dir}
 	if err != nil {
@@ -312,8 +313,8 @@ func (b *builder) keep(c *cursor) {
 	b.data.addAll(raw)
 }
 
-// clock stores the time of a moment. Each chunk has a base; the times relative to it are shifted
-// right to fit 32 bits.
+// clock stores the time of a moment. Each chunk has a base. Times relative to it have an upper half only
+// where one of the chunk needs it.
 func (b *builder) clock(t int64) {
 	if len(b.chunkTimes) == chunkSize {
 		b.endChunk()
@@ -332,11 +333,14 @@ func (b *builder) endChunk() {
 		return
 	}
 	r := chunkRecord{base: b.chunkTimes[0], data: b.chunkData, run: b.chunkRun}
-	for span := uint64(b.chunkTimes[len(b.chunkTimes)-1] - r.base); span>>r.shift > math.MaxUint32; {
-		r.shift++
+	if uint64(b.chunkTimes[len(b.chunkTimes)-1]-r.base) > math.MaxUint32 {
+		r.high = uint32(b.highs.n) + 1
 	}
 	for _, t := range b.chunkTimes {
-		b.times.add(uint32(uint64(t-r.base) >> r.shift))
+		b.times.add(uint32(t - r.base))
+		if r.high != 0 {
+			b.highs.add(uint32(uint64(t-r.base) >> 32))
+		}
 	}
 	b.chunks.add(r)
 	b.chunkTimes = b.chunkTimes[:0]
@@ -534,7 +538,7 @@ func (b *builder) endThread(c *cursor) {
 
 // abandon closes the files of a timeline that is not finished.
 func (b *builder) abandon() {
-	for _, f := range []*os.File{b.kinds.f, b.calls.f, b.ids.f, b.offsets.f, b.data.f, b.times.f, b.chunks.f, b.runs.f, b.variables.f, b.words.f, b.table.f, b.traces.f} {
+	for _, f := range []*os.File{b.kinds.f, b.calls.f, b.ids.f, b.offsets.f, b.data.f, b.times.f, b.highs.f, b.chunks.f, b.runs.f, b.variables.f, b.words.f, b.table.f, b.traces.f} {
 		f.Close()
 	}
 	b.addresses.abandon()
@@ -572,7 +576,7 @@ func (b *builder) finish() error {
 		}
 		threads.add(th.record)
 	}
-	err = errors.Join(err, b.kinds.close(), b.calls.close(), b.ids.close(), b.offsets.close(), b.data.close(), b.times.close(), b.chunks.close(), b.runs.close(),
+	err = errors.Join(err, b.kinds.close(), b.calls.close(), b.ids.close(), b.offsets.close(), b.data.close(), b.times.close(), b.highs.close(), b.chunks.close(), b.runs.close(),
 		b.variables.close(), b.words.close(), threads.close(), b.table.close(), b.traces.close(), b.addresses.end(),
 		os.WriteFile(filepath.Join(b.dir, creatorsFile), b.creators, 0o600))
 	if err == nil {

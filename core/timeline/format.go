@@ -19,7 +19,7 @@ import (
 )
 
 // Version is the version of a timeline's files. A timeline of another version is built again.
-const Version = 8
+const Version = 9
 
 // A timeline is a folder with one file for each column. The files are arrays of fixed-size records
 // in the machine's byte order, which the index names. They are used without conversion.
@@ -31,7 +31,8 @@ const (
 	idsFile      = "ids"       // uint32 a moment: Event.ID
 	offsetsFile  = "offsets"   // uint32 a moment: offset of its event in data, from the chunk's base; or noData
 	dataFile     = "data"      // the events with values, encoded as in the log
-	timesFile    = "times"     // uint32 a moment: time from the chunk's base, shifted
+	timesFile    = "times"     // uint32 a moment: time from the chunk's base, its lower half
+	highsFile    = "highs"     // uint32 a moment of the chunks of more than 2^32 ns: the upper half
 	chunksFile   = "chunks"    // a chunkRecord for each chunkSize moments
 	runsFile     = "runs"      // a runRecord for each stretch of one thread
 	tableFile    = "callTable" // a callRecord for each call
@@ -50,10 +51,10 @@ const (
 const chunkSize = 4096
 
 type chunkRecord struct {
-	base  int64
-	data  int64
-	shift uint32
-	run   uint32
+	base int64
+	data int64
+	high uint32 // where its upper halves begin in highs, plus 1; 0 without
+	run  uint32
 }
 
 // noData is the offset of an event that is completely in the columns.

@@ -51,6 +51,7 @@ type Timeline struct {
 	offsets   records[uint32]
 	data      records[byte]
 	times     records[uint32]
+	highs     records[uint32]
 	chunks    records[chunkRecord]
 	runs      records[runRecord]
 	table     records[callRecord]
@@ -151,7 +152,7 @@ type mapping interface {
 func (t *Timeline) columns() []columnFile {
 	return []columnFile{
 		{kindsFile, &t.kinds}, {callsFile, &t.calls}, {idsFile, &t.ids}, {offsetsFile, &t.offsets}, {dataFile, &t.data},
-		{timesFile, &t.times}, {chunksFile, &t.chunks}, {runsFile, &t.runs}, {tableFile, &t.table}, {variableFile, &t.variables},
+		{timesFile, &t.times}, {highsFile, &t.highs}, {chunksFile, &t.chunks}, {runsFile, &t.runs}, {tableFile, &t.table}, {variableFile, &t.variables},
 		{listsFile, &t.words}, {threadsFile, &t.threads}, {creatorsFile, &t.creators}, {sitesFile, &t.sites}, {entersFile, &t.enters},
 		{returnsFile, &t.returns}, {keysFile, &t.keys}, {postedFile, &t.posted}, {tracesFile, &t.traces},
 	}
@@ -217,11 +218,18 @@ func (t *Timeline) ID(m event.Moment) uint32 {
 	return t.ids.list[m]
 }
 
-// Time returns a moment's time in nanoseconds since the start of the log. In a chunk of more than
-// four seconds the precision is the duration of the chunk divided by 2^32.
+// Time returns a moment's time in nanoseconds since the start of the log.
 func (t *Timeline) Time(m event.Moment) int64 {
-	c := t.chunks.ref(int(m / chunkSize))
-	return c.base + int64(uint64(t.times.at(int(m)))<<c.shift)
+	return t.timeIn(t.chunks.ref(int(m/chunkSize)), m)
+}
+
+func (t *Timeline) timeIn(c *chunkRecord, m event.Moment) int64 {
+	t.times.need(int(m))
+	since := uint64(t.times.list[m])
+	if c.high != 0 {
+		since |= uint64(t.highs.at(int(c.high)-1+int(m%chunkSize))) << 32
+	}
+	return c.base + int64(since)
 }
 
 // run returns the run that a moment is in.
@@ -295,8 +303,7 @@ func (t *Timeline) Ended(id event.ThreadID, m event.Moment) bool {
 // Event decodes the event at a moment.
 func (t *Timeline) Event(m event.Moment) event.Event {
 	chunk := t.chunks.ref(int(m / chunkSize))
-	t.times.need(int(m))
-	at := chunk.base + int64(uint64(t.times.list[m])<<chunk.shift)
+	at := t.timeIn(chunk, m)
 	t.offsets.need(int(m))
 	offset := t.offsets.list[m]
 	if offset == noData {

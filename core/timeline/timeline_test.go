@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -30,7 +31,7 @@ func aLog(t *testing.T, n int, more ...byte) *execlog.Log {
 	payload := []byte{byte(event.Enter), 0, 0, 0}
 	for i := range n {
 		payload = append(payload, byte(event.Line))
-		payload = binary.AppendUvarint(payload, uint64(i%7)<<28) // also long pauses
+		payload = binary.AppendUvarint(payload, uint64(pause(i)))
 		payload = append(payload, 0)
 	}
 	require.NoError(t, w.Events(1, 1, 5, append(payload, more...)))
@@ -40,6 +41,20 @@ func aLog(t *testing.T, n int, more ...byte) *execlog.Log {
 	return log
 }
 
+// pause is the time before a moment: mostly short or none, with hours and decades between.
+func pause(i int) int64 {
+	switch {
+	case i == 9_000:
+		return 50 * 365 * 24 * int64(time.Hour)
+	case i > 12_000 && i%5000 == 0:
+		return 3*int64(time.Hour) + int64(i)
+	case i > 5_000 && i < 8_000:
+		return int64(i % 3)
+	}
+	return int64(i%7)<<28 + int64(i%11)
+}
+
+// Times are exact to the nanosecond, whatever else is in the same evidence.
 func TestLongListsAndTimes(t *testing.T) {
 	t.Parallel()
 	const n = 20_000
@@ -50,10 +65,9 @@ func TestLongListsAndTimes(t *testing.T) {
 	want := int64(5)
 	for i := range n {
 		require.Equal(t, event.Moment(i+1), list.At(i))
-		want += int64(i%7) << 28
-		// A chunk of 4,096 moments spans some 55 minutes here: its times are exact
-		// to one part in 2^32 of that.
-		require.InDelta(t, want, tl.Time(event.Moment(i+1)), 1024, "moment %d", i+1)
+		want += pause(i)
+		require.Equal(t, want, tl.Time(event.Moment(i+1)), "moment %d", i+1)
+		require.Equal(t, want, tl.Event(event.Moment(i+1)).Time, "moment %d", i+1)
 	}
 	for m := range event.Moment(n + 3) { // the moments of the list are 1 to n, over many segments
 		require.Equal(t, min(int(m), n)-1, list.Before(m))
