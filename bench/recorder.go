@@ -21,6 +21,7 @@ type variant struct {
 	name  string
 	level recorder.Level // empty for plain
 	ring  int64
+	which recorder.Sample
 }
 
 var plain = variant{name: "plain"}
@@ -37,9 +38,9 @@ type subject struct {
 const costs = "bench/testdata/cost"
 
 var subjects = []subject{
-	{"berthing", "demo/berthing", ".", []string{"-notices", "0412"}, []variant{{"lines and values", recorder.Values, 0}, {"calls", recorder.Calls, 0}, {"ring armed, calls", recorder.Calls, 16 << 20}}, []float64{8, 1.5, 1.3}},
-	{"tight loop", costs, "./loop", nil, []variant{{"lines and values", recorder.Values, 0}}, []float64{40}},
-	{"small objects", costs, "./alloc", nil, []variant{{"lines and values", recorder.Values, 0}, {"calls", recorder.Calls, 0}}, []float64{0, 0}},
+	{"berthing", "demo/berthing", ".", []string{"-notices", "0412"}, []variant{{name: "lines and values", level: recorder.Values}, {name: "calls", level: recorder.Calls}, {name: "ring armed, calls", level: recorder.Calls, ring: 16 << 20}}, []float64{8, 1.5, 1.3}},
+	{"tight loop", costs, "./loop", nil, []variant{{name: "lines and values", level: recorder.Values}}, []float64{40}},
+	{"small objects", costs, "./alloc", nil, []variant{{name: "lines and values", level: recorder.Values}, {name: "calls", level: recorder.Calls}}, []float64{0, 0}},
 }
 
 // measureRecorder runs programs plain and recorded in turn and compares the medians.
@@ -112,7 +113,7 @@ func median(list []time.Duration) time.Duration {
 
 // buildVariant builds a program in a folder, to be recorded if the variant says so, and returns its path.
 func buildVariant(source, pkg, dir string, v variant) (string, error) {
-	program, err := filepath.Abs(filepath.Join(dir, strings.Trim(filepath.Base(source)+"-"+filepath.Base(pkg), ".-")+"-"+string(v.level)))
+	program, err := filepath.Abs(filepath.Join(dir, strings.Trim(filepath.Base(source)+"-"+filepath.Base(pkg), ".-")+"-"+string(v.level)+fmt.Sprintf("-%d-%g", v.which.Every, v.which.Budget)))
 	if err != nil {
 		return "", err
 	}
@@ -130,7 +131,7 @@ func buildVariant(source, pkg, dir string, v variant) (string, error) {
 		return "", err
 	}
 	defer func() { _ = os.Chdir(back) }() // it was found above
-	_, err = recorder.Record(ctx(), recorder.Options{Output: program + ".wraith", Command: []string{"go", "build", "-o", program, pkg}, Stderr: os.Stderr, Stdout: os.Stdout, Detail: recorder.Detail{Level: v.level}})
+	_, err = recorder.Record(ctx(), recorder.Options{Output: program + ".wraith", Command: []string{"go", "build", "-o", program, pkg}, Stderr: os.Stderr, Stdout: os.Stdout, Detail: recorder.Detail{Level: v.level, Sample: v.which}})
 	return program, err
 }
 
@@ -164,7 +165,8 @@ func runOnce(program, source, dir string, v variant, args ...string) (took time.
 
 // measureService compares the median time of requests to a small HTTP service.
 func measureService(r *report, dir string, runs int) error {
-	variants := []variant{plain, {"lines and values", recorder.Values, 0}, {"ring armed, calls", recorder.Calls, 16 << 20}}
+	variants := []variant{plain, {name: "lines and values", level: recorder.Values}, {name: "ring armed, calls", level: recorder.Calls, ring: 16 << 20},
+		{name: "lines and values of one in 100", level: recorder.Values, which: recorder.Sample{Every: 100}}, {name: "lines and values, budget 5%", level: recorder.Values, which: recorder.Sample{Budget: 0.05}}}
 	took := make([][]time.Duration, len(variants))
 	urls := make([]string, len(variants))
 	for i, v := range variants {
@@ -205,7 +207,7 @@ func measureService(r *report, dir string, runs int) error {
 		}
 	}
 	floor := median(took[0])
-	for i, target := range []float64{1.15, 1.05} {
+	for i, target := range []float64{1.15, 1.05, 1.05, 1.05} {
 		r.compare("HTTP service, median of requests: "+variants[i+1].name, median(took[i+1]), floor, target)
 	}
 	return nil
@@ -239,7 +241,7 @@ func measureRaces(r *report, dir string, quick bool) error {
 	if quick {
 		runs = 50
 	}
-	variants := []variant{plain, {"lines and values", recorder.Values, 0}, {"calls", recorder.Calls, 0}}
+	variants := []variant{plain, {name: "lines and values", level: recorder.Values}, {name: "calls", level: recorder.Calls}}
 	programs := make([]string, len(variants))
 	for i, v := range variants {
 		var err error

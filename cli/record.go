@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -11,7 +13,7 @@ import (
 )
 
 func (a *app) record() *cobra.Command {
-	var output, level string
+	var output, level, budget string
 	var detail recorder.Detail
 	var ring int64
 	c := &cobra.Command{
@@ -31,6 +33,10 @@ func (a *app) record() *cobra.Command {
 				return usage("use a number of megabytes from 1 on, or leave --ring off to keep everything", "invalid --ring %d", ring)
 			}
 			detail.Level = recorder.Level(level)
+			var err error
+			if detail.Sample.Budget, err = shareOf(budget); err != nil {
+				return err
+			}
 			r, err := recorder.Record(c.Context(), recorder.Options{Output: output, Command: args, Detail: detail, Ring: ring << 20, Stdin: a.in, Stdout: a.out, Stderr: a.err})
 			switch {
 			case err != nil && (r.ExitCode == 0 || !errors.Is(err, fault.Nothing)):
@@ -60,6 +66,20 @@ func (a *app) record() *cobra.Command {
 	c.Flags().Int64Var(&ring, "ring", 0, "keep only the last N megabytes; they are written when the program fails or receives SIGUSR1")
 	c.Flags().StringArrayVar((*[]string)(&detail.Redact), "redact", nil, "also keep out of the log: a WORD of names of variables, fields and map keys, type:T, or text:REGEXP; none leaves out the usual rules for passwords, tokens and keys; may be repeated")
 	c.Flags().BoolVar(&detail.Verify, "verify", false, "also record snapshots of the variables in scope, for wraith verify")
+	c.Flags().Uint64Var(&detail.Sample.Every, "sample", 0, "of the calls that a service handles, and of its goroutines, record one in N")
+	c.Flags().StringVar(&budget, "budget", "", "record as many of them as cost this share of the processor's time, such as 5%")
 	c.Flags().StringSliceVar(&detail.AskOn, "ring-on-error", nil, "also write the ring when one of these functions returns an error")
 	return c
+}
+
+// shareOf reads a percentage; empty is 0.
+func shareOf(text string) (float64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64)
+	if err != nil || n <= 0 || n > 100 {
+		return 0, usage("write it as 5%", "invalid --budget %q", text)
+	}
+	return n / 100, nil
 }

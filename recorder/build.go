@@ -27,7 +27,7 @@ import (
 	"wraithology/recorder/effects"
 )
 
-//go:embed inject/ask.go inject/encode.go inject/end.go inject/frame.go inject/goroutine.go inject/item.go inject/keep.go inject/lend.go inject/memory.go inject/output.go inject/plan.go inject/redact.go inject/snapshot.go inject/spool.go inject/sync.go inject/testing.go
+//go:embed inject/ask.go inject/encode.go inject/end.go inject/frame.go inject/goroutine.go inject/item.go inject/keep.go inject/lend.go inject/memory.go inject/output.go inject/plan.go inject/redact.go inject/sample.go inject/snapshot.go inject/spool.go inject/sync.go inject/testing.go
 var runtimeFiles embed.FS
 
 // runtimePackage is the last part of the runtime's import path inside the recorded module. The
@@ -414,8 +414,8 @@ func (w *overlayWriter) finish(header event.Header, defaultLog string, own []str
 	if err := log.Flush(); err != nil {
 		return "", err
 	}
-	text := fmt.Sprintf("//go:build go1.23\n\npackage inject\n\nconst staticTables = %q\n\nconst defaultLog = %q\n\nconst ownPackages = %q\n\nconst recordedPackages = %q\n\nconst (\n\tsecretNames = %q\n\tsecretTexts = %q\n\tsecretTypes = %q\n)\n\nconst (\n\ttextLimit = %d\n\telementLimit = %d\n\tfollowLimit = %d\n\tringBytes = %d\n\tverifies = %t\n\tseesStores = %t\n)\n",
-		static.String(), defaultLog, onLines(own), onLines(w.recordedPackages(own)), w.detail.Redact.names(), w.detail.Redact.texts(), w.detail.Redact.types(), w.detail.Length, max(w.detail.Length/4/16*16, 16), w.detail.Depth, w.ring, w.detail.Verify, w.detail.Level == Values && len(w.detail.Packages)+len(w.detail.Functions) == 0)
+	text := fmt.Sprintf("//go:build go1.23\n\npackage inject\n\nconst staticTables = %q\n\nconst defaultLog = %q\n\nconst ownPackages = %q\n\nconst recordedPackages = %q\n\nconst (\n\tsecretNames = %q\n\tsecretTexts = %q\n\tsecretTypes = %q\n)\n\nconst (\n\ttextLimit = %d\n\telementLimit = %d\n\tfollowLimit = %d\n\tringBytes = %d\n\tverifies = %t\n\tsampleEvery = %d\n\tbudgetShare = %g\n\tseesStores = %t\n)\n",
+		static.String(), defaultLog, onLines(own), onLines(w.recordedPackages(own)), w.detail.Redact.names(), w.detail.Redact.texts(), w.detail.Redact.types(), w.detail.Length, max(w.detail.Length/4/16*16, 16), w.detail.Depth, w.ring, w.detail.Verify, w.detail.Sample.Every, w.detail.Sample.Budget, w.detail.Level == Values && len(w.detail.Packages)+len(w.detail.Functions) == 0 && w.detail.Sample == (Sample{}))
 	if err := w.put(filepath.Join(runtimeDir, "static.go"), []byte(text)); err != nil {
 		return "", err
 	}

@@ -2,11 +2,14 @@ package recorder
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"syscall"
@@ -61,6 +64,13 @@ func Pack(ctx context.Context, spool, output string, header event.Header, end ev
 	sort.Slice(logs, func(i, j int) bool { return logs[i].Processes[0].Started < logs[j].Processes[0].Started })
 	first := logs[0].Processes[0]
 	header.BuildID, header.Compiler = first.BuildID, first.Compiler
+	omitted := map[event.FunctionID]uint64{}
+	for _, l := range logs {
+		header.Sampled = header.Sampled || l.Header.Sampled || len(l.Omitted) > 0
+		for f, n := range l.Omitted {
+			omitted[f] += n
+		}
+	}
 	temporary := output + ".partial"
 	f, err := os.Create(temporary)
 	if err != nil {
@@ -84,6 +94,11 @@ func Pack(ctx context.Context, spool, output string, header event.Header, end ev
 	}
 	if err := packTables(w, logs[0]); err != nil {
 		return summary, err
+	}
+	if header.Sampled {
+		if err := w.Gap(leftOut(omitted, logs[0].Functions)); err != nil {
+			return summary, err
+		}
 	}
 	var all summariser
 	for i, l := range logs {
@@ -116,6 +131,29 @@ func Pack(ctx context.Context, spool, output string, header event.Header, end ev
 	}
 	summary.Processes = len(logs)
 	return summary, os.Rename(temporary, output)
+}
+
+// leftOut says which calls were left out of a recording.
+func leftOut(omitted map[event.FunctionID]uint64, functions map[event.FunctionID]event.Function) event.Gap {
+	list := slices.SortedFunc(maps.Keys(omitted), func(a, b event.FunctionID) int {
+		return cmp.Or(cmp.Compare(omitted[b], omitted[a]), cmp.Compare(a, b))
+	})
+	const named = 3
+	total := uint64(0)
+	var parts []string
+	for i, f := range list {
+		if total += omitted[f]; i < named {
+			parts = append(parts, fmt.Sprintf("%d of %s", omitted[f], functions[f].Name))
+		}
+	}
+	if len(list) > named {
+		parts = append(parts, fmt.Sprintf("others of %d functions", len(list)-named))
+	}
+	what := fmt.Sprintf("%d calls were left out with all that they called", total)
+	if len(parts) > 0 {
+		what += ": " + strings.Join(parts, ", ")
+	}
+	return event.Gap{What: what, Remedy: "record with a smaller --sample, with a larger --budget, or without them"}
 }
 
 // packTables writes the tables that all processes share.

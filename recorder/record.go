@@ -50,6 +50,14 @@ type Detail struct {
 	AskOn     []string // functions whose returned errors trigger writing the ring
 	// Redact are the rules for what must not be recorded.
 	Redact Redaction
+	Sample Sample
+}
+
+// Sample says which calls of a long-running program are recorded whole; the others are left out. The
+// zero Sample is all.
+type Sample struct {
+	Every  uint64  // one in so many
+	Budget float64 // as many as cost this share of the processor's time, at most 1
 }
 
 // Level is how fine a recording is.
@@ -88,6 +96,10 @@ func (d *Detail) check() error {
 		return fmt.Errorf("%w: depth %d: use 1 to %d", fault.NotRecordable, d.Depth, maxDepth)
 	case d.Length < 16 || d.Length > maxLength:
 		return fmt.Errorf("%w: length %d: use 16 to %d", fault.NotRecordable, d.Length, maxLength)
+	case d.Sample.Budget < 0 || d.Sample.Budget > 1:
+		return fmt.Errorf("%w: budget %g: use more than 0%% and at most 100%%", fault.NotRecordable, d.Sample.Budget)
+	case d.Sample.Every > 0 && d.Sample.Budget > 0:
+		return fmt.Errorf("%w: both a sample and a budget: use one of them", fault.NotRecordable)
 	}
 	return d.Redact.check()
 }
@@ -220,7 +232,7 @@ func Record(ctx context.Context, o Options) (result Result, err error) {
 		return Result{}, fmt.Errorf("create a folder for the recording: %w", err)
 	}
 	header := newHeader(ctx, o.Command, o.Detail.Redact)
-	header.Detail = o.Detail.String()
+	header.Detail, header.Sampled = o.Detail.String(), o.Detail.Sample != Sample{}
 	if o.Ring > 0 {
 		header.Detail += fmt.Sprintf(", the last %d MB", o.Ring>>20)
 	}
@@ -364,6 +376,9 @@ func run(ctx context.Context, o Options, command []string, spool string, snapsho
 	cmd.Env = append(os.Environ(), "WRAITH_SPOOL="+spool)
 	if o.Ring > 0 {
 		cmd.Env = append(cmd.Env, "WRAITH_RING="+strconv.FormatInt(o.Ring, 10), "WRAITH_ASK="+ask)
+	}
+	if sample := o.Detail.Sample; sample != (Sample{}) {
+		cmd.Env = append(cmd.Env, "WRAITH_SAMPLE="+strconv.FormatUint(sample.Every, 10), "WRAITH_BUDGET="+strconv.FormatFloat(sample.Budget, 'g', -1, 64))
 	}
 	signals := make(chan os.Signal, 8)
 	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2)

@@ -24,6 +24,7 @@ const (
 	recordOuter    = 10
 	recordGap      = 11
 	recordVolatile = 12
+	recordOmitted  = 13
 )
 
 type functionRecord struct {
@@ -139,6 +140,14 @@ type volatileRecord struct {
 	_    struct{} `cbor:",toarray"`
 	Kind int
 	Type uint32
+}
+
+// omittedRecord counts the calls of a function that were left out.
+type omittedRecord struct {
+	_        struct{} `cbor:",toarray"`
+	Kind     int
+	Function uint32
+	Calls    uint64
 }
 
 type fieldRecord struct {
@@ -294,6 +303,7 @@ var takers = map[uint64]func(t *Tables, raw []byte, process uint16) error{
 	recordOuter:    taker(func(r outerRecord) uint32 { return r.Function }, (*Tables).takeOuter),
 	recordVolatile: taker(func(r volatileRecord) uint32 { return r.Type }, (*Tables).takeVolatile),
 	recordGap:      taker(nil, func(t *Tables, r gapRecord, _ uint16) { t.Gaps = append(t.Gaps, r.Gap) }),
+	recordOmitted:  taker(func(r omittedRecord) uint32 { return r.Function }, func(t *Tables, r omittedRecord, _ uint16) { t.Omitted[FunctionID(r.Function)] += r.Calls }),
 	recordThread:   taker(nil, (*Tables).takeThread),
 	recordType:     taker(nil, (*Tables).takeType),
 	recordProcess:  taker(nil, (*Tables).takeProcess),

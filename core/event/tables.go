@@ -15,6 +15,7 @@ type Tables struct {
 	Sites     map[SiteID]Site
 	Ends      map[uint16]End // by process
 	Gaps      []Gap
+	Omitted   map[FunctionID]uint64 // calls that the recorder left out
 
 	threads map[threadKey]Thread
 	types   map[typeKey]*Type
@@ -33,7 +34,7 @@ func keyOfType(process uint16, id TypeID) typeKey { return typeKey(process)<<32 
 
 // NewTables returns empty tables.
 func NewTables() *Tables {
-	return &Tables{Functions: map[FunctionID]Function{}, Files: map[FileID]File{}, Sites: map[SiteID]Site{}, Ends: map[uint16]End{},
+	return &Tables{Functions: map[FunctionID]Function{}, Files: map[FileID]File{}, Sites: map[SiteID]Site{}, Ends: map[uint16]End{}, Omitted: map[FunctionID]uint64{},
 		threads: map[threadKey]Thread{}, types: map[typeKey]*Type{}}
 }
 
@@ -98,6 +99,7 @@ type Header struct {
 	Started  time.Time `cbor:"started"`
 	Recorder string    `cbor:"recorder"`
 	Detail   string    `cbor:"detail"`
+	Sampled  bool      `cbor:"sampled,omitempty"` // some calls were left out
 	Command  []string  `cbor:"command"`
 	// TraceID is the ID of the trace in which the program ran, in hexadecimal; empty if there is
 	// none.

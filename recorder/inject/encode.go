@@ -70,7 +70,7 @@ func (th *thread) inEpoch(q pointee, count int) uint64 {
 
 // seesAll reports whether memory changes only by stores that are in the log.
 func (th *thread) seesAll() bool {
-	return seesStores && th.by == nil && th.current != nil && !th.current.unseen
+	return seesStores && !sampling && th.by == nil && th.current != nil && !th.current.unseen
 }
 
 // check identifies a comparison of an object with the log: it needs not be repeated by the same
@@ -456,7 +456,7 @@ func (th *thread) object(q pointee, kind byte, count int) {
 		return
 	}
 	raw := hashOf(q, count)
-	sum := sumOf(raw, address, size)
+	sum := th.sumOf(raw, address, size)
 	if have.sum.Load() == sum {
 		have.checked.Store(th.check(q, count, size))
 		th.revisitAll(q, count)
@@ -482,7 +482,7 @@ func (th *thread) object(q pointee, kind byte, count int) {
 	if have.contents.Load() != raw {
 		have.contents.Store(raw)
 		noteStore(address, size) // other objects that overlap with it have changed too
-		sum = sumOf(raw, address, size)
+		sum = th.sumOf(raw, address, size)
 	}
 	if hashOf(q, count) == raw {
 		have.sum.Store(sum)
@@ -507,7 +507,7 @@ func (th *thread) notes(q pointee, count int) {
 	have := entryOf(address)
 	raw := hashOf(q, count)
 	have.contents.Store(raw)
-	have.sum.Store(sumOf(raw, address, size))
+	have.sum.Store(th.sumOf(raw, address, size))
 	have.checked.Store(th.check(q, count, size))
 }
 
@@ -517,8 +517,8 @@ func hashOf(q pointee, count int) uint64 {
 }
 
 // sumOf is the entry in known of an object with a hash.
-func sumOf(raw, address uint64, size uintptr) uint64 {
-	return (raw^(address+storesIn(address, size))*0xff51afd7ed558ccd)&(1<<hashBits-1) | tagOf(address)
+func (th *thread) sumOf(raw, address uint64, size uintptr) uint64 {
+	return (raw^th.salt^(address+storesIn(address, size))*0xff51afd7ed558ccd)&(1<<hashBits-1) | tagOf(address)
 }
 
 // follows reports whether the thread has followed the references of an object since memory may have

@@ -86,7 +86,7 @@ func Enter(function uint32) *Frame {
 		return nil
 	}
 	th := currentThread()
-	if th.busy {
+	if sampling && th.omits(function) || th.busy {
 		return nil
 	}
 	if c := th.current; c != nil {
@@ -105,7 +105,13 @@ func Enter(function uint32) *Frame {
 	f.function, f.last, f.first, f.returned, f.broke, f.clocked, f.unseen, f.pending, f.sending = function, 0, 0, false, false, false, false, f.pending[:0], f.sending[:0]
 	b := th.begin(kindEnter, eventRoom)
 	if b == nil {
+		if sampling {
+			th.omitted++
+		}
 		return nil
+	}
+	if sampling && depth == th.unit+1 {
+		th.began, th.salt = th.before+int64(th.start), recordedWhole.Add(1)*prime
 	}
 	th.depth = depth
 	th.current, th.quick = f, nil
@@ -452,6 +458,9 @@ func (f *Frame) Ret() {
 // function returns normally; then R records the results.
 func (f *Frame) Back() bool {
 	if f == nil {
+		if sampling {
+			returned()
+		}
 		return false
 	}
 	f.th.quick = nil
@@ -520,6 +529,12 @@ func (f *Frame) Off() {
 	th.depth = f.depth - 1 // a chunk that end begins must not contain this call
 	th.end()
 	th.current, th.quick = nil, nil
+	if sampling {
+		if th.depth == th.unit {
+			written.Add(th.before + int64(th.chunk.n) - th.began)
+		}
+		th.unit = min(th.unit, th.depth)
+	}
 	if th.depth > 0 {
 		th.current = th.frames[th.depth-1]
 		th.settle(th.current)
@@ -583,6 +598,7 @@ func (th *thread) begin(kind byte, room int) []byte {
 		if mark != 0 {
 			t, mark = now(), 0
 		}
+		th.before += int64(c.n)
 		*c = log.chunk(th.id, t, *c)
 		if c.mem == nil { // the disk is full
 			th.until, th.quick = -1, nil

@@ -204,6 +204,12 @@ type thread struct {
 	beyond []lent
 	kept   []keptHere
 	maps   []lent // that own code has just used, to verify the recording
+	// With sampling: announced is set when the log has the thread, unit is the depth of the calls that are
+	// chosen from, and omitted counts the open calls that are left out.
+	announced     bool
+	unit, omitted int
+	salt          uint64 // changes with each call that is recorded whole: it tells all objects again
+	began, before int64  // bytes that were written when the call that is recorded began, and in earlier chunks
 	// apart is set if memory that is written next was not referred to by the event before.
 	apart bool
 }
@@ -225,37 +231,59 @@ func currentThread() *thread {
 		slot.Store(t.(*thread))
 		return t.(*thread)
 	}
-	t := &thread{number: number, descriptor: descriptor(), id: threadCount.Add(1)}
-	t.rooted = rooted()
+	t := &thread{number: number, descriptor: descriptor()}
+	if !sampling {
+		t.announce()
+	}
 	threads.Store(number, t)
 	slot.Store(t)
+	return t
+}
+
+// announce makes the thread part of the log.
+func (t *thread) announce() {
+	if t.announced {
+		return
+	}
+	t.announced, t.id, t.rooted = true, threadCount.Add(1), rooted()
 	r := appendHead(nil, majorArray, 6)
 	r = appendHead(r, majorUint, recordThread)
 	r = appendHead(r, majorUint, uint64(t.id))
 	r = appendHead(r, majorUint, 0)
-	r = appendHead(r, majorUint, number)
+	r = appendHead(r, majorUint, t.number)
 	r = appendText(r, creator())
 	r = appendHead(r, majorUint, uint64(now()))
 	log.record(r)
-	return t
 }
 
 // rooted reports whether the function that called Enter is the first one of its goroutine. The
 // compiler may have put a wrapper below it for the arguments.
 func rooted() bool {
-	var pcs [2]uintptr
-	frames := runtime.CallersFrames(pcs[:runtime.Callers(5, pcs[:])])
+	var pcs [8]uintptr
+	frames := runtime.CallersFrames(pcs[:runtime.Callers(2, pcs[:])])
+	own := false // the function that called Enter has been passed
 	for range pcs {
 		frame, _ := frames.Next()
-		if frame.Function == "runtime.goexit" {
-			return true
-		}
-		if !strings.Contains(frame.Function, ".gowrap") {
+		switch {
+		case strings.HasPrefix(frame.Function, runtimeFunctions):
+		case frame.Function == "runtime.goexit":
+			return own
+		case !own:
+			own = true
+		case !strings.Contains(frame.Function, ".gowrap"):
 			return false
 		}
 	}
 	return false
 }
+
+// runtimeFunctions is the beginning of the names of this package's functions.
+var runtimeFunctions = func() string {
+	pc, _, _, _ := runtime.Caller(0)
+	name := runtime.FuncForPC(pc).Name()
+	last := strings.LastIndexByte(name, '/') + 1
+	return name[:last+strings.IndexByte(name[last:], '.')+1]
+}()
 
 // creator reads "function at file:line" of the go statement that started the calling goroutine from
 // its stack's text.

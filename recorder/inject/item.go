@@ -38,6 +38,7 @@ const (
 
 	recordGap      = 11
 	recordVolatile = 12
+	recordOmitted  = 13
 )
 
 func appendHead(b []byte, major byte, n uint64) []byte {

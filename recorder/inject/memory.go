@@ -54,7 +54,7 @@ func (f *Frame) grew(list unsafe.Pointer, of *plan, before, n int) {
 	th := f.th
 	part := pointee{unsafe.Add(list, uintptr(before/spreadStep*spreadStep)*of.size), of, 0, 1}
 	already := before % spreadStep
-	has := seesStores && already > 0 && already+n <= spreadStep && !f.unseen && !th.busy && !th.onStack(list) &&
+	has := seesStores && !sampling && already > 0 && already+n <= spreadStep && !f.unseen && !th.busy && !th.onStack(list) &&
 		entryOf(uint64(uintptr(part.address))).checked.Load() == th.check(part, already, uintptr(already)*of.size)
 	th.noteMade(uint64(uintptr(list))+uint64(before)*uint64(of.size), uintptr(n)*of.size)
 	if !has {

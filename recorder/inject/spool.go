@@ -203,11 +203,13 @@ func (s *spool) stop() {
 	}
 }
 
-// append adds a table record to the block of tables, which has room for it.
-func (s *spool) append(r []byte) {
-	copy(s.table.mem[s.table.n:], r)
+// append adds a table record to the block of tables, which has room for it, and returns where it is.
+func (s *spool) append(r []byte) []byte {
+	from := s.table.n
+	copy(s.table.mem[from:], r)
 	s.table.n += len(r)
 	s.table.commit()
+	return s.table.mem[from:s.table.n]
 }
 
 // chunk begins a new live block of events in a free region or in fresh bytes, or with a ring in the
@@ -270,19 +272,19 @@ func (s *spool) giveBack(c chunk) {
 	s.spare = append(s.spare, region{rest})
 }
 
-// record appends one table record.
-func (s *spool) record(r []byte) {
+// record appends one table record, and returns where it is; nil if there is no room.
+func (s *spool) record(r []byte) []byte {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(r) > chunkSize-headerSize {
-		return
+		return nil
 	}
 	if s.table.n+len(r) > len(s.table.mem) {
 		if s.table = s.chunkLocked(blockTable, 0, 0); s.table.mem == nil {
-			return
+			return nil
 		}
 	}
-	s.append(r)
+	return s.append(r)
 }
 
 // commit makes the bytes since the last commit part of the log. Others read it after the process has

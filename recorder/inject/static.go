@@ -31,6 +31,10 @@ const (
 	followLimit  = 3
 	ringBytes    = 0
 	verifies     = false
+	// One in sampleEvery calls is recorded, or as many as fit in budgetShare of the processor's time; 0
+	// for all.
+	sampleEvery = 0
+	budgetShare = 0.0
 	// seesStores is set if all stores of own code are recorded.
 	seesStores = false
 )

@@ -5,6 +5,7 @@ import (
 	"iter"
 	"math"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -109,6 +110,7 @@ type overlaps struct {
 	windows map[event.Moment]window   // by the first moment of their stretch
 	users   map[region]event.ThreadID // 0 for several
 	gaps    [1 << 10]atomic.Pointer[gap]
+	names   func() map[string]bool // of the functions
 }
 
 // window are the moments between which an event may have happened at the same time as one of a stretch.
@@ -130,7 +132,21 @@ const (
 )
 
 func newOverlaps(t *timeline.Timeline) *overlaps {
-	return &overlaps{t: t, windows: map[event.Moment]window{}, users: map[region]event.ThreadID{}}
+	names := sync.OnceValue(func() map[string]bool {
+		all := map[string]bool{}
+		for _, f := range t.Functions {
+			all[f.Name] = true
+		}
+		return all
+	})
+	return &overlaps{t: t, windows: map[event.Moment]window{}, users: map[region]event.ThreadID{}, names: names}
+}
+
+// startsOwn reports whether own code, named with the place of its go statement, has started a thread.
+func (o *overlaps) startsOwn(creator string) bool {
+	name, _, _ := strings.Cut(creator, " at ")
+	name, _, _ = strings.Cut(name, " by ")
+	return o.names()[name]
 }
 
 // around returns the window of a moment.

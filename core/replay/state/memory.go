@@ -122,6 +122,7 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 	n := 0
 	var known bytesKnown
 	var open doubts
+	whole := m.wholeSince()
 	for c := range m.t.Covering(m.process, address, t.Size, m.reach()) {
 		at := c.At
 		if at < m.since {
@@ -141,6 +142,9 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 				return m.byParts(address, t)
 			}
 			break // what was there before is another object
+		}
+		if at < whole {
+			open.add(t.Size, doubt{c.From - address, c.To - address, leftOut}, known)
 		}
 		if m.t.Kind(at) == event.Exposed {
 			open.add(t.Size, doubt{c.From - address, c.To - address, m.exposedBy(at)}, known)
@@ -195,6 +199,35 @@ func (m Memory) Load(address uint64, t *event.Type) event.Value {
 		m.doubt(&v, 0, &open, 0)
 	}
 	return v
+}
+
+// leftOut is what may have changed memory in a recording from which calls were left out.
+const leftOut = "calls that were left out"
+
+// wholeSince returns the moment since which nothing was left out that the thread of the moment did; 0
+// if nothing was left out at all. A goroutine's first function is not recorded whole: what it calls was
+// chosen from, so only its current line counts.
+func (m Memory) wholeSince() event.Moment {
+	if !m.t.Header.Sampled || m.at < 0 || m.at >= m.t.Len() || m.until != event.NoMoment {
+		return 0
+	}
+	c := m.t.CallOf(m.at)
+	if c == event.NoCall {
+		return m.at
+	}
+	inner := event.NoCall
+	call := m.t.Call(c)
+	for call.Parent != event.NoCall {
+		inner, c = c, call.Parent
+		call = m.t.Call(c)
+	}
+	switch th := m.t.ThreadInfo(call.Thread); {
+	case th.Number != 1 && !m.overlaps.startsOwn(th.Creator): // a call from code that is not recorded
+		return call.Enter
+	case inner != event.NoCall:
+		return m.t.Call(inner).Enter
+	}
+	return max(m.t.LastLine(c, m.at), call.Enter)
 }
 
 // doubts are the bytes of a value that code that is not recorded may have changed since they were
@@ -490,8 +523,12 @@ func (m Memory) Entries(address uint64, t *event.Type) (pairs []event.Value, all
 		}
 	}
 	types := m.t.Types(m.process)
+	whole, doubted := m.wholeSince(), false
 	for _, at := range m.mapEvents(address) {
 		e := m.t.Event(at)
+		if at < whole {
+			doubted = true
+		}
 		if e.Kind == event.Exposed {
 			for i := 1; i < len(pairs); i += 2 {
 				if pairs[i].State == event.Known {
@@ -524,6 +561,14 @@ func (m Memory) Entries(address uint64, t *event.Type) (pairs []event.Value, all
 		if i, ok := index[key]; ok {
 			delete(index, key)
 			pairs[i].State, pairs[i+1].State = event.Unassigned, event.Unassigned
+		}
+	}
+	if doubted { // keys are not told again
+		all = false
+		for i := 1; i < len(pairs); i += 2 {
+			if pairs[i].State == event.Known {
+				pairs[i] = mayHaveChanged(pairs[i], leftOut)
+			}
 		}
 	}
 	for _, at := range m.changesNow(address) {

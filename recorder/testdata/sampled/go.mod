@@ -1,0 +1,3 @@
+module sampled
+
+go 1.24
