@@ -193,7 +193,7 @@ func TestOriginOfGeneratedChains(t *testing.T) {
 				require.Equal(t, 1, hits.Total)
 				thread, err := recording.ThreadOf(hits.Page[0])
 				require.NoError(t, err)
-				o, err := recording.Origin(context.Background(), last[i], hits.Page[0], thread, 0, 20)
+				o, err := recording.Origin(context.Background(), last[i], hits.Page[0], thread, 0, replay.OriginOptions{Depth: 20})
 				require.NoError(t, err, last[i])
 				have := false
 				each(o, func(o replay.Origin) { have = have || o.Line == cause })

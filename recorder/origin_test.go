@@ -68,7 +68,7 @@ func checkOrigins(t *testing.T, r history.Replay, dir, file string) (n int) {
 		at := hits.Page[0]
 		thread, err := r.ThreadOf(at)
 		require.NoError(t, err)
-		o, err := r.Origin(context.Background(), expression, at, thread, 0, 8)
+		o, err := r.Origin(context.Background(), expression, at, thread, 0, replay.OriginOptions{Depth: 8})
 		require.NoError(t, err, name)
 		have := map[int]bool{}
 		each(o, func(o replay.Origin) { have[o.Line] = have[o.Line] || strings.HasSuffix(o.File, file) })
@@ -93,7 +93,7 @@ func assertAskable(t *testing.T, r history.Replay, o replay.Origin) {
 	t.Helper()
 	for _, x := range o.From {
 		if x.Asked.Path != "" && x.Value.State == event.Known && x.Kind == replay.FromWrite {
-			again, err := r.Origin(context.Background(), x.Asked.Path, x.Asked.At, x.Asked.Thread, x.Asked.Frame, 1)
+			again, err := r.Origin(context.Background(), x.Asked.Path, x.Asked.At, x.Asked.Thread, x.Asked.Frame, replay.OriginOptions{Depth: 1})
 			if assert.NoError(t, err, "%s at moment %d", x.Asked.Path, x.Asked.At) {
 				assert.Equal(t, x.Moment, again.Moment, "%s at moment %d", x.Asked.Path, x.Asked.At)
 			}
@@ -205,7 +205,7 @@ func TestOriginOfElements(t *testing.T) {
 		`table["ness"]`: "base", `table["quay"]`: "limit", `o.byName["c"].draft`: "fleet[1].draft", `o.byName["d"].draft`: "other", `o.byName["d"].name`: "the zero value",
 		"p.draft": "base", "p.name": "the zero value", "grid[0][0]": "1", "grid[0][1]": "base", "grid[1][0]": "main.depth()", "grid[1][1]": "4",
 	} {
-		o, err := r.Origin(context.Background(), path, at, 1, 0, 8)
+		o, err := r.Origin(context.Background(), path, at, 1, 0, replay.OriginOptions{Depth: 8})
 		require.NoError(t, err, path)
 		var names []string
 		for _, from := range o.From {
@@ -213,4 +213,39 @@ func TestOriginOfElements(t *testing.T) {
 		}
 		assert.Equal(t, []string{want}, names, path)
 	}
+}
+
+// How an object of other code was passed on does not belong to the origin of a value, unless it is asked
+// for.
+func TestObjectsOfOtherCodeAreNotFollowed(t *testing.T) {
+	t.Parallel()
+	const dir = "testdata/request"
+	ran := record(t, dir, "go", "run", ".")
+	require.Zero(t, ran.ExitCode, ran.err)
+	r := open(t, ran.log)
+	at := atMark(t, r, dir, "end")
+	passed := func(path string, at event.Moment, thread event.ThreadID, objects bool) (n int, text string) {
+		o, err := r.Origin(context.Background(), path, at, thread, 0, replay.OriginOptions{Depth: 20, Objects: objects})
+		require.NoError(t, err)
+		each(o, func(o replay.Origin) {
+			if o.Name == "r" && o.Kind == replay.FromArgument {
+				n++
+			}
+		})
+		return n, chainText(r, o)
+	}
+	n, text := passed("main.last", at, 1, false)
+	assert.Zero(t, n, text)
+	assert.Contains(t, text, "an object of other code")
+	assert.Contains(t, text, "s.rate = 4", "an own object is followed")
+	n, text = passed("main.last", at, 1, true)
+	assert.GreaterOrEqual(t, n, 2, text)
+
+	// Asked for itself, it is followed.
+	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: "line", About: "main.go:25"}, replay.Page{Count: 1})
+	require.NoError(t, err)
+	thread, err := r.ThreadOf(hits.Page[0])
+	require.NoError(t, err)
+	n, text = passed("r", hits.Page[0], thread, false)
+	assert.GreaterOrEqual(t, n, 2, text)
 }

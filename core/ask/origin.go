@@ -12,8 +12,9 @@ var _ = declare[OriginRequest, Origin]("origin", "The writes that a value came f
 // OriginRequest asks for the origin of a value.
 type OriginRequest struct {
 	Place
-	Path  string `json:"path" required:"true" maxLength:"2000" arg:"1" doc:"path of the value"`
-	Depth int    `json:"depth" minimum:"1" maximum:"64" default:"8" doc:"number of computations to follow back"`
+	Path    string `json:"path" required:"true" maxLength:"2000" arg:"1" doc:"path of the value"`
+	Depth   int    `json:"depth" minimum:"1" maximum:"64" default:"8" doc:"number of computations to follow back"`
+	Objects bool   `json:"objects" doc:"also follow how objects of other code, such as a request or a context, were passed on"`
 }
 
 // Origin is a value, the write that gave it, and the values that it was computed from. Note adds to
@@ -51,7 +52,7 @@ func (q OriginRequest) answer(ctx context.Context, s *Subject) (Origin, error) {
 	if err != nil {
 		return Origin{}, err
 	}
-	o, err := r.Origin(ctx, q.Path, p.Moment, p.Thread, p.Frame, q.Depth)
+	o, err := r.Origin(ctx, q.Path, p.Moment, p.Thread, p.Frame, replay.OriginOptions{Depth: q.Depth, Objects: q.Objects})
 	return originOf(o), err
 }
 

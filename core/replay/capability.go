@@ -61,7 +61,7 @@ type History interface {
 	// whether there is one.
 	LastWrite(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) (Write, bool, error)
 	// Origin explains a value by the writes that led to it.
-	Origin(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, depth int) (Origin, error)
+	Origin(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, how OriginOptions) (Origin, error)
 	// Changed compares a frame's variables with those at its previous moment.
 	Changed(ctx context.Context, at event.Moment, t event.ThreadID, frame int) (Changes, error)
 	// Returned lists the calls that returned before a moment, with their results.

@@ -773,7 +773,7 @@ func FuzzRecording(f *testing.F) {
 		for _, path := range []string{"pointer.A", "shared", "local"} {
 			if thread, err := r.ThreadOf(moment); err == nil {
 				_, _ = r.Writes(ctx, path, moment, thread, 0, replay.Page{Count: 5})
-				_, _ = r.Origin(ctx, path, moment, thread, 0, 6)
+				_, _ = r.Origin(ctx, path, moment, thread, 0, replay.OriginOptions{Depth: 6})
 				_, _ = r.Changed(ctx, moment, thread, 0)
 			}
 		}

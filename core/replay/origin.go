@@ -4,6 +4,13 @@ import (
 	"wraithology/core/event"
 )
 
+// OriginOptions say how far an origin is followed.
+type OriginOptions struct {
+	Depth int // computations
+	// Objects also follows how objects of other code, such as a request or a context, were passed on.
+	Objects bool
+}
+
 // OriginKind says where a value came from.
 type OriginKind string
 

@@ -35,18 +35,37 @@ type explainer struct {
 	sites map[event.SiteID]int
 	nodes int
 	steps int
+	// objects is set if the passing on of objects of other code is followed.
+	objects bool
 }
 
 // Origin implements replay.History.
-func (r Chains) Origin(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, depth int) (replay.Origin, error) {
+func (r Chains) Origin(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, how replay.OriginOptions) (replay.Origin, error) {
 	l, v, err := r.LocatePath(path, at, t, frame)
 	if err != nil {
 		return replay.Origin{}, err
 	}
-	x := &explainer{ctx: ctx, r: r, seen: map[string]bool{}, sites: map[event.SiteID]int{}}
-	o := x.explain(strings.TrimSpace(path), l, v, at, min(max(depth, 1), maxOriginDepth))
+	x := &explainer{ctx: ctx, r: r, seen: map[string]bool{}, sites: map[event.SiteID]int{}, objects: how.Objects || r.ofOtherCode(v)}
+	o := x.explain(strings.TrimSpace(path), l, v, at, min(max(how.Depth, 1), maxOriginDepth))
 	o.Asked = replay.Asked{At: at, Thread: t, Frame: frame, Path: strings.TrimSpace(path)}
 	return o, ctx.Err()
+}
+
+// ofOtherCode reports whether a value refers to an object whose type is not of own code. An error is
+// followed to where it was made.
+func (r Chains) ofOtherCode(v replay.Value) bool {
+	if v.Form() == event.Interface && v.Type.Name == "error" {
+		return false
+	}
+	if v.Form() == event.Interface && len(v.Items) == 1 {
+		v = v.With(v.Items[0])
+	}
+	t := v.ElemType()
+	if v.Form() != event.Pointer || v.Nil || t == nil || t.Form != event.Struct {
+		return false
+	}
+	of, _, named := strings.Cut(t.Name, ".")
+	return named && !r.OwnPackage(of)
 }
 
 func (x *explainer) place(at event.Moment) replay.Place {
@@ -70,6 +89,10 @@ func (x *explainer) explain(name string, l state.Location, v replay.Value, at ev
 		if v.State == event.MayHaveChanged {
 			o.Note = "it may have been changed by " + v.Why()
 		}
+		return o
+	}
+	if !x.objects && x.steps > 1 && x.r.ofOtherCode(v) {
+		o.Kind, o.Note = replay.FromInput, "an object of other code; ask for its own origin to follow it"
 		return o
 	}
 	g, ok := x.r.LastWriteOf(x.ctx, l, at)

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -21,6 +22,7 @@ type Log struct {
 	T        *timeline.Timeline
 	info     func() replay.Info
 	names    func() map[string]bool // of all variables of all functions
+	packages func() map[string]bool // names of the packages of recorded functions
 	overlaps *overlaps
 }
 
@@ -34,6 +36,14 @@ func New(t *timeline.Timeline, describe func(*Log, *replay.Info)) *Log {
 		return info
 	})
 	r.names = sync.OnceValue(r.allNames)
+	r.packages = sync.OnceValue(func() map[string]bool {
+		all := map[string]bool{}
+		for _, f := range t.Functions {
+			name, _, _ := strings.Cut(f.Name[strings.LastIndexByte(f.Name, '/')+1:], ".")
+			all[name] = true
+		}
+		return all
+	})
 	return r
 }
 
@@ -49,6 +59,9 @@ func (r *Log) describe() replay.Info {
 	}
 	return info
 }
+
+// OwnPackage reports whether functions of a package with a name are recorded.
+func (r *Log) OwnPackage(name string) bool { return r.packages()[name] }
 
 // HasLines reports whether steps are lines of source text: a recorder made the evidence.
 func (r *Log) HasLines() bool { return r.Recorded() }

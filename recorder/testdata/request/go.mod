@@ -1,0 +1,3 @@
+module request
+
+go 1.24
