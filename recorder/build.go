@@ -266,6 +266,11 @@ func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header
 	if err := w.detail.checkFunctions(w.tables.declared); err != nil {
 		return "", err
 	}
+	if defaultLog == "" {
+		// Packing writes the header. Without it the same source gives the same text, which the go command has
+		// built already.
+		header = event.Header{}
+	}
 	return w.finish(header, defaultLog, ownPaths, filepath.Join(moduleDir, runtimePackage))
 }
 

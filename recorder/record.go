@@ -340,6 +340,9 @@ func (c *goCommand) instrumented(ctx context.Context, o Options, work, overlay s
 	switch c.verb {
 	case "test":
 		command = append(command, "-vet=off")
+		if len(c.values("-count")) == 0 {
+			command = append(command, "-count=1") // the go command would show results of an earlier run
+		}
 		return append(append(command, c.names...), c.args...), nil
 	case "build":
 		return append(command, c.names...), nil

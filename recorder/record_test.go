@@ -425,3 +425,19 @@ func TestWhatCannotBeRecorded(t *testing.T) {
 	assert.Contains(t, got.err, "broken.go:3")
 	assert.NoFileExists(t, got.log)
 }
+
+// A program that did not change is not built again to be recorded again, and its tests run again.
+func TestRecordingAgainBuildsNothingNew(t *testing.T) {
+	t.Parallel()
+	for _, command := range [][]string{{"go", "test", "./..."}, {"go", "run", "."}} {
+		first := record(t, "testdata/truth", command...)
+		again := record(t, "testdata/truth", command...)
+		require.Equal(t, first.ExitCode, again.ExitCode, again.err)
+		one, other := open(t, first.log).Info(), open(t, again.log).Info()
+		assert.Equal(t, one.BuildID, other.BuildID)
+		assert.NotEmpty(t, one.BuildID)
+		assert.Positive(t, other.Moments)
+		assert.Equal(t, command, other.Command)
+		assert.True(t, one.Started.Before(other.Started))
+	}
+}
