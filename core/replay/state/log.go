@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"wraithology/core/event"
@@ -24,6 +25,7 @@ type Log struct {
 	names    func() map[string]bool // of all variables of all functions
 	packages func() map[string]bool // names of the packages of recorded functions
 	overlaps *overlaps
+	lists    atomic.Pointer[decoded]
 }
 
 // New returns the states of a timeline. describe adds the end of the program and the gaps to its

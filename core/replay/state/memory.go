@@ -3,6 +3,7 @@ package state
 import (
 	"fmt"
 	"slices"
+	"sync/atomic"
 	"unicode"
 	"unicode/utf8"
 
@@ -17,6 +18,7 @@ import (
 type Memory struct {
 	t                *timeline.Timeline
 	overlaps         *overlaps
+	lists            *atomic.Pointer[decoded] // the last long list that was decoded
 	process          uint16
 	since, at, until event.Moment // until is NoMoment if it is still to be found
 	moves            int          // how often what is looked for has been copied
@@ -37,12 +39,12 @@ func (m Memory) Moved(at event.Moment, address, size uint64) (from uint64, whole
 
 // MemoryAt returns the memory of a process at a moment, from the log since another moment.
 func (r *Log) MemoryAt(process uint16, at, since event.Moment) replay.Memory {
-	return Memory{t: r.T, overlaps: r.overlaps, process: process, since: since, at: at, until: event.NoMoment}
+	return Memory{t: r.T, overlaps: r.overlaps, lists: &r.lists, process: process, since: since, at: at, until: event.NoMoment}
 }
 
 // MemoryUntil returns the memory of a process at a moment.
 func (r *Log) MemoryUntil(process uint16, at event.Moment) Memory {
-	return Memory{t: r.T, overlaps: r.overlaps, process: process, at: at, until: at}
+	return Memory{t: r.T, overlaps: r.overlaps, lists: &r.lists, process: process, at: at, until: at}
 }
 
 // reach returns the last moment that counts.
@@ -392,6 +394,16 @@ func (m Memory) begins(t, part *event.Type, depth int) bool {
 	return false
 }
 
+// decoded is the stretch of a long list. Its elements are usually asked for one after the other. It is not
+// changed by those who get it.
+type decoded struct {
+	at event.Moment
+	stretch
+}
+
+// fewItems is the number of elements up to which a list is decoded again each time.
+const fewItems = 64
+
 func (s stretch) end() uint64 { return s.Address + s.Of.Size*uint64(len(s.Items)) }
 
 func (s stretch) Overlaps(address, size uint64) bool {
@@ -406,8 +418,18 @@ func (m Memory) StretchAt(at event.Moment) (stretch, bool) {
 	e := m.t.Event(at)
 	types := m.t.Types(m.process)
 	if e.Kind == event.Spread {
+		if last := m.lists.Load(); last != nil && last.at == at {
+			return last.stretch, true
+		}
 		of, items, err := event.DecodeSpread(e.Data, types)
-		return stretch{e.Address, of, items}, err == nil && of != nil
+		s := stretch{e.Address, of, items}
+		if ok := err == nil && of != nil; !ok {
+			return s, false
+		}
+		if len(items) > fewItems {
+			m.lists.Store(&decoded{at, s})
+		}
+		return s, true
 	}
 	values, err := event.DecodeValues(e.Data, e.Args, types)
 	if err != nil || len(values) != 1 || values[0].Type == nil {
