@@ -266,10 +266,10 @@ func (c *goCommand) overlay(ctx context.Context, dir string, header event.Header
 	if err := w.detail.checkFunctions(w.tables.declared); err != nil {
 		return "", err
 	}
+	// The same source must give the same text, which the go command has built already.
+	header.Program, header.Started, header.Host, header.TraceID = "", time.Time{}, "", ""
 	if defaultLog == "" {
-		// Packing writes the header. Without it the same source gives the same text, which the go command has
-		// built already.
-		header = event.Header{}
+		header = event.Header{} // packing writes it
 	}
 	return w.finish(header, defaultLog, ownPaths, filepath.Join(moduleDir, runtimePackage))
 }

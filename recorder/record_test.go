@@ -382,7 +382,11 @@ func TestABuiltProgramWritesItsLogWhenItRuns(t *testing.T) {
 	require.Zero(t, got.ExitCode, got.err)
 	out, err := exec.Command(bin).Output()
 	require.NoError(t, err)
-	checkTruth(t, open(t, got.log), string(out))
+	r := open(t, got.log)
+	checkTruth(t, r, string(out))
+	assert.Equal(t, "truth", r.Info().Program)
+	assert.NotEmpty(t, r.Info().BuildID)
+	assert.NotEmpty(t, r.Info().Host)
 
 	// The same program, recorded: now the log says how it ended as well.
 	again := record(t, dir, bin, "exit")
