@@ -55,10 +55,11 @@ func (r *Log) describe() replay.Info {
 		Command: h.Command, Started: h.Started, Moments: int64(r.T.Len()), Threads: r.T.Threads()}
 	if len(r.T.Processes) > 0 {
 		info.Started = time.Unix(0, r.T.Processes[0].Started).UTC()
-		p := r.T.Processes[0] // a program that writes its log by itself says these only here
-		info.Host, info.BuildID = cmp.Or(info.Host, p.Host), cmp.Or(info.BuildID, p.BuildID)
-		if info.Program == "" && p.Program != "" {
-			info.Program = filepath.Base(p.Program)
+		if p := r.T.Processes[0]; r.Recorded() { // a program that writes its log by itself says these only here
+			info.Host, info.BuildID = cmp.Or(info.Host, p.Host), cmp.Or(info.BuildID, p.BuildID)
+			if info.Program == "" && p.Program != "" {
+				info.Program = filepath.Base(p.Program)
+			}
 		}
 	}
 	if n := r.T.Len(); n > 0 {
