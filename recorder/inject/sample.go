@@ -29,7 +29,7 @@ var (
 // where the log has their number.
 type unit struct {
 	seen, omitted atomic.Uint64
-	entry         []byte
+	entry         atomic.Pointer[[]byte]
 }
 
 func init() {
@@ -85,11 +85,12 @@ func (u *unit) omit(function uint32) {
 		r := appendHead(nil, majorArray, 3)
 		r = appendHead(r, majorUint, recordOmitted)
 		r = appendHead(r, majorUint, uint64(function))
-		u.entry = log.record(binary.BigEndian.AppendUint64(append(r, majorUint<<5|27), 1))
+		entry := log.record(binary.BigEndian.AppendUint64(append(r, majorUint<<5|27), 1))
+		u.entry.Store(&entry)
 		return
 	}
-	if b := u.entry; len(b) >= 8 {
-		binary.BigEndian.PutUint64(b[len(b)-8:], n) // the last one to write may not be the largest
+	if b := u.entry.Load(); b != nil && len(*b) >= 8 {
+		binary.BigEndian.PutUint64((*b)[len(*b)-8:], n) // the last one to write may not be the largest
 	}
 }
 
