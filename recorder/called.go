@@ -31,7 +31,7 @@ func (w *overlayWriter) findEffects(ctx context.Context, config packages.Config,
 			}
 			ast.Inspect(file, func(n ast.Node) bool {
 				if c, ok := n.(*ast.CallExpr); ok {
-					if o := calledFunction(p.TypesInfo, c); o != nil && o.Pkg() != nil && !w.own(o.Pkg()) && !isInterfaceMethod(o) && effectOf(o) == mayWrite && passes(o) {
+					if o, _ := calledFunction(p.TypesInfo, c); o != nil && o.Pkg() != nil && !w.own(o.Pkg()) && !isInterfaceMethod(o) && effectOf(o) == mayWrite && passes(o) {
 						called[o.Pkg().Path()] = true
 					}
 				}
@@ -118,8 +118,8 @@ func sourceKeys(list []listed, flags []string) map[string]string {
 	return keys
 }
 
-// calledFunction returns the function of a call, nil for a function value.
-func calledFunction(info *types.Info, c *ast.CallExpr) *types.Func {
+// calledFunction returns the function of a call, nil for a function value, and the selector that names it.
+func calledFunction(info *types.Info, c *ast.CallExpr) (*types.Func, *ast.SelectorExpr) {
 	fun := ast.Unparen(c.Fun)
 	switch x := fun.(type) {
 	case *ast.IndexExpr:
@@ -130,12 +130,12 @@ func calledFunction(info *types.Info, c *ast.CallExpr) *types.Func {
 	switch x := ast.Unparen(fun).(type) {
 	case *ast.Ident:
 		o, _ := info.Uses[x].(*types.Func)
-		return o
+		return o, nil
 	case *ast.SelectorExpr:
 		o, _ := info.Uses[x.Sel].(*types.Func)
-		return o
+		return o, x
 	}
-	return nil
+	return nil, nil
 }
 
 // reach is what a call that is not recorded may do to the memory that its parts refer to.

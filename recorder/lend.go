@@ -79,17 +79,9 @@ func (f *function) lendReceiver(o *types.Func, selector *ast.SelectorExpr, begin
 	}
 }
 
-// called returns the function of a call, nil for a function value, and the selector that names it.
+// called is calledFunction for the function's package.
 func (f *function) called(c *ast.CallExpr) (*types.Func, *ast.SelectorExpr) {
-	fun := ast.Unparen(c.Fun)
-	switch x := fun.(type) {
-	case *ast.IndexExpr:
-		fun = x.X
-	case *ast.IndexListExpr:
-		fun = x.X
-	}
-	selector, _ := ast.Unparen(fun).(*ast.SelectorExpr)
-	return calledFunction(f.r.pkg.TypesInfo, c), selector
+	return calledFunction(f.r.pkg.TypesInfo, c)
 }
 
 func isInterfaceMethod(o *types.Func) bool {

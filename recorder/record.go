@@ -56,7 +56,7 @@ type Detail struct {
 // Sample says which calls of a long-running program are recorded whole; the others are left out. The
 // zero Sample is all.
 type Sample struct {
-	Every  uint64  // one in so many
+	Every  uint64  // one call of this number
 	Budget float64 // as many as cost this share of the processor's time, at most 1
 }
 

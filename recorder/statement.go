@@ -200,21 +200,8 @@ func breaksOf(in ast.Node, label string, direct bool) (list []*ast.BranchStmt) {
 				list = append(list, n)
 			}
 		case *ast.ForStmt, *ast.RangeStmt, *ast.SwitchStmt, *ast.TypeSwitchStmt, *ast.SelectStmt:
-			if direct && n != in {
-				var body *ast.BlockStmt
-				switch n := n.(type) {
-				case *ast.ForStmt:
-					body = n.Body
-				case *ast.RangeStmt:
-					body = n.Body
-				case *ast.SwitchStmt:
-					body = n.Body
-				case *ast.TypeSwitchStmt:
-					body = n.Body
-				case *ast.SelectStmt:
-					body = n.Body
-				}
-				list = append(list, breaksOf(body, label, false)...)
+			if direct {
+				list = append(list, breaksOf(n, label, false)...)
 				return false
 			}
 		}

@@ -56,6 +56,18 @@ type Type struct {
 	Volatile bool
 }
 
+// FieldNamed returns the field of a struct type with a name.
+func (t *Type) FieldNamed(name string) (f Field, ok bool) {
+	if t.Form == Struct && name != "" {
+		for _, f := range t.Fields {
+			if f.Name == name {
+				return f, true
+			}
+		}
+	}
+	return Field{}, false
+}
+
 // State says whether a value is known. The texts appear in every answer.
 type State string
 

@@ -122,15 +122,15 @@ func (v Value) fieldAlone(name string) (Value, bool) {
 	}
 	m, ok := v.Memory.(Divisible)
 	t := v.ElemType()
-	if !ok || t == nil || t.Form != event.Struct {
+	if !ok || t == nil {
 		return Value{}, false
 	}
-	for _, f := range t.Fields {
-		if of := m.Type(f.Type); f.Name == name && of != nil {
-			return v.With(m.Load(v.Address+f.Offset, of)), true
-		}
+	f, ok := t.FieldNamed(name)
+	of := m.Type(f.Type)
+	if !ok || of == nil {
+		return Value{}, false
 	}
-	return Value{}, false
+	return v.With(m.Load(v.Address+f.Offset, of)), true
 }
 
 // Embeds reports whether a field of a type is embedded in a Go struct: it has the name of its type.

@@ -242,50 +242,84 @@ type Covered struct {
 // Covering yields the events at or before m, latest first, with contents of bytes from address to
 // address+size.
 func (t *Timeline) Covering(process uint16, address, size uint64, m event.Moment) iter.Seq[Covered] {
-	regions := t.regions(process, address, size, m, false)
-	return func(yield func(Covered) bool) {
-		for {
-			c := Covered{At: event.NoMoment}
-			for i := range regions {
-				if p := regions[i].last(); p != nil {
-					c.At = max(c.At, event.Moment(p.moment))
-				}
-			}
-			if c.At == event.NoMoment || !yield(take(regions, c.At, (*region).last, (*region).dropLast)) {
-				return
-			}
-		}
-	}
+	return covering(t.regions(process, address, size, m, false))
 }
 
 // CoveringAfter yields the events after m, earliest first, with contents of bytes from address to
 // address+size.
 func (t *Timeline) CoveringAfter(process uint16, address, size uint64, m event.Moment) iter.Seq[Covered] {
-	regions := t.regions(process, address, size, m, true)
+	return covering(t.regions(process, address, size, m, true))
+}
+
+// covering merges the postings of regions.
+func covering(regions []region) iter.Seq[Covered] {
 	return func(yield func(Covered) bool) {
 		for {
-			at := event.NoMoment
+			c := Covered{At: event.NoMoment}
 			for i := range regions {
-				if p := regions[i].first(); p != nil && (at == event.NoMoment || event.Moment(p.moment) < at) {
-					at = event.Moment(p.moment)
+				x := &regions[i]
+				if p := x.next(); p != nil {
+					if at := event.Moment(p.moment); c.At == event.NoMoment || (at < c.At) == x.ahead {
+						c.At = at
+					}
 				}
 			}
-			if at == event.NoMoment || !yield(take(regions, at, (*region).first, (*region).dropFirst)) {
+			if c.At == event.NoMoment {
+				return
+			}
+			for i := range regions {
+				x := &regions[i]
+				p := x.next()
+				if p == nil || event.Moment(p.moment) != c.At {
+					continue
+				}
+				from, to := x.base+uint64(max(p.tag&0xff, x.lo)), x.base+uint64(min(p.tag>>8&0xff, x.hi))+1
+				x.drop()
+				if c.To == 0 {
+					c.From = from
+				}
+				c.To = to
+			}
+			if !yield(c) {
 				return
 			}
 		}
 	}
 }
 
-// region is a region of memory with postings, of which some bytes are wanted.
+// region is a region of memory with postings, of which the bytes lo to hi are wanted. They are taken
+// from the end of the list, or ahead from its beginning.
 type region struct {
 	list   []postingRecord
 	base   uint64
 	lo, hi uint32
+	ahead  bool
 }
 
-// regions returns the regions of an address with the postings at or before m, or after it.
-func (t *Timeline) regions(process uint16, address, size uint64, m event.Moment, after bool) (regions []region) {
+// next returns the next posting of the wanted bytes, or nil.
+func (x *region) next() *postingRecord {
+	for ; len(x.list) > 0; x.drop() {
+		p := &x.list[len(x.list)-1]
+		if x.ahead {
+			p = &x.list[0]
+		}
+		if p.tag&0xff <= x.hi && p.tag>>8&0xff >= x.lo {
+			return p
+		}
+	}
+	return nil
+}
+
+func (x *region) drop() {
+	if x.ahead {
+		x.list = x.list[1:]
+	} else {
+		x.list = x.list[:len(x.list)-1]
+	}
+}
+
+// regions returns the regions of an address with the postings at or before m, or ahead of it.
+func (t *Timeline) regions(process uint16, address, size uint64, m event.Moment, ahead bool) (regions []region) {
 	size = max(size, 1)
 	first, last := address/regionSize, (address+size-1)/regionSize
 	if last < first || last-first >= maxRegions {
@@ -293,7 +327,7 @@ func (t *Timeline) regions(process uint16, address, size uint64, m event.Moment,
 	}
 	for r := first; r <= last; r++ {
 		list := t.postedUnder(addressKey(keyMemory, process, r))
-		if n := upTo(list, m); after {
+		if n := upTo(list, m); ahead {
 			list = list[n:]
 		} else {
 			list = list[:n]
@@ -301,7 +335,7 @@ func (t *Timeline) regions(process uint16, address, size uint64, m event.Moment,
 		if len(list) == 0 {
 			continue
 		}
-		x := region{list, r * regionSize, 0, regionSize - 1}
+		x := region{list, r * regionSize, 0, regionSize - 1, ahead}
 		if r == first {
 			x.lo = uint32(address % regionSize)
 		}
@@ -311,52 +345,6 @@ func (t *Timeline) regions(process uint16, address, size uint64, m event.Moment,
 		regions = append(regions, x)
 	}
 	return regions
-}
-
-// wants reports whether a posting is of the wanted bytes.
-func (x *region) wants(p postingRecord) bool { return p.tag&0xff <= x.hi && p.tag>>8&0xff >= x.lo }
-
-func (x *region) dropFirst() { x.list = x.list[1:] }
-
-func (x *region) dropLast() { x.list = x.list[:len(x.list)-1] }
-
-// first returns the first posting of the wanted bytes, or nil.
-func (x *region) first() *postingRecord {
-	for ; len(x.list) > 0; x.dropFirst() {
-		if p := &x.list[0]; x.wants(*p) {
-			return p
-		}
-	}
-	return nil
-}
-
-// last is first for the last posting.
-func (x *region) last() *postingRecord {
-	for ; len(x.list) > 0; x.dropLast() {
-		if p := &x.list[len(x.list)-1]; x.wants(*p) {
-			return p
-		}
-	}
-	return nil
-}
-
-// take removes the postings of a moment, which are the next ones, and returns the bytes that they cover.
-func take(regions []region, at event.Moment, next func(*region) *postingRecord, drop func(*region)) Covered {
-	c := Covered{At: at}
-	for i := range regions {
-		x := &regions[i]
-		p := next(x)
-		if p == nil || event.Moment(p.moment) != at {
-			continue
-		}
-		from, to := x.base+uint64(max(p.tag&0xff, x.lo)), x.base+uint64(min(p.tag>>8&0xff, x.hi))+1
-		drop(x)
-		if c.To == 0 {
-			c.From = from
-		}
-		c.To = to
-	}
-	return c
 }
 
 // MapEvents yields the moments at or before m, latest first, with entries of a map; with an encoded

@@ -53,7 +53,8 @@ func (c *class) pointee() *class {
 	return r.to.root()
 }
 
-func (a *analysis) owned(owners uint64) *class {
+// owned returns the class of all that some owners lead to.
+func owned(owners uint64) *class {
 	c := &class{owners: owners}
 	c.to = c
 	return c
@@ -116,12 +117,12 @@ func summarize(fn *ssa.Function, of func(*ssa.Function) Summary) Summary {
 		return unknown(n)
 	}
 	a := &analysis{fn: fn, of: of, classes: map[ssa.Value]*class{}}
-	a.other = a.owned(elsewhere)
+	a.other = owned(elsewhere)
 	for i, p := range fn.Params {
-		a.classes[p] = a.owned(1 << i)
+		a.classes[p] = owned(1 << i)
 	}
 	for i, v := range fn.FreeVars {
-		a.classes[v] = a.owned(1 << (len(fn.Params) + i))
+		a.classes[v] = owned(1 << (len(fn.Params) + i))
 	}
 	for _, b := range fn.Blocks {
 		for _, i := range b.Instrs {
@@ -133,8 +134,7 @@ func summarize(fn *ssa.Function, of func(*ssa.Function) Summary) Summary {
 			a.effect(i)
 		}
 	}
-	s := Summary{Args: append([]Effect(nil), a.effects[:n]...), Elsewhere: a.writes}
-	return s
+	return Summary{Args: append([]Effect(nil), a.effects[:n]...), Elsewhere: a.writes}
 }
 
 // class returns the class of a value.

@@ -19,7 +19,6 @@ type summaries struct {
 	callers map[*ssa.Function]map[*ssa.Function]bool
 	queue   []*ssa.Function
 	queued  map[*ssa.Function]bool
-	built   map[*ssa.Package]bool
 }
 
 // find analyses the exported functions and methods of packages from the source of these and of all that
@@ -33,7 +32,7 @@ func find(ctx context.Context, config packages.Config, paths []string) (map[stri
 		return nil, fmt.Errorf("load the source of the called packages: %w", err)
 	}
 	program, _ := ssautil.AllPackages(loaded, 0)
-	s := &summaries{of: map[*ssa.Function]Summary{}, callers: map[*ssa.Function]map[*ssa.Function]bool{}, queued: map[*ssa.Function]bool{}, built: map[*ssa.Package]bool{}}
+	s := &summaries{of: map[*ssa.Function]Summary{}, callers: map[*ssa.Function]map[*ssa.Function]bool{}, queued: map[*ssa.Function]bool{}}
 	exported := map[string]map[string]*ssa.Function{}
 	for _, path := range paths {
 		exported[path] = map[string]*ssa.Function{}
@@ -114,9 +113,8 @@ func (s *summaries) push(fn *ssa.Function) {
 
 // analyse analyses a function, and its callers again if it does more than was known so far.
 func (s *summaries) analyse(fn *ssa.Function) {
-	if p := fn.Package(); p != nil && !s.built[p] {
-		s.built[p] = true
-		p.Build()
+	if p := fn.Package(); p != nil {
+		p.Build() // once
 	}
 	o, _ := fn.Object().(*types.Func)
 	now, ok := special(o, len(fn.Blocks) > 0, arguments(fn))

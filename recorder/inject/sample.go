@@ -18,7 +18,7 @@ import (
 
 var (
 	sampling bool
-	every    uint64  // one in so many calls is recorded; 0 with a budget
+	every    uint64  // one call of this number is recorded; 0 with a budget
 	budget   float64 // the share of the processor's time that recording may take; 0 without
 	units    sync.Map
 	// recordedWhole counts the calls that were recorded whole.

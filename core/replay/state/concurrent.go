@@ -138,8 +138,8 @@ func (m Memory) accessesTo(address, size uint64) (near accesses, all bool) {
 	before, after := m.overlaps.readings(m.at)
 	w := window{m.overlaps.firstAfter(before), m.overlaps.lastBefore(after)}
 	all = true
-	// take takes accesses as long as they matter.
-	take := func(covering iter.Seq[timeline.Covered], within func(event.Moment) bool, matters func(access) bool) {
+	// take takes accesses as long as they matter; matters finds out when they were.
+	take := func(covering iter.Seq[timeline.Covered], within func(event.Moment) bool, matters func(*access) bool) {
 		n := 0
 		for c := range covering {
 			if c.At < m.since || !within(c.At) || m.t.Kind(c.At) == event.Made {
@@ -153,10 +153,9 @@ func (m Memory) accessesTo(address, size uint64) (near accesses, all bool) {
 				continue
 			}
 			a := access{Covered: c, thread: m.t.Thread(c.At)}
-			if !matters(a) {
+			if !matters(&a) {
 				continue
 			}
-			a.time = m.overlaps.stored(c.At)
 			near.list = append(near.list, a)
 			if a.From == address && a.To == address+size && m.stores(near, a) {
 				near.unknown = a.thread
@@ -165,11 +164,11 @@ func (m Memory) accessesTo(address, size uint64) (near accesses, all bool) {
 		}
 	}
 	var later []event.ThreadID // all that these do from here on is later than the moment
-	take(m.t.CoveringAfter(m.process, address, size, m.at), func(x event.Moment) bool { return x <= w.last }, func(a access) bool {
+	take(m.t.CoveringAfter(m.process, address, size, m.at), func(x event.Moment) bool { return x <= w.last }, func(a *access) bool {
 		if a.thread == near.own || slices.Contains(later, a.thread) {
 			return false
 		}
-		if m.overlaps.stored(a.At).from >= near.now.to {
+		if a.time = m.overlaps.stored(a.At); a.time.from >= near.now.to {
 			later = append(later, a.thread)
 			return false
 		}
@@ -181,7 +180,7 @@ func (m Memory) accessesTo(address, size uint64) (near accesses, all bool) {
 	written := map[event.ThreadID]*bytesKnown{} // by each thread, certainly before the moment
 	var told bytesKnown
 	whole := false
-	take(m.t.Covering(m.process, address, size, near.until), func(x event.Moment) bool { return !whole || x >= w.first }, func(a access) bool {
+	take(m.t.Covering(m.process, address, size, near.until), func(x event.Moment) bool { return !whole || x >= w.first }, func(a *access) bool {
 		if a.At > m.at && a.thread != near.own {
 			return false
 		}
@@ -195,7 +194,7 @@ func (m Memory) accessesTo(address, size uint64) (near accesses, all bool) {
 			return false // the same thread has overwritten it
 		}
 		a.time = m.overlaps.stored(a.At)
-		if near.certainlyBefore(a) {
+		if near.certainlyBefore(*a) {
 			by.add(size, from, to)
 			if !whole {
 				told.add(size, from, to)

@@ -184,7 +184,7 @@ func (s Scope) Follow(l Location, v replay.Value, step replay.PathStep, like []r
 		if v.Nil || t == nil {
 			return l, v, fmt.Errorf("%w: a pointer in the path is nil, or its target is not recorded", fault.NoName)
 		}
-		if f, ok := fieldOf(t, step.Field); ok && typeIn(v, f.Type) != nil {
+		if f, ok := t.FieldNamed(step.Field); ok && typeIn(v, f.Type) != nil {
 			l, v = s.memoryLocation(v.Address+f.Offset, typeIn(v, f.Type)) // no need to put the rest together
 			return l, v, nil
 		}
@@ -202,17 +202,6 @@ func (s Scope) Follow(l Location, v replay.Value, step replay.PathStep, like []r
 		return s.field(l, v, step.Field)
 	}
 	return s.element(l, v, step, like)
-}
-
-func fieldOf(t *event.Type, name string) (event.Field, bool) {
-	if t.Form == event.Struct && name != "" {
-		for _, f := range t.Fields {
-			if f.Name == name {
-				return f, true
-			}
-		}
-	}
-	return event.Field{}, false
 }
 
 func (s Scope) field(l Location, v replay.Value, name string) (Location, replay.Value, error) {
