@@ -59,6 +59,22 @@ func bareDecode(path string) (took time.Duration, events int64, err error) {
 	return time.Since(started), events, nil
 }
 
+// folderSize returns the size of the files of a folder, in bytes.
+func folderSize(dir string) (size int64, err error) {
+	files, err := os.ReadDir(dir)
+	if err != nil {
+		return 0, err
+	}
+	for _, f := range files {
+		info, err := f.Info()
+		if err != nil {
+			return 0, err
+		}
+		size += info.Size()
+	}
+	return size, nil
+}
+
 type opened struct {
 	r    history.Replay
 	t    *timeline.Timeline
@@ -97,6 +113,12 @@ func measureRecordings(ctx context.Context, r *report, dir string, sizes []int64
 		}
 		bytes := float64(info.Size()) / float64(events)
 		r.add(name+"log size", fmt.Sprintf("%.2f bytes a moment", bytes), "8 bytes", bytes/8, "8 bytes a moment", bytes <= 8)
+		indexed, err := folderSize(path + ".timeline")
+		if err != nil {
+			return err
+		}
+		larger := float64(indexed) / float64(info.Size())
+		r.add(name+"timeline size", fmt.Sprintf("%.2f bytes a moment", float64(indexed)/float64(events)), "the log", larger, "3 x the log", larger <= 3)
 		o, err := openFor(path, n)
 		if err != nil {
 			return err

@@ -78,13 +78,12 @@ type builder struct {
 	unpacked chan struct{} // limits the blocks that are being unpacked ahead
 
 	kinds     *column[event.Kind]
-	calls     *column[uint32]
-	ids       *column[uint32]
-	offsets   *column[uint32]
-	data      *column[byte]
-	times     *column[uint32]
-	highs     *column[uint32]
-	chunks    *column[chunkRecord]
+	calls     *bitPackedColumn
+	ids       *bitPackedColumn
+	places    *bitPackedColumn
+	data      *eventBytesColumn
+	times     *bitPackedColumn
+	chunks    *column[uint32]
 	runs      *column[runRecord]
 	variables *column[variableRecord]
 	words     listWriter
@@ -102,9 +101,7 @@ type builder struct {
 	losses                 []event.Loss
 	functions              []functionState
 	sizes                  map[typeKey]uint64
-	chunkTimes             []int64
-	chunkRun               uint32
-	chunkData              int64
+	latest                 int64 // time of the last moment
 	last                   *cursor
 }
 
@@ -172,9 +169,11 @@ func newBuilder(log Source, dir string, lasting bool, progress func(float64)) (*
 		b.traces.f, err = os.Create(filepath.Join(dir, tracesFile))
 	}
 	b.halting = log.Tables.Header.Kind != ""
-	err = errors.Join(err, begin(&b.kinds, dir, kindsFile), begin(&b.calls, dir, callsFile), begin(&b.ids, dir, idsFile), begin(&b.offsets, dir, offsetsFile),
-		begin(&b.data, dir, dataFile), begin(&b.times, dir, timesFile), begin(&b.highs, dir, highsFile), begin(&b.chunks, dir, chunksFile), begin(&b.runs, dir, runsFile),
-		begin(&b.variables, dir, variableFile), begin(&b.words.column, dir, listsFile))
+	err = errors.Join(err, begin(&b.kinds, dir, kindsFile), beginPacked(&b.calls, dir, callsFile), beginPacked(&b.ids, dir, idsFile), beginPacked(&b.places, dir, placesFile),
+		beginPacked(&b.times, dir, timesFile), begin(&b.chunks, dir, chunksFile), begin(&b.runs, dir, runsFile), begin(&b.variables, dir, variableFile), beginPacked(&b.words.bitPackedColumn, dir, listsFile))
+	if err == nil {
+		b.data, err = newEventBytesColumn(dir)
+	}
 	b.addresses = &addressWriter{dir: dir}
 	if err != nil {
 		return nil, err
@@ -186,6 +185,12 @@ func newBuilder(log Source, dir string, lasting bool, progress func(float64)) (*
 // begin creates a file of the timeline and sets c to its column.
 func begin[T any](c **column[T], dir, name string) (err error) {
 	*c, err = newColumn[T](dir, name)
+	return err
+}
+
+// beginPacked is begin for a bit-packed column.
+func beginPacked(c **bitPackedColumn, dir, name string) (err error) {
+	*c, err = newBitPackedColumn(dir, name)
 	return err
 }
 
@@ -286,11 +291,22 @@ func (b *builder) take(c *cursor) {
 	if e.Estimated {
 		kind |= event.Estimated
 	}
+	if m == 0 || e.Time > b.latest {
+		b.latest = e.Time
+	}
+	if m%chunkSize == 0 {
+		b.chunks.add(uint32(b.runs.n) - 1)
+	}
+	if e.Args == 0 && e.Address == 0 {
+		b.places.add(b.data.place())
+	} else {
+		kind |= hasData
+		b.places.add(b.data.add(c.bytes()))
+	}
 	b.kinds.add(kind)
-	b.calls.add(uint32(call))
-	b.ids.add(e.ID)
-	b.clock(e.Time)
-	b.keep(c)
+	b.calls.add(uint64(call))
+	b.ids.add(uint64(e.ID))
+	b.times.add(uint64(b.latest) + timeZero)
 	c.state.record.last = m
 	b.post(m, e, a, c)
 	if ended != nil {
@@ -298,52 +314,12 @@ func (b *builder) take(c *cursor) {
 	}
 }
 
-// keep copies the bytes of an event with values.
-func (b *builder) keep(c *cursor) {
-	offset := b.data.n - b.chunkData
-	if c.e.Args == 0 && c.e.Address == 0 || offset >= noData {
-		b.offsets.add(noData)
-		return
-	}
-	b.offsets.add(uint32(offset))
-	raw := c.raw
+// bytes returns the encoded event of a cursor.
+func (c *cursor) bytes() []byte {
 	if c.walk != nil {
-		raw = c.walk.Raw(c.payload)
+		return c.walk.Raw(c.payload)
 	}
-	b.data.addAll(raw)
-}
-
-// clock stores the time of a moment. Each chunk has a base. Times relative to it have an upper half only
-// where one of the chunk needs it.
-func (b *builder) clock(t int64) {
-	if len(b.chunkTimes) == chunkSize {
-		b.endChunk()
-	}
-	if len(b.chunkTimes) == 0 {
-		b.chunkRun, b.chunkData = uint32(b.runs.n)-1, b.data.n
-	}
-	if n := len(b.chunkTimes); n > 0 && t < b.chunkTimes[n-1] {
-		t = b.chunkTimes[n-1]
-	}
-	b.chunkTimes = append(b.chunkTimes, t)
-}
-
-func (b *builder) endChunk() {
-	if len(b.chunkTimes) == 0 {
-		return
-	}
-	r := chunkRecord{base: b.chunkTimes[0], data: b.chunkData, run: b.chunkRun}
-	if uint64(b.chunkTimes[len(b.chunkTimes)-1]-r.base) > math.MaxUint32 {
-		r.high = uint32(b.highs.n) + 1
-	}
-	for _, t := range b.chunkTimes {
-		b.times.add(uint32(t - r.base))
-		if r.high != 0 {
-			b.highs.add(uint32(uint64(t-r.base) >> 32))
-		}
-	}
-	b.chunks.add(r)
-	b.chunkTimes = b.chunkTimes[:0]
+	return c.raw
 }
 
 // post adds an event to the lists by key.
@@ -538,15 +514,18 @@ func (b *builder) endThread(c *cursor) {
 
 // abandon closes the files of a timeline that is not finished.
 func (b *builder) abandon() {
-	for _, f := range []*os.File{b.kinds.f, b.calls.f, b.ids.f, b.offsets.f, b.data.f, b.times.f, b.highs.f, b.chunks.f, b.runs.f, b.variables.f, b.words.f, b.table.f, b.traces.f} {
+	for _, f := range []*os.File{b.kinds.f, b.chunks.f, b.runs.f, b.variables.f, b.table.f, b.traces.f} {
 		f.Close()
 	}
+	for _, c := range []*bitPackedColumn{b.calls, b.ids, b.places, b.times, b.words.bitPackedColumn} {
+		c.abandon()
+	}
+	b.data.abandon()
 	b.addresses.abandon()
 }
 
 // finish writes the data in memory, the index last.
 func (b *builder) finish() error {
-	b.endChunk()
 	write := func(name string, list grouped) error {
 		c, err := newColumn[listRecord](b.dir, name)
 		if err != nil {
@@ -576,7 +555,7 @@ func (b *builder) finish() error {
 		}
 		threads.add(th.record)
 	}
-	err = errors.Join(err, b.kinds.close(), b.calls.close(), b.ids.close(), b.offsets.close(), b.data.close(), b.times.close(), b.highs.close(), b.chunks.close(), b.runs.close(),
+	err = errors.Join(err, b.kinds.close(), b.calls.close(), b.ids.close(), b.places.close(), b.data.close(), b.times.close(), b.chunks.close(), b.runs.close(),
 		b.variables.close(), b.words.close(), threads.close(), b.table.close(), b.traces.close(), b.addresses.end(),
 		os.WriteFile(filepath.Join(b.dir, creatorsFile), b.creators, 0o600))
 	if err == nil {

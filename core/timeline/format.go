@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
-	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -19,25 +18,25 @@ import (
 )
 
 // Version is the version of a timeline's files. A timeline of another version is built again.
-const Version = 9
+const Version = 10
 
 // A timeline is a folder with one file for each column. The files are arrays of fixed-size records
 // in the machine's byte order, which the index names. They are used without conversion.
 const (
 	indexFile    = "index"
 	tablesFile   = "tables"
-	kindsFile    = "kinds"     // uint8 a moment
-	callsFile    = "calls"     // uint32 a moment: CallID
-	idsFile      = "ids"       // uint32 a moment: Event.ID
-	offsetsFile  = "offsets"   // uint32 a moment: offset of its event in data, from the chunk's base; or noData
-	dataFile     = "data"      // the events with values, encoded as in the log
-	timesFile    = "times"     // uint32 a moment: time from the chunk's base, its lower half
-	highsFile    = "highs"     // uint32 a moment of the chunks of more than 2^32 ns: the upper half
-	chunksFile   = "chunks"    // a chunkRecord for each chunkSize moments
+	kindsFile    = "kinds"     // uint8 a moment, with the bits event.Estimated and hasData
+	callsFile    = "calls"     // bit-packed, a number a moment: CallID
+	idsFile      = "ids"       // bit-packed, a number a moment: Event.ID
+	placesFile   = "places"    // bit-packed, a number a moment: place of its event in data
+	dataFile     = "data"      // blocks of events with values, encoded as in the log and compressed
+	startsFile   = "blocks"    // bit-packed: where in data each block begins
+	timesFile    = "times"     // bit-packed, a number a moment: ns since the start of the log, plus 2^63
+	chunksFile   = "chunks"    // uint32 for each chunkSize moments: the run of the first one
 	runsFile     = "runs"      // a runRecord for each stretch of one thread
 	tableFile    = "callTable" // a callRecord for each call
 	variableFile = "variables" // variableRecords, in order of the ends of the calls
-	listsFile    = "lists"     // uint32 words: the moments of all lists
+	listsFile    = "lists"     // bit-packed: the moments of all lists
 	threadsFile  = "threads"   // a threadRecord for each thread
 	creatorsFile = "creators"  // the creators of the threads, each followed by a zero byte and the thread's name
 	sitesFile    = "sites"     // a listRecord for each site
@@ -50,15 +49,11 @@ const (
 
 const chunkSize = 4096
 
-type chunkRecord struct {
-	base int64
-	data int64
-	high uint32 // where its upper halves begin in highs, plus 1; 0 without
-	run  uint32
-}
+// hasData is the bit in the kind of an event that is not completely in the columns.
+const hasData event.Kind = 0x80
 
-// noData is the offset of an event that is completely in the columns.
-const noData = math.MaxUint32
+// timeZero is the time 0 in the column of times, which has no negative numbers.
+const timeZero = 1 << 63
 
 type runRecord struct{ moment, thread uint32 }
 

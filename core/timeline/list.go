@@ -2,7 +2,7 @@ package timeline
 
 import (
 	"math"
-	"slices"
+	"sort"
 
 	"wraithology/core/event"
 )
@@ -13,7 +13,7 @@ const segmentSize = 512
 // List is a list of numbers in ascending order, usually of moments. It is read directly from the
 // timeline's files.
 type List struct {
-	words  *records[uint32]
+	words  *bitPacked
 	record listRecord
 }
 
@@ -27,12 +27,9 @@ func (l List) At(i int) event.Moment {
 	}
 	at := int(l.record.at) + i
 	if l.record.count > segmentSize {
-		segment := int(l.record.at) + i/segmentSize
-		l.words.need(segment)
-		at = int(l.words.list[segment]) + i%segmentSize
+		at = l.segment(i/segmentSize) + i%segmentSize
 	}
-	l.words.need(at)
-	return event.Moment(l.words.list[at])
+	return event.Moment(l.words.at(at))
 }
 
 // Before returns the index of the last entry that is at most m, or -1.
@@ -64,18 +61,20 @@ func (l List) upTo(m event.Moment) int {
 			first = middle
 		}
 	}
-	i, _ := slices.BinarySearch(l.segment(first), uint32(m)+1)
-	return first*segmentSize + i
+	at := l.segment(first)
+	return first*segmentSize + sort.Search(l.sizeOf(first), func(i int) bool { return event.Moment(l.words.at(at+i)) > m })
 }
 
-// segment returns the entries of a segment of a list with words.
-func (l List) segment(i int) []uint32 {
-	at := int(l.record.at)
+// segment returns the word at which a segment of a list with words begins.
+func (l List) segment(i int) int {
 	if l.record.count > segmentSize {
-		at = int(l.words.at(at + i))
+		return int(l.words.at(int(l.record.at) + i))
 	}
-	return l.words.slice(at, at+min(l.Len()-i*segmentSize, segmentSize))
+	return int(l.record.at)
 }
+
+// sizeOf returns the number of entries of a segment.
+func (l List) sizeOf(i int) int { return min(l.Len()-i*segmentSize, segmentSize) }
 
 // AppendTo appends all entries to a slice.
 func (l List) AppendTo(out []event.Moment) []event.Moment {
@@ -86,8 +85,9 @@ func (l List) AppendTo(out []event.Moment) []event.Moment {
 		return out
 	}
 	for i := 0; i*segmentSize < l.Len(); i++ {
-		for _, m := range l.segment(i) {
-			out = append(out, event.Moment(m))
+		at := l.segment(i)
+		for j := range l.sizeOf(i) {
+			out = append(out, event.Moment(l.words.at(at+j)))
 		}
 	}
 	return out
@@ -101,7 +101,7 @@ type growing struct {
 }
 
 // listWriter writes lists to the file of words.
-type listWriter struct{ *column[uint32] }
+type listWriter struct{ *bitPackedColumn }
 
 func (w listWriter) add(g *growing, x uint32) {
 	if len(g.buf) == segmentSize {
@@ -114,7 +114,9 @@ func (w listWriter) add(g *growing, x uint32) {
 
 func (w listWriter) segment(words []uint32) uint32 {
 	at := uint32(w.n)
-	w.column.addAll(words)
+	for _, x := range words {
+		w.bitPackedColumn.add(uint64(x))
+	}
 	return at
 }
 

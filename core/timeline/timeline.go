@@ -46,17 +46,16 @@ type Timeline struct {
 	functions []*event.Function // by number
 	siteTable []*event.Site     // by number
 	kinds     records[event.Kind]
-	calls     records[uint32]
-	ids       records[uint32]
-	offsets   records[uint32]
-	data      records[byte]
-	times     records[uint32]
-	highs     records[uint32]
-	chunks    records[chunkRecord]
+	calls     bitPacked
+	ids       bitPacked
+	places    bitPacked
+	data      eventBytes
+	times     bitPacked
+	chunks    records[uint32]
 	runs      records[runRecord]
 	table     records[callRecord]
 	variables records[variableRecord]
-	words     records[uint32]
+	words     bitPacked
 	threads   records[threadRecord]
 	creators  records[byte]
 	sites     records[listRecord]
@@ -150,12 +149,16 @@ type mapping interface {
 }
 
 func (t *Timeline) columns() []columnFile {
-	return []columnFile{
-		{kindsFile, &t.kinds}, {callsFile, &t.calls}, {idsFile, &t.ids}, {offsetsFile, &t.offsets}, {dataFile, &t.data},
-		{timesFile, &t.times}, {highsFile, &t.highs}, {chunksFile, &t.chunks}, {runsFile, &t.runs}, {tableFile, &t.table}, {variableFile, &t.variables},
-		{listsFile, &t.words}, {threadsFile, &t.threads}, {creatorsFile, &t.creators}, {sitesFile, &t.sites}, {entersFile, &t.enters},
+	list := []columnFile{
+		{kindsFile, &t.kinds}, {dataFile, &t.data.file}, {chunksFile, &t.chunks}, {runsFile, &t.runs}, {tableFile, &t.table}, {variableFile, &t.variables},
+		{threadsFile, &t.threads}, {creatorsFile, &t.creators}, {sitesFile, &t.sites}, {entersFile, &t.enters},
 		{returnsFile, &t.returns}, {keysFile, &t.keys}, {postedFile, &t.posted}, {tracesFile, &t.traces},
 	}
+	for name, p := range map[string]*bitPacked{callsFile: &t.calls, idsFile: &t.ids, placesFile: &t.places, startsFile: &t.data.starts, timesFile: &t.times, listsFile: &t.words} {
+		list = append(list, columnFile{name, &p.words}, columnFile{groupsOf(name), &p.groups})
+	}
+	slices.SortFunc(list, func(a, b columnFile) int { return strings.Compare(a.name, b.name) })
+	return list
 }
 
 // mapFiles maps the files of the timeline in dir with their sizes.
@@ -177,6 +180,7 @@ func (t *Timeline) mapFiles(dir string, sizes map[string]int64) error {
 		}
 		sums = sums[n:]
 	}
+	t.data.open(t)
 	return nil
 }
 
@@ -202,7 +206,7 @@ func (t *Timeline) Len() event.Moment { return event.Moment(t.kinds.len()) }
 // Kind returns the kind of the event at a moment; m must be in range, as in all methods.
 func (t *Timeline) Kind(m event.Moment) event.Kind {
 	t.kinds.need(int(m))
-	return t.kinds.list[m] &^ event.Estimated
+	return t.kinds.list[m] &^ (event.Estimated | hasData)
 }
 
 // Estimated reports whether the time of a moment was not read from a clock.
@@ -214,30 +218,20 @@ func (t *Timeline) Estimated(m event.Moment) bool {
 // ID returns the Event.ID of a moment: the site of a line, the function of an
 // enter, the variable of a write.
 func (t *Timeline) ID(m event.Moment) uint32 {
-	t.ids.need(int(m))
-	return t.ids.list[m]
+	return uint32(t.ids.at(int(m)))
 }
 
 // Time returns a moment's time in nanoseconds since the start of the log.
 func (t *Timeline) Time(m event.Moment) int64 {
-	return t.timeIn(t.chunks.ref(int(m/chunkSize)), m)
-}
-
-func (t *Timeline) timeIn(c *chunkRecord, m event.Moment) int64 {
-	t.times.need(int(m))
-	since := uint64(t.times.list[m])
-	if c.high != 0 {
-		since |= uint64(t.highs.at(int(c.high)-1+int(m%chunkSize))) << 32
-	}
-	return c.base + int64(since)
+	return int64(t.times.at(int(m)) - timeZero)
 }
 
 // run returns the run that a moment is in.
 func (t *Timeline) run(m event.Moment) *runRecord {
-	from := int(t.chunks.ref(int(m / chunkSize)).run)
+	from := int(t.chunks.at(int(m / chunkSize)))
 	to := t.runs.len()
 	if next := int(m/chunkSize) + 1; next < t.chunks.len() {
-		to = int(t.chunks.ref(next).run) + 1
+		to = int(t.chunks.at(next)) + 1
 	}
 	i := sort.Search(to-from, func(i int) bool { return t.runStart(from+i) > m })
 	return t.runs.ref(from + i - 1)
@@ -260,8 +254,7 @@ func (t *Timeline) Thread(m event.Moment) event.ThreadID {
 
 // CallOf returns the call that a moment belongs to, or event.NoCall.
 func (t *Timeline) CallOf(m event.Moment) event.CallID {
-	t.calls.need(int(m))
-	return event.CallID(t.calls.list[m])
+	return event.CallID(t.calls.at(int(m)))
 }
 
 // Call returns a call.
@@ -302,21 +295,15 @@ func (t *Timeline) Ended(id event.ThreadID, m event.Moment) bool {
 
 // Event decodes the event at a moment.
 func (t *Timeline) Event(m event.Moment) event.Event {
-	chunk := t.chunks.ref(int(m / chunkSize))
-	at := t.timeIn(chunk, m)
-	t.offsets.need(int(m))
-	offset := t.offsets.list[m]
-	if offset == noData {
-		return event.Event{Kind: t.Kind(m), ID: t.ID(m), Time: at}
+	if t.kinds.at(int(m))&hasData == 0 {
+		return event.Event{Kind: t.Kind(m), ID: t.ID(m), Time: t.Time(m)}
 	}
-	from := int(chunk.data) + int(offset)
-	t.data.need(from)
-	e, size, err := event.EventAt(t.data.list[from:])
+	place := t.places.at(int(m))
+	e, _, err := event.EventAt(t.data.block(int(place >> placeBits))[place%blockSize:])
 	if err != nil { // it was walked when the timeline was built
-		t.data.damaged(err.Error())
+		t.data.file.damaged(err.Error())
 	}
-	t.data.slice(from, from+size) // the rest of its bytes may be in other blocks
-	e.Time = at
+	e.Time = t.Time(m)
 	return e
 }
 
@@ -339,7 +326,7 @@ var noSite event.Site
 
 // Site returns the site of a Line moment.
 func (t *Timeline) Site(m event.Moment) *event.Site {
-	if id := int(t.ids.at(int(m))); id < len(t.siteTable) && t.siteTable[id] != nil {
+	if id := int(t.ID(m)); id < len(t.siteTable) && t.siteTable[id] != nil {
 		return t.siteTable[id]
 	}
 	return &noSite
@@ -371,7 +358,7 @@ func (t *Timeline) OnThread(thread event.ThreadID, m event.Moment) event.Moment 
 		return event.NoMoment
 	}
 	if m < t.Len() {
-		if c := t.calls.at(int(m)); c != uint32(event.NoCall) && event.ThreadID(t.table.ref(int(c)).thread) == thread {
+		if c := t.CallOf(m); c != event.NoCall && event.ThreadID(t.table.ref(int(c)).thread) == thread {
 			return m
 		}
 	}
@@ -448,7 +435,7 @@ func (t *Timeline) ErrorReturns() List { return t.list(t.errors) }
 
 // LastLine returns the last line moment of a call that is at most m, or NoMoment.
 func (t *Timeline) LastLine(c event.CallID, m event.Moment) event.Moment {
-	if t.calls.at(int(max(m, 0))) == uint32(c) && m >= 0 && t.Kind(m) == event.Line {
+	if m >= 0 && t.CallOf(m) == c && t.Kind(m) == event.Line {
 		return m
 	}
 	list := t.CallLines(c)
