@@ -108,3 +108,12 @@ func duration(ns int64) string {
 	}
 	return text[:i] + " " + text[i:]
 }
+
+// shorten cuts a text to a number of letters.
+func shorten(s string, most int) string {
+	letters := []rune(s)
+	if len(letters) <= most {
+		return s
+	}
+	return string(letters[:most-1]) + "…"
+}

@@ -255,7 +255,7 @@ func (t *target) sourceLine(ctx context.Context) sourceReader {
 	return func(file string, line int) string {
 		lines, ok := texts[file]
 		if !ok && file != "" {
-			s, err := put(ctx, t, ask.SourceRequest{File: file})
+			s, err := put(ctx, t, ask.FileRequest{File: file})
 			if err == nil {
 				lines = strings.Split(s.Text, "\n")
 			}

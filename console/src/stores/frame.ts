@@ -50,7 +50,7 @@ export const useFrame = defineStore('frame', () => {
 
   async function loadSource(name: string) {
     try {
-      const s = await data(service.GET('/api/cases/{case}/evidence/{evidence}/source', { params: { path: evidence.path, query: { file: name } } }))
+      const s = await data(service.GET('/api/cases/{case}/evidence/{evidence}/file', { params: { path: evidence.path, query: { file: name } } }))
       text.value = s.text
       lines.value = s.lines
     } catch (e) {

@@ -3,6 +3,7 @@ package history
 
 import (
 	"wraithology/core/replay"
+	"wraithology/core/replay/branch"
 	"wraithology/core/replay/change"
 	"wraithology/core/replay/failure"
 	"wraithology/core/replay/find"
@@ -25,6 +26,7 @@ type recording struct {
 	change.Comparer
 	origin.Chains
 	verify.Verifier
+	branch.Brancher
 }
 
 // Further capabilities: messages; a time of day, if the start is known; traces. The log is embedded
@@ -65,7 +67,7 @@ func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
 	f := find.Finder{Reader: w}
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w}, verify.Verifier{Log: log}}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w}, verify.Verifier{Log: log}, branch.New(w)}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}

@@ -78,31 +78,24 @@ func (x *explainer) started(o replay.Origin, c event.CallID, v event.VariableID,
 	call := x.r.T.Call(c)
 	th := x.r.T.ThreadInfo(call.Thread)
 	o.Note = "its goroutine was started by " + th.Creator
-	of, file, line, ok := parseCreator(th.Creator)
+	starts, ok := x.r.Starts(call.Thread)
 	if !ok {
 		o.Kind, o.Note = replay.FromInput, "passed by code that is not recorded"
 		return o
 	}
 	first, _ := x.r.T.Span(call.Thread)
 	best, bestFlow := event.NoMoment, event.Flow{}
-	for id, s := range x.r.T.Sites {
-		f, passes := x.passes(&s, c, v)
-		if s.Line != line || !passes || !strings.HasSuffix(file, x.r.T.Files[x.r.T.Function(s.Function).File].Path) {
+	for _, m := range starts {
+		f, passes := x.passes(x.r.T.Site(m), c, v)
+		if !passes {
 			continue
 		}
-		list := x.r.T.SiteMoments(id)
-		for i, n := list.Before(first), 0; i >= 0 && n < maxStarts; i, n = i-1, n+1 {
-			m := list.At(i)
-			if of != 0 && x.r.T.ThreadInfo(x.r.T.Thread(m)).Number != of {
-				continue
-			}
-			if best == event.NoMoment {
-				best, bestFlow = m, f
-			}
-			if x.gives(f, m, *w.whole()) {
-				best, bestFlow = m, f
-				break
-			}
+		if best == event.NoMoment {
+			best, bestFlow = m, f
+		}
+		if x.gives(f, m, *w.whole()) {
+			best, bestFlow = m, f
+			break
 		}
 	}
 	if best == event.NoMoment {
@@ -123,24 +116,6 @@ func (x *explainer) gives(f event.Flow, m event.Moment, v replay.Value) bool {
 	}
 	_, got, err := x.r.ScopeOf(x.r.T.CallOf(m), m).Locate(p, []replay.Value{v})
 	return err == nil && replay.Identity(got.Value) == replay.Identity(v.Value)
-}
-
-// parseCreator parses "function in goroutine 7 at /path/file.go:12".
-func parseCreator(s string) (goroutine uint64, file string, line int, ok bool) {
-	i := strings.LastIndex(s, " at ")
-	if i < 0 {
-		return 0, "", 0, false
-	}
-	if j := strings.Index(s, " in goroutine "); j >= 0 && j < i {
-		goroutine, _ = strconv.ParseUint(s[j+len(" in goroutine "):i], 10, 64)
-	}
-	place := s[i+len(" at "):]
-	colon := strings.LastIndexByte(place, ':')
-	if colon < 0 {
-		return 0, "", 0, false
-	}
-	line, err := strconv.Atoi(place[colon+1:])
-	return goroutine, place[:colon], line, err == nil
 }
 
 // returned explains a result by the line that returned it.

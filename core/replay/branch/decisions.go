@@ -1,0 +1,301 @@
+package branch
+
+import (
+	"context"
+	"go/ast"
+	"slices"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+// mostBack limits how many moments of other calls are passed while a line of a call is looked for.
+const mostBack = 100_000
+
+// activation is a call with the syntax of its function.
+type activation struct {
+	ctx  context.Context
+	r    Brancher
+	call event.CallID
+	body *body
+	// moments of the lines of the function, by line
+	sites map[int][]event.SiteID
+}
+
+func (r Brancher) activation(ctx context.Context, c event.CallID) (*activation, error) {
+	id := r.T.Call(c).Function
+	b, err := r.body(id)
+	if err != nil {
+		return nil, err
+	}
+	a := &activation{ctx: ctx, r: r, call: c, body: b, sites: map[int][]event.SiteID{}}
+	for site, x := range r.T.Sites {
+		if x.Function == id {
+			a.sites[x.Line] = append(a.sites[x.Line], site)
+		}
+	}
+	return a, nil
+}
+
+// end returns the last moment of the call.
+func (a *activation) end() event.Moment {
+	if left := a.r.T.Call(a.call).Leave; left != event.NoMoment {
+		return left
+	}
+	return a.r.T.Len() - 1
+}
+
+// last returns the last moment at or before until at which the call reached a line, or NoMoment.
+func (a *activation) last(line int, until event.Moment) event.Moment {
+	best := event.NoMoment
+	enter := a.r.T.Call(a.call).Enter
+	for _, site := range a.sites[line] {
+		list := a.r.T.SiteMoments(site)
+		i := list.Before(until)
+		for n := 0; i >= 0 && n < mostBack; i, n = i-1, n+1 {
+			m := list.At(i)
+			if m < enter || m <= best {
+				break
+			}
+			if a.r.T.CallOf(m) == a.call {
+				best = m
+				break
+			}
+		}
+	}
+	return best
+}
+
+// count counts the moments from one to another at which the call reached a line, up to a limit.
+func (a *activation) count(line int, from, until event.Moment) int {
+	n, seen := 0, 0
+	for _, site := range a.sites[line] {
+		list := a.r.T.SiteMoments(site)
+		for i := list.Before(until); i >= 0 && seen < mostBack; i, seen = i-1, seen+1 {
+			m := list.At(i)
+			if m < from {
+				break
+			}
+			if a.r.T.CallOf(m) == a.call {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// during returns the last moment before the call's next line after a moment: by then, the line of the moment
+// has run as far as it did.
+func (a *activation) during(m event.Moment) event.Moment {
+	lines := a.r.T.CallLines(a.call)
+	if i := lines.After(m); i < lines.Len() {
+		return lines.At(i) - 1
+	}
+	if left := a.r.T.Call(a.call).Leave; left != event.NoMoment {
+		return left - 1
+	}
+	if m := a.r.T.OnThread(a.r.T.Call(a.call).Thread, a.r.T.Len()-1); m != event.NoMoment {
+		return m
+	}
+	return m
+}
+
+// decide describes a gate that was evaluated at a moment of the call.
+func (a *activation) decide(g gate, value bool, m, since event.Moment) replay.Decision {
+	d := replay.Decision{Expression: g.text, Value: value, Role: g.role, Times: a.count(g.at, since, m)}
+	d.Place, _ = a.r.Place(m) // a moment of the log has a place
+	at := m
+	if g.after {
+		at = a.during(m)
+	}
+	if g.uses != nil {
+		d.Operands = a.operands(g.uses, at, a.during(m))
+	}
+	return d
+}
+
+// Reached implements replay.Brancher.
+func (r Brancher) Reached(ctx context.Context, at event.Moment, t event.ThreadID, frame, callers int) (replay.Decisions, error) {
+	out := replay.Decisions{Happened: event.NoMoment}
+	c, err := r.FrameCall(at, t, frame)
+	if err != nil {
+		return out, err
+	}
+	m := r.T.LastLine(c, at)
+	if m == event.NoMoment { // at the beginning of the call: its callers decided
+		m = at
+	}
+	for depth := 0; ; depth++ {
+		if err := ctx.Err(); err != nil {
+			return out, err
+		}
+		a, err := r.activation(ctx, c)
+		switch {
+		case err != nil && depth == 0:
+			return out, err
+		case err != nil: // a caller without source text ends the list
+			return out, nil
+		}
+		target := m
+		if path := a.body.pathTo(r.T.Site(m).Line); r.T.Kind(m) == event.Line && len(path) > 0 {
+			out.List = append(out.List, a.reached(path, target)...)
+		}
+		if depth == callers {
+			return out, nil
+		}
+		if c, m = a.caller(); c == event.NoCall || m == event.NoMoment {
+			return out, nil
+		}
+	}
+}
+
+// reached lists the conditions on a path to a statement that was reached at a moment, innermost first.
+func (a *activation) reached(path []ast.Node, m event.Moment) []replay.Decision {
+	var out []replay.Decision // outermost first
+	begin := a.r.T.Call(a.call).Enter
+	since := begin // the present pass through the enclosing block
+	for i := range path {
+		out = append(out, a.passed(path, i, since, m)...)
+		if i+1 == len(path) {
+			break
+		}
+		for _, g := range a.body.gates(path[max(i-1, 0) : i+2]) {
+			if g.enters != path[i+1] {
+				continue
+			}
+			// The head of the line itself is not yet decided.
+			evaluated := a.last(g.at, m-1)
+			if evaluated == event.NoMoment || evaluated < since {
+				continue
+			}
+			out = append(out, a.decide(g, g.wanted, evaluated, since))
+			if g.role == replay.Looping {
+				since = evaluated
+			}
+		}
+	}
+	slices.Reverse(out)
+	return out
+}
+
+// passed lists the conditions of the statements before the one at i of a path, in the same block, that would
+// have left the block.
+func (a *activation) passed(path []ast.Node, i int, since, m event.Moment) []replay.Decision {
+	if i == 0 {
+		return nil
+	}
+	var out []replay.Decision
+	seen := map[gateKey]bool{}
+	for _, s := range before(path[i-1], path[i]) {
+		for _, e := range a.body.exits(s) {
+			gates := a.body.gates(e.path)
+			// The innermost one that was evaluated did not let through.
+			for j := len(gates) - 1; j >= 0; j-- {
+				g := gates[j]
+				evaluated := a.last(g.at, m-1)
+				if evaluated == event.NoMoment || evaluated < since {
+					continue
+				}
+				if k := (gateKey{g.at, g.text}); g.role != replay.Looping && !seen[k] {
+					seen[k] = true
+					g.role = replay.Leaving
+					out = append(out, a.decide(g, !g.wanted, evaluated, since))
+				}
+				break
+			}
+		}
+	}
+	return out
+}
+
+type gateKey struct {
+	line int
+	text string
+}
+
+// before lists the statements of a block that precede another one.
+func before(block, statement ast.Node) []ast.Stmt {
+	var list []ast.Stmt
+	switch b := block.(type) {
+	case *ast.BlockStmt:
+		list = b.List
+	case *ast.CaseClause:
+		list = b.Body
+	case *ast.CommClause:
+		list = b.Body
+	}
+	for i, s := range list {
+		if s == statement {
+			return list[:i]
+		}
+		if _, is := s.(*ast.CaseClause); is {
+			return nil
+		}
+		if _, is := s.(*ast.CommClause); is {
+			return nil
+		}
+	}
+	return nil
+}
+
+// caller returns the call that made a call, or that started its goroutine or deferred it, and the moment of
+// the line that did.
+func (a *activation) caller() (event.CallID, event.Moment) {
+	t := a.r.T
+	call := t.Call(a.call)
+	f := t.Function(call.Function)
+	if call.Parent == event.NoCall {
+		if starts, _ := a.r.Starts(call.Thread); len(starts) > 0 {
+			return t.CallOf(starts[0]), starts[0]
+		}
+		return event.NoCall, event.NoMoment
+	}
+	m := t.LastLine(call.Parent, call.Enter-1)
+	if m == event.NoMoment {
+		return call.Parent, m
+	}
+	outer, err := a.r.activation(a.ctx, call.Parent)
+	if err != nil {
+		return call.Parent, m
+	}
+	best := event.NoMoment // of the line that deferred it
+	for _, n := range outer.body.launches(lastName(f.Name), f.Line) {
+		if _, is := n.(*ast.DeferStmt); is {
+			if at := outer.last(outer.body.line(n.Pos()), call.Enter-1); at > best {
+				best = at
+			}
+		}
+	}
+	if best != event.NoMoment && !outer.calls(t.Site(m).Line, lastName(f.Name), f.Line) {
+		return call.Parent, best
+	}
+	return call.Parent, m
+}
+
+// calls reports whether the statement on a line calls a function other than by defer.
+func (a *activation) calls(line int, name string, literal int) bool {
+	path := a.body.pathTo(line)
+	if len(path) == 0 {
+		return false
+	}
+	found := false
+	ast.Inspect(path[len(path)-1], func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.DeferStmt:
+			return false
+		case *ast.BlockStmt:
+			return false
+		case *ast.CallExpr:
+			if calledName(n) == name {
+				found = true
+			}
+		case *ast.FuncLit:
+			if a.body.line(n.Pos()) == literal {
+				found = true
+			}
+			return false
+		}
+		return true
+	})
+	return found
+}
