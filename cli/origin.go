@@ -11,17 +11,35 @@ import (
 )
 
 var _ = register(question[ask.OriginRequest, ask.Origin]{use: "origin LOCATOR PATH", short: "Show where a value came from: the writes it was computed from, down to the inputs", args: [2]int{2, 2},
-	print: func(w io.Writer, o printing, _ ask.OriginRequest, x ask.Origin) { printOrigin(w, o, x, 0) }})
+	print: func(w io.Writer, o printing, _ ask.OriginRequest, x ask.Origin) {
+		printOrigin(w, o, x, 0)
+		if n := leftOut(x); n > 0 {
+			fmt.Fprintf(w, "%s left out, marked with …; --all shows them\n", counted(n, "value"))
+		}
+	}})
+
+// leftOut counts the values that a chain does not show.
+func leftOut(x ask.Origin) int {
+	n := x.Left
+	for _, from := range x.From {
+		n += leftOut(from)
+	}
+	return n
+}
 
 // printOrigin writes a chain as text, one value on a line, indented below the value that was
 // computed from it.
 func printOrigin(w io.Writer, o printing, x ask.Origin, depth int) {
 	indent := strings.Repeat("  ", depth)
 	kind := replay.OriginKind(x.Kind)
-	fmt.Fprintf(w, "%s%s\n", indent, safe(sentence(x)))
+	left := ""
+	if x.Left > 0 {
+		left = " …"
+	}
+	fmt.Fprintf(w, "%s%s%s\n", indent, safe(sentence(x)), left)
 	if kind != replay.FromConstant && kind != replay.FromInput {
 		fmt.Fprintf(w, "%s  at %s@%d#%s%s  %s\n", indent, o.name, x.Moment, x.Thread, inFile(x.File, x.Line), safe(x.Function))
-		if text := o.source(x.File, x.Line); text != "" && (kind == replay.FromWrite || kind == replay.FromResult) {
+		if text := o.source(x.File, x.Line); text != "" && (kind == replay.FromWrite || kind == replay.FromResult || kind == replay.FromCondition) {
 			fmt.Fprintf(w, "%s  | %s\n", indent, safe(text))
 		}
 	}
@@ -62,6 +80,8 @@ func sentence(x ask.Origin) string {
 		return is + ", a constant" + note
 	case replay.FromInput:
 		return is + ", an input" + note
+	case replay.FromCondition:
+		return is + note
 	case replay.FromRepeat:
 		return is + note
 	}

@@ -9,6 +9,8 @@ type OriginOptions struct {
 	Depth int // computations
 	// Objects also follows how objects of other code, such as a request or a context, were passed on.
 	Objects bool
+	// Lines is how many lines of text the chain may have for people; 0 for any number.
+	Lines int
 }
 
 // OriginKind says where a value came from.
@@ -23,6 +25,7 @@ const (
 	FromInput      OriginKind = "input"      // code that is not recorded made it
 	FromUnrecorded OriginKind = "unrecorded" // nothing says where it came from
 	FromRepeat     OriginKind = "repeat"     // it appears elsewhere in the chain
+	FromCondition  OriginKind = "condition"  // a condition decided which constant it is
 )
 
 // Origin is a value, the write that gave it, and the values that it was computed from. Note adds to
@@ -34,6 +37,8 @@ type Origin struct {
 	Place
 	Note string
 	More bool
+	// Left is the number of values of the chain that are missing here, because it would have too many lines.
+	Left int
 	From []Origin
 	// Asked is the place and path at which the value was read. A request for its origin continues
 	// the chain.

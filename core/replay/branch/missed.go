@@ -92,6 +92,32 @@ func (r Brancher) Missed(ctx context.Context, at event.Moment, t event.ThreadID,
 	return out, nil
 }
 
+// Otherwise finds the first line of a call, after one that stored to a variable or field of a name, that would have
+// stored to it too and was not reached, and the condition that turned away from it.
+func (r Brancher) Otherwise(ctx context.Context, c event.CallID, name string, after event.Moment) (d replay.Decision, line int, ok bool) {
+	a, err := r.activation(ctx, c)
+	if err != nil {
+		return d, 0, false
+	}
+	spots, err := r.assignments(name, c)
+	if err != nil {
+		return d, 0, false
+	}
+	for _, s := range spots {
+		if s.function != r.T.Call(c).Function || s.line <= r.T.Site(after).Line {
+			continue
+		}
+		path := a.body.pathTo(s.line)
+		if len(path) == 0 {
+			continue
+		}
+		if y, reached := a.turned(path); reached == event.NoMoment && y.known && y.decision.Moment > after {
+			return y.decision, s.line, true
+		}
+	}
+	return d, 0, false
+}
+
 // nearest returns the conditions that turned away, nearest first, or why there is none.
 func (x *search) nearest() (list []replay.Decision, note string) {
 	slices.SortStableFunc(x.turns, func(a, b turn) int {

@@ -66,8 +66,8 @@ type Replay interface {
 func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
-	f := find.Finder{Reader: w}
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w}, verify.Verifier{Log: log}, branch.New(w)}
+	f, b := find.Finder{Reader: w}, branch.New(w)
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}

@@ -1,6 +1,7 @@
 package origin
 
 import (
+	"errors"
 	"fmt"
 	"go/constant"
 	"go/token"
@@ -48,7 +49,11 @@ func (x *explainer) flow(f event.Flow, c event.CallID, line, until event.Moment,
 	}
 	for _, text := range f.Foreign {
 		x.nodes++
-		out = append(out, replay.Origin{Name: text, Kind: replay.FromInput, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "computed by code that is not recorded"})
+		o := replay.Origin{Name: text, Kind: replay.FromInput, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "computed by code that is not recorded"}
+		if object := receiverOf(text); object != "" && x.ofForeignType(object, c, line) {
+			o.From = x.given(object, c, line, w, depth)
+		}
+		out = append(out, o)
 	}
 	if len(f.Reads)+len(f.Calls)+len(f.Receives)+len(f.Foreign) == 0 {
 		x.nodes++
@@ -209,7 +214,9 @@ func (x *explainer) read(name string, c event.CallID, line, until event.Moment, 
 			s := x.r.ScopeOf(c, at)
 			var l state.Location
 			var v replay.Value
-			if p, l, v, err = s.LocateKnown(p, w.like()); err != nil {
+			if p, l, v, err = s.LocateKnown(p, w.like()); errors.Is(err, state.ErrNoEntry) && l.Entry != nil {
+				return x.missing(name, l, line), true
+			} else if err != nil {
 				continue
 			}
 			shown, l, v, related := refine(s, p.String(), l, v, w)
@@ -218,6 +225,16 @@ func (x *explainer) read(name string, c event.CallID, line, until event.Moment, 
 	}
 	x.nodes++
 	return replay.Origin{Name: name, Kind: replay.FromUnrecorded, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "its value there is not known"}, true
+}
+
+// missing explains an entry that a map does not have at a moment: by its deletion, if it had it.
+func (x *explainer) missing(name string, l state.Location, at event.Moment) replay.Origin {
+	x.nodes++
+	o := replay.Origin{Name: name, Kind: replay.FromConstant, Value: replay.Value{Value: event.Value{State: event.Unassigned}}, Place: x.place(at), Note: "the map had no entry " + replay.Value{Value: *l.Entry}.Text() + ", so it was the zero value"}
+	if list, err := x.r.WritesOf(x.ctx, l, at); err == nil && len(list) > 0 && list[len(list)-1].At <= at {
+		o.Kind, o.Place, o.Note = replay.FromWrite, x.place(list[len(list)-1].At), "the entry "+replay.Value{Value: *l.Entry}.Text()+" was deleted here"
+	}
+	return o
 }
 
 // yielded explains the variable of a loop over a function by the line that
@@ -283,7 +300,12 @@ func (x *explainer) calls(f event.Flow, c event.CallID, line, until event.Moment
 		}
 		if found == event.NoCall {
 			x.nodes++
-			out = append(out, replay.Origin{Name: strings.TrimPrefix(callee, ".") + "()", Kind: replay.FromInput, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "the call is not in the log"})
+			o := replay.Origin{Name: strings.TrimPrefix(callee, ".") + "()", Kind: replay.FromInput, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "the call is not in the log"}
+			if object, _, is := strings.Cut(f.Text, callee+"("); is && strings.HasPrefix(callee, ".") {
+				o.Name, o.Note = object+callee+"()", "computed by code that is not recorded"
+				o.From = x.given(object, c, line, w, depth)
+			}
+			out = append(out, o)
 			continue
 		}
 		used[found] = true

@@ -3,24 +3,30 @@ package origin
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"wraithology/core/event"
 	"wraithology/core/replay"
+	"wraithology/core/replay/branch"
 	"wraithology/core/replay/state"
 	"wraithology/core/replay/writes"
 )
 
 // Chains explains values of a timeline.
-type Chains struct{ writes.Reader }
+type Chains struct {
+	writes.Reader
+	Branches branch.Brancher
+}
 
 // Bounds of an origin chain.
 const (
 	maxOriginDepth  = 64
 	maxOriginNodes  = 600
 	foldedFromSite  = 3       // repetitions of a line in a chain before it is folded
+	foldedFromPlace = 1       // the same, where the line writes the same place
 	maxFolded       = 100_000 // writes that are folded together
 	maxPassingLines = 512     // lines of a caller that are examined for a deferred call
 	maxStarts       = 256     // go statements that are compared with a goroutine's arguments
@@ -33,8 +39,12 @@ type explainer struct {
 	r     Chains
 	seen  map[string]bool
 	sites map[event.SiteID]int
-	nodes int
-	steps int
+	// places counts the writes of a location by a line in the present chain.
+	places map[string]int
+	// conditions is the number of conditions that the chain may still follow.
+	conditions int
+	nodes      int
+	steps      int
 	// objects is set if the passing on of objects of other code is followed.
 	objects bool
 }
@@ -42,13 +52,20 @@ type explainer struct {
 // Origin implements replay.History.
 func (r Chains) Origin(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, how replay.OriginOptions) (replay.Origin, error) {
 	l, v, err := r.LocatePath(path, at, t, frame)
-	if err != nil {
+	gone := errors.Is(err, state.ErrNoEntry) && l.Entry != nil
+	if err != nil && !gone {
 		return replay.Origin{}, err
 	}
-	x := &explainer{ctx: ctx, r: r, seen: map[string]bool{}, sites: map[event.SiteID]int{}, objects: how.Objects || r.ofOtherCode(v)}
-	o := x.explain(strings.TrimSpace(path), l, v, at, min(max(how.Depth, 1), maxOriginDepth))
-	o.Asked = replay.Asked{At: at, Thread: t, Frame: frame, Path: strings.TrimSpace(path)}
-	return o, ctx.Err()
+	path = strings.TrimSpace(path)
+	x := &explainer{ctx: ctx, r: r, seen: map[string]bool{}, sites: map[event.SiteID]int{}, places: map[string]int{}, conditions: mostConditions, objects: how.Objects || r.ofOtherCode(v)}
+	var o replay.Origin
+	if gone {
+		o = x.missing(path, l, at)
+	} else {
+		o = x.explain(path, l, v, at, min(max(how.Depth, 1), maxOriginDepth))
+	}
+	o.Asked = replay.Asked{At: at, Thread: t, Frame: frame, Path: path}
+	return trim(o, how.Lines), ctx.Err()
 }
 
 // ofOtherCode reports whether a value refers to an object whose type is not of own code. An error is
@@ -197,16 +214,25 @@ func (x *explainer) refersTo(c event.CallID, g writes.Record) (event.VariableID,
 func (x *explainer) written(o replay.Origin, l state.Location, c event.CallID, line event.Moment, g writes.Record, w wanted, depth int) replay.Origin {
 	o.Kind = replay.FromWrite
 	site := event.SiteID(x.r.T.ID(line))
+	place := fmt.Sprint(site, " ", l.Key())
 	x.sites[site]++
-	defer func() { x.sites[site]-- }()
-	if x.sites[site] > foldedFromSite {
+	x.places[place]++
+	defer func() { x.sites[site]--; x.places[place]-- }()
+	if x.sites[site] > foldedFromSite || x.places[place] > foldedFromPlace {
 		return x.fold(o, l, site, g, depth)
 	}
-	for _, f := range fitting(x.flowsInto(o.Name, l, c, line, g), w) {
+	flows := fitting(x.flowsInto(o.Name, l, c, line, g), w)
+	for _, f := range flows {
+		if slices.Contains(f.Reads, f.Target) {
+			o.Note = x.became(o.Value, l, g)
+		}
 		o.From = append(o.From, x.flow(f, c, line, g.At, w, depth-computes(f))...)
 	}
 	if len(o.From) == 0 {
 		o.Note = "the log does not say what this line computes it from"
+	}
+	if len(flows) > 0 && !slices.ContainsFunc(flows, func(f event.Flow) bool { return !isConstant(f) }) {
+		o.From = append(o.From, x.decided(o.Name, c, line, depth)...)
 	}
 	return o
 }
@@ -222,12 +248,13 @@ func computes(f event.Flow) int {
 	return 1
 }
 
-// fold skips repeated writes of a location by the same line and continues from the write before
-// them.
+// fold skips repeated writes of a location by the same line, except those that changed its nature, and
+// continues from the write before them.
 func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g writes.Record, depth int) replay.Origin {
 	o.Kind = replay.FromRepeat
-	n := 1
-	for ; n < maxFolded; n++ {
+	n := 0
+	v := o.Value
+	for ; n < maxFolded && x.ctx.Err() == nil; n++ {
 		before, ok := x.r.LastWriteOf(x.ctx, l, g.At-1)
 		if !ok || x.restarts(site) && x.begins(g) { // the line gave the first value as well
 			c := x.r.T.CallOf(g.At)
@@ -243,16 +270,60 @@ func (x *explainer) fold(o replay.Origin, l state.Location, site event.SiteID, g
 		if c == event.NoCall {
 			break
 		}
+		earlier := x.r.Whole(l, before)
 		line := x.r.T.LastLine(c, before.At)
 		if line == event.NoMoment || event.SiteID(x.r.T.ID(line)) != site {
-			v := x.r.Whole(l, before)
-			o.From = append(o.From, x.explain(o.Name, l, v, before.At, depth-1))
+			o.From = append(o.From, x.explain(o.Name, l, earlier, before.At, depth-1))
 			break
 		}
-		g = before
+		if is := turnedInto(earlier, v); is != "" && n > 0 && len(o.From) < maxTurns {
+			o.From = append(o.From, x.turn(o.Name, l, g, v, depth))
+		}
+		g, v = before, earlier
 	}
-	o.Note = fmt.Sprintf("and so on: the same line wrote it %d times before", n)
+	switch n {
+	case 0:
+		o.Kind = replay.FromWrite
+	case 1:
+		o.Note = "the same line wrote it once before"
+	default:
+		o.Note = fmt.Sprintf("and so on: the same line wrote it %d times before", n)
+	}
 	return o
+}
+
+// turn explains a write by which a location changed its nature, without the value that it had before.
+func (x *explainer) turn(name string, l state.Location, g writes.Record, v replay.Value, depth int) replay.Origin {
+	x.nodes++
+	o := replay.Origin{Name: name, Kind: replay.FromWrite, Value: v, Place: x.place(g.At), Note: x.became(v, l, g)}
+	o.Asked = replay.Asked{At: g.At, Thread: o.Thread, Path: name}
+	c := x.r.T.CallOf(g.At)
+	line := x.r.T.LastLine(c, g.At-1)
+	if line == event.NoMoment || depth <= 0 {
+		o.More = depth <= 0
+		return o
+	}
+	w := x.r.wantedAt(l, g, v)
+	for _, f := range fitting(x.flowsInto(name, l, c, line, g), w) {
+		f.Reads = slices.DeleteFunc(slices.Clone(f.Reads), func(read string) bool { return read == f.Target })
+		if !isConstant(f) {
+			o.From = append(o.From, x.flow(f, c, line, g.At, w, depth-1)...)
+		}
+	}
+	return o
+}
+
+// became says that a write changed the nature of a location; empty if it did not.
+func (x *explainer) became(v replay.Value, l state.Location, g writes.Record) string {
+	before, ok := x.r.LastWriteOf(x.ctx, l, g.At-1)
+	if !ok {
+		return ""
+	}
+	earlier := x.r.Whole(l, before)
+	if is := turnedInto(earlier, v); is != "" {
+		return "here it became " + is + "; before, it was " + earlier.Text()
+	}
+	return ""
 }
 
 // restarts reports whether a line both initialises a value and updates it, as the head of a loop

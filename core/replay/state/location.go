@@ -317,12 +317,14 @@ func Alike(like []replay.Value) func(event.Value) bool {
 func (s Scope) entry(l Location, v replay.Value, step replay.PathStep, like []replay.Value) (Location, replay.Value, error) {
 	pairs, _ := v.Memory.Entries(v.Address, v.Type)
 	wanted, isLike := "", Alike(like)
+	missing := event.Value{State: event.Known, Type: typeIn(v, v.Type.Key)} // the key, if there is no such entry
 	if step.Index != nil {
 		_, k, err := s.Locate(*step.Index, nil)
 		if err != nil {
 			return l, v, err
 		}
 		wanted = keyText(k.Value)
+		missing = k.Value
 	}
 	for i := 0; i+1 < len(pairs); i += 2 {
 		k := pairs[i]
@@ -344,8 +346,25 @@ func (s Scope) entry(l Location, v replay.Value, step replay.PathStep, like []re
 			return Location{Process: l.Process, Call: event.NoCall, Address: v.Address, Of: v.Type, Entry: &key}, v.With(pairs[i+1]), nil
 		}
 	}
-	return l, v, fmt.Errorf("%w: no such entry", fault.NoName)
+	if missing.Type == nil || v.Nil || step.Any || step.Position != nil {
+		return l, v, ErrNoEntry
+	}
+	switch form := missing.Type.Form; {
+	case step.Text != nil && form == event.Text:
+		missing.Text = *step.Text
+	case step.Number != nil && form == event.Int:
+		missing.Int = *step.Number
+	case step.Number != nil && form == event.Uint && *step.Number >= 0:
+		missing.Uint = uint64(*step.Number)
+	case step.Index == nil:
+		return l, v, ErrNoEntry
+	}
+	return Location{Process: l.Process, Call: event.NoCall, Address: v.Address, Of: v.Type, Entry: &missing}, v.With(event.Value{State: event.Unassigned}), ErrNoEntry
 }
+
+// ErrNoEntry is wrapped by the errors of paths to an entry that a map does not have at the moment. The
+// location that is returned with it is that of the entry, if its key is known.
+var ErrNoEntry = fmt.Errorf("%w: no such entry", fault.NoName)
 
 // keyText identifies the keys of a map, numbers and texts by value.
 func keyText(v event.Value) string {

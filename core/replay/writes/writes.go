@@ -3,6 +3,7 @@ package writes
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -26,11 +27,7 @@ type Record struct {
 
 // Writes implements replay.History.
 func (r Reader) Writes(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, page replay.Page) (replay.Writes, error) {
-	l, _, err := r.LocatePath(path, at, t, frame)
-	if err != nil {
-		return replay.Writes{}, err
-	}
-	list, err := r.WritesOf(ctx, l, at)
+	list, l, err := r.allWrites(ctx, path, at, t, frame)
 	if err != nil {
 		return replay.Writes{}, err
 	}
@@ -81,13 +78,23 @@ func (r Reader) LastWrite(ctx context.Context, path string, at event.Moment, t e
 	return w, true, nil
 }
 
+// allWrites lists the writes of a path. An entry that its map no longer has at the moment has writes too, if it
+// existed.
+func (r Reader) allWrites(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) (list []Record, l state.Location, err error) {
+	l, _, err = r.LocatePath(path, at, t, frame)
+	missing := err
+	if err != nil && (!errors.Is(err, state.ErrNoEntry) || l.Entry == nil) {
+		return nil, l, err
+	}
+	if list, err = r.WritesOf(ctx, l, at); err == nil && len(list) == 0 {
+		err = missing
+	}
+	return list, l, err
+}
+
 // WriteMoments lists the moments of the writes of a path.
 func (r Reader) WriteMoments(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) ([]event.Moment, error) {
-	l, _, err := r.LocatePath(path, at, t, frame)
-	if err != nil {
-		return nil, err
-	}
-	list, err := r.WritesOf(ctx, l, at)
+	list, _, err := r.allWrites(ctx, path, at, t, frame)
 	out := make([]event.Moment, 0, len(list))
 	for _, g := range list {
 		out = append(out, g.At)

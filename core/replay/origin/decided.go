@@ -1,0 +1,83 @@
+package origin
+
+import (
+	"fmt"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+// Bounds of the conditions in a chain.
+const (
+	mostConditions = 4 // constants of a chain whose conditions are followed
+	mostOperands   = 3 // operands of one that are explained
+)
+
+// decided explains why a call gave a variable or field a constant on a line: by the innermost condition that decided
+// that the line was reached, and by the one that turned away from the next line that would have
+// given it another value.
+func (x *explainer) decided(name string, c event.CallID, line event.Moment, depth int) []replay.Origin {
+	if x.conditions == 0 || depth <= 0 {
+		return nil
+	}
+	x.conditions--
+	thread := x.r.T.Call(c).Thread
+	frame := x.frameOf(c, line)
+	if frame < 0 {
+		return nil
+	}
+	var out []replay.Origin
+	if d, err := x.r.Branches.Reached(x.ctx, line, thread, frame, 0); err == nil {
+		for _, y := range d.List {
+			if y.Role != replay.Looping {
+				out = append(out, x.condition(y, "it decided that this line was reached", depth))
+				break
+			}
+		}
+	}
+	if y, other, ok := x.r.Branches.Otherwise(x.ctx, c, name, line); ok {
+		out = append(out, x.condition(y, fmt.Sprintf("line %d, which also sets it, was not reached", other), depth))
+	}
+	return out
+}
+
+// frameOf returns the frame of a call on its thread at a moment, or -1.
+func (x *explainer) frameOf(c event.CallID, at event.Moment) int {
+	frame := 0
+	for inner := x.r.CallAt(x.r.T.Call(c).Thread, at); inner != event.NoCall; inner = x.r.T.Call(inner).Parent {
+		if inner == c {
+			return frame
+		}
+		frame++
+	}
+	return -1
+}
+
+// condition is the node of a condition, with the origins of its operands.
+func (x *explainer) condition(d replay.Decision, note string, depth int) replay.Origin {
+	x.nodes++
+	value := event.Value{State: event.Known, Type: &truthType}
+	if d.Value {
+		value.Uint = 1
+	}
+	o := replay.Origin{Name: d.Expression, Kind: replay.FromCondition, Value: replay.Value{Value: value}, Place: d.Place, Note: note}
+	o.Asked = replay.Asked{At: d.Moment, Thread: d.Thread, Path: strings.TrimSpace(d.Expression)}
+	call := x.r.T.CallOf(d.Moment)
+	for _, y := range d.Operands[:min(len(d.Operands), mostOperands)] {
+		p, err := replay.ParsePath(y.Path)
+		if err != nil {
+			continue
+		}
+		for _, at := range []event.Moment{d.Moment, d.Moment + 1} {
+			if l, v, err := x.r.ScopeOf(call, at).Locate(p, nil); err == nil {
+				o.From = append(o.From, x.explain(y.Path, l, v, at, depth-1))
+				break
+			}
+		}
+	}
+	return o
+}
+
+// truthType is the type of conditions.
+var truthType = event.Type{Name: "bool", Form: event.Bool, Size: 1}
