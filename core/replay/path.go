@@ -354,3 +354,20 @@ func (v Value) step(s PathStep) (Value, bool) {
 func (s PathStep) same(x PathStep) bool {
 	return s.Number != nil && x.Number != nil && *s.Number == *x.Number || s.Text != nil && x.Text != nil && *s.Text == *x.Text
 }
+
+// ReceiverOf returns the object whose method an expression calls: h of h.Sum32(). It is empty for other
+// expressions.
+func ReceiverOf(text string) string {
+	open := strings.IndexByte(text, '(')
+	if open < 0 {
+		return ""
+	}
+	dot := strings.LastIndexByte(text[:open], '.')
+	if dot <= 0 {
+		return ""
+	}
+	if _, err := ParsePath(text[:dot]); err != nil {
+		return ""
+	}
+	return text[:dot]
+}

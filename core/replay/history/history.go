@@ -8,6 +8,7 @@ import (
 	"wraithology/core/replay/failure"
 	"wraithology/core/replay/find"
 	"wraithology/core/replay/origin"
+	"wraithology/core/replay/races"
 	"wraithology/core/replay/state"
 	"wraithology/core/replay/step"
 	"wraithology/core/replay/trace"
@@ -27,6 +28,7 @@ type recording struct {
 	origin.Chains
 	verify.Verifier
 	branch.Brancher
+	races.Racer
 }
 
 // Further capabilities: messages; a time of day, if the start is known; traces. The log is embedded
@@ -67,7 +69,7 @@ func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
 	f, b := find.Finder{Reader: w}, branch.New(w)
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}

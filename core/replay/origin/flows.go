@@ -50,7 +50,7 @@ func (x *explainer) flow(f event.Flow, c event.CallID, line, until event.Moment,
 	for _, text := range f.Foreign {
 		x.nodes++
 		o := replay.Origin{Name: text, Kind: replay.FromInput, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "computed by code that is not recorded"}
-		if object := receiverOf(text); object != "" && x.ofForeignType(object, c, line) {
+		if object := replay.ReceiverOf(text); object != "" && x.ofForeignType(object, c, line) {
 			o.From = x.given(object, c, line, w, depth)
 		}
 		out = append(out, o)

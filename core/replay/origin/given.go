@@ -14,23 +14,6 @@ const (
 	mostGivenLines = 512 // lines of a call that are examined for them
 )
 
-// receiverOf returns the object whose method an expression calls: h of h.Sum32(). It is empty for other
-// expressions.
-func receiverOf(text string) string {
-	open := strings.IndexByte(text, '(')
-	if open < 0 {
-		return ""
-	}
-	dot := strings.LastIndexByte(text[:open], '.')
-	if dot <= 0 {
-		return ""
-	}
-	if _, err := replay.ParsePath(text[:dot]); err != nil {
-		return ""
-	}
-	return text[:dot]
-}
-
 // ofForeignType reports whether a name is an object of other code, whose contents the log does not follow.
 func (x *explainer) ofForeignType(name string, c event.CallID, at event.Moment) bool {
 	p, err := replay.ParsePath(name)
@@ -81,7 +64,7 @@ func calledOn(site *event.Site, object string) (text string, arguments []event.F
 	callee := ""
 	for _, f := range site.Flows {
 		switch {
-		case f.Kind == event.FlowForeign && receiverOf(f.Text) == object && len(f.Reads)+len(f.Calls) > 1:
+		case f.Kind == event.FlowForeign && replay.ReceiverOf(f.Text) == object && len(f.Reads)+len(f.Calls) > 1:
 			f.Reads = slices.DeleteFunc(slices.Clone(f.Reads), func(r string) bool { return r == object })
 			return f.Text, []event.Flow{f}
 		case f.Kind == event.FlowArgument && strings.HasPrefix(f.Callee, ".") && f.Text == object && callee == "":
