@@ -97,7 +97,7 @@ func TestSearchOfBytesFindsWhatDecodingFinds(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, len(want), len(got), "%v, from %d to %d", s, from, to)
 			for i := range want {
-				require.Equal(t, want[i].at, got[i].at, "%v", s)
+				require.Equal(t, want[i].At, got[i].At, "%v", s)
 			}
 			found += len(got)
 		}

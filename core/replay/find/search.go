@@ -3,6 +3,8 @@ package find
 import (
 	"context"
 	"fmt"
+	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -12,10 +14,12 @@ import (
 	"wraithology/core/replay"
 )
 
-type foundAt struct {
-	at    event.Moment
-	name  string
-	value event.Value
+// Occurrence is a place at which a value was recorded: a value of the event of a moment, or a part of
+// it. Name is that of the value in the event.
+type Occurrence struct {
+	At    event.Moment
+	Name  string
+	Value event.Value
 }
 
 // pieceOfSearch is the number of moments of one unit of work.
@@ -24,31 +28,33 @@ const pieceOfSearch = 1 << 16
 // Search implements replay.Finder. It looks at each recorded value once, on all
 // processors.
 func (r Finder) Search(ctx context.Context, s replay.Search, page replay.Page) (replay.Found, error) {
+	all, err := r.Occurrences(ctx, s)
+	if err != nil {
+		return replay.Found{}, err
+	}
+	out := replay.Found{Total: len(all)}
+	from, to := page.Cut(len(all))
+	for _, f := range all[from:to] {
+		place, err := r.Place(f.At)
+		if err != nil {
+			return out, err
+		}
+		out.Page = append(out.Page, replay.FoundValue{Place: place, Name: f.Name, Value: replay.Value{Value: f.Value, Memory: r.MemoryAt(r.T.Process(f.At), f.At, 0)}})
+	}
+	return out, nil
+}
+
+// Occurrences lists all places at which a value was recorded, in order.
+func (r Finder) Occurrences(ctx context.Context, s replay.Search) ([]Occurrence, error) {
 	sequences := encodings(s)
 	n := int((int64(r.T.Len()) + pieceOfSearch - 1) / pieceOfSearch)
-	pieces := make([][]foundAt, n)
+	pieces := make([][]Occurrence, n)
 	err := guard.Each(ctx, n, func(ctx context.Context, i int) (err error) {
 		from := event.Moment(i) * pieceOfSearch
 		pieces[i], err = r.searchPiece(ctx, s, sequences, from, min(from+pieceOfSearch, r.T.Len()))
 		return err
 	})
-	if err != nil {
-		return replay.Found{}, err
-	}
-	var out replay.Found
-	for _, piece := range pieces {
-		for _, f := range piece {
-			if out.Total >= page.From && len(out.Page) < page.Count {
-				place, err := r.Place(f.at)
-				if err != nil {
-					return out, err
-				}
-				out.Page = append(out.Page, replay.FoundValue{Place: place, Name: f.name, Value: replay.Value{Value: f.value, Memory: r.MemoryAt(r.T.Process(f.at), f.at, 0)}})
-			}
-			out.Total++
-		}
-	}
-	return out, nil
+	return slices.Concat(pieces...), err
 }
 
 // encodings returns the byte sequences of which an event with a wanted value contains one, nil if they
@@ -60,6 +66,8 @@ func encodings(s replay.Search) (list [][]byte) {
 	case s.Object != 0:
 		value(event.AppendUint(nil, 0, s.Object))
 	case s.Text == "" || s.Text == "true" || s.Text == "false":
+		return nil
+	case s.Number != nil && math.IsNaN(*s.Number): // many encodings are not a number
 		return nil
 	default:
 		list = append(list, []byte(s.Text))
@@ -84,7 +92,7 @@ func encodings(s replay.Search) (list [][]byte) {
 	return list
 }
 
-func (r Finder) searchPiece(ctx context.Context, s replay.Search, sequences [][]byte, from, to event.Moment) (out []foundAt, err error) {
+func (r Finder) searchPiece(ctx context.Context, s replay.Search, sequences [][]byte, from, to event.Moment) (out []Occurrence, err error) {
 	if sequences != nil {
 		for _, m := range r.T.Containing(from, to, sequences) {
 			out = r.searchMoment(s, m, out)
@@ -100,7 +108,7 @@ func (r Finder) searchPiece(ctx context.Context, s replay.Search, sequences [][]
 	return out, nil
 }
 
-func (r Finder) searchMoment(s replay.Search, m event.Moment, out []foundAt) []foundAt {
+func (r Finder) searchMoment(s replay.Search, m event.Moment, out []Occurrence) []Occurrence {
 	if s.Object != 0 && r.T.Process(m) != s.Process {
 		return out // the same address is another object there
 	}
@@ -110,7 +118,7 @@ func (r Finder) searchMoment(s replay.Search, m event.Moment, out []foundAt) []f
 	}
 	names, values := r.valuesOf(m)
 	for i, v := range values {
-		look(s, names(i), v, 0, func(name string, v event.Value) { out = append(out, foundAt{m, name, v}) })
+		look(s, names(i), v, 0, func(name string, v event.Value) { out = append(out, Occurrence{m, name, v}) })
 	}
 	return out
 }
@@ -210,6 +218,9 @@ func matches(s replay.Search, v event.Value) bool {
 		}
 		return false
 	}
+	if s.Text == "" && s.Type != "" {
+		return true // any value of the type
+	}
 	switch v.Type.Form {
 	case event.Text:
 		return s.Text != "" && strings.Contains(v.Text, s.Text)
@@ -221,11 +232,11 @@ func matches(s replay.Search, v event.Value) bool {
 		if s.Number == nil {
 			return false
 		}
-		return v.Float == *s.Number || v.Type.Size == 4 && float32(v.Float) == float32(*s.Number)
+		return v.Float == *s.Number || math.IsNaN(v.Float) && math.IsNaN(*s.Number) || v.Type.Size == 4 && float32(v.Float) == float32(*s.Number)
 	case event.Bool:
 		return s.Text == strconv.FormatBool(v.Uint != 0)
 	}
-	return s.Text == "" && s.Type != "" // any value of the type
+	return false
 }
 
 // ObjectAt implements replay.Finder: the object that a pointer, slice, map or channel refers to,

@@ -11,6 +11,7 @@ import (
 	"wraithology/core/replay/races"
 	"wraithology/core/replay/state"
 	"wraithology/core/replay/step"
+	"wraithology/core/replay/story"
 	"wraithology/core/replay/trace"
 	"wraithology/core/replay/verify"
 	"wraithology/core/replay/writes"
@@ -29,6 +30,7 @@ type recording struct {
 	verify.Verifier
 	branch.Brancher
 	races.Racer
+	story.Teller
 }
 
 // Further capabilities: messages; a time of day, if the start is known; traces. The log is embedded
@@ -69,7 +71,7 @@ func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
 	f, b := find.Finder{Reader: w}, branch.New(w)
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}

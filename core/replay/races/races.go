@@ -267,8 +267,11 @@ func (x *search) reach(m event.Moment, thread event.ThreadID) {
 			x.local[key] = true
 			continue
 		}
-		l, _, err := x.ScopeOf(call, m).Locate(p.path, nil)
+		l, v, err := x.ScopeOf(call, m).Locate(p.path, nil)
 		switch {
+		case (v.Form() == event.Struct || v.Form() == event.Array) && !copies(s, name):
+			x.local[key] = true
+			continue
 		case err != nil && l.Entry == nil:
 			continue
 		case l.Entry == nil && l.Call != event.NoCall:
@@ -279,6 +282,14 @@ func (x *search) reach(m event.Moment, thread event.ThreadID) {
 			x.read(w, touch{x.order.now(thread).of(thread), thread, m, name})
 		}
 	}
+}
+
+// copies reports whether a line copies what it names as a whole. Otherwise it uses the address, as for a method, or a part,
+// which has a name of its own.
+func copies(s *event.Site, name string) bool {
+	return slices.ContainsFunc(s.Flows, func(f event.Flow) bool {
+		return f.Text == name && (f.Kind == event.FlowAssign || f.Kind == event.FlowResult || f.Kind == event.FlowSend || f.Kind == event.FlowPart)
+	})
 }
 
 // declaredOn reports whether a line declares a variable: it reads no memory that others know.

@@ -1,0 +1,49 @@
+package replay
+
+import (
+	"context"
+
+	"wraithology/core/event"
+)
+
+// Teller is evidence that knows the life of objects and identifiers.
+type Teller interface {
+	// StoryOfValue follows a text or number.
+	StoryOfValue(ctx context.Context, value string, page Page) (Story, error)
+	// StoryOfObject follows the object at a path, from a moment of its life.
+	StoryOfObject(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, page Page) (Story, error)
+}
+
+// Story is what happened to an object or identifier, in order.
+type Story struct {
+	Total int
+	Page  []StoryStep
+	Lives int // how often its memory was a new object, or came out of a pool
+}
+
+// Happening is what happened to an object or identifier.
+type Happening string
+
+// What can happen.
+const (
+	WasCreated  Happening = "created"
+	WasChanged  Happening = "changed"
+	WasPassed   Happening = "passed"
+	WasStored   Happening = "stored"
+	WasRemoved  Happening = "removed"
+	WasSent     Happening = "sent"
+	WasReceived Happening = "received"
+	WasReturned Happening = "returned"
+)
+
+// StoryStep is one thing that happened. Name is what it happened to or through: a function, a container, a field.
+// Old and New are the values of a change, nil where there is none. Times counts the repetitions that follow on
+// the same line. Life numbers the lives, from 1.
+type StoryStep struct {
+	Place
+	What     Happening
+	Name     string
+	Old, New *Value
+	Times    int
+	Life     int
+}

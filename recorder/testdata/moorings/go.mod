@@ -1,0 +1,3 @@
+module moorings
+
+go 1.24
