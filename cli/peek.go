@@ -59,12 +59,10 @@ func printPeek(w io.Writer, o printing, _ ask.PeekRequest, p ask.Peek) {
 		}
 		printFolded(w, t.Frames, o.source)
 	}
-	if f := p.Failure; f != nil && f.Suspect != "" && e.Traits.History {
-		fmt.Fprintf(w, "  then     wraith origin %s@%d#%s.%d '%s'\n", name, f.Moment, f.Thread, f.Frame, plain(f.Suspect))
-	}
-	if others := e.Threads - 1; p.Failure != nil && others > 0 {
+	if others := len(p.Threads) - 1; p.Failure != nil && others > 0 {
 		fmt.Fprintf(w, "  %s: wraith stack --all %s\n", counted(others, "more thread"), name)
 	}
+	printLead(w, o, p)
 	if len(p.Gaps) == 0 {
 		fmt.Fprintf(w, "\nmissing    nothing\n")
 		return
@@ -72,5 +70,43 @@ func printPeek(w io.Writer, o printing, _ ask.PeekRequest, p ask.Peek) {
 	fmt.Fprintf(w, "\nmissing\n")
 	for _, g := range p.Gaps {
 		fmt.Fprintf(w, "  - %s\n    %s\n", plain(g.What), plain(g.Remedy))
+	}
+}
+
+// printLead writes what leads on from a failure.
+func printLead(w io.Writer, o printing, p ask.Peek) {
+	if len(p.Outputs) > 0 {
+		fmt.Fprintln(w, "\nlast outputs")
+		for _, x := range p.Outputs {
+			fmt.Fprintf(w, "  @%-8d %s\n", x.Moment, plain(shorten(strings.TrimRight(x.Text, "\n"), mostSourceValues)))
+		}
+	}
+	if c := p.Condition; c != nil {
+		fmt.Fprintf(w, "\nthe check  %s was %s%s\n", plain(c.Expression), c.Value, inFile(c.File, c.Line))
+		for _, v := range c.Operands {
+			fmt.Fprintf(w, "           %s = %s\n", plain(v.Name), plain(shorten(v.Value, mostSourceValues)))
+		}
+	}
+	if r := p.Lost; r != nil {
+		fmt.Fprintf(w, "\nan update of %s was lost\n", plain(r.Name))
+		printAccess(w, o, r.First, "")
+		printAccess(w, o, r.Second, "")
+		if r.Overwrite != nil {
+			printAccess(w, o, *r.Overwrite, "over")
+		}
+	}
+	if len(p.Next) > 0 {
+		fmt.Fprintln(w, "\nnext")
+		for _, n := range p.Next {
+			at := o.name
+			if n.Question != "hits" && n.Question != "races" {
+				at = fmt.Sprintf("%s@%d#%s.%d", o.name, n.Moment, n.Thread, n.Frame)
+			}
+			argument := ""
+			if n.Argument != "" {
+				argument = " " + plain(quoteArgument(n.Argument))
+			}
+			fmt.Fprintf(w, "  wraith %s %s%s\n      %s\n", n.Question, at, argument, plain(n.Why))
+		}
 	}
 }

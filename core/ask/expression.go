@@ -13,6 +13,7 @@ var _ = declare[ExpressionRequest, Expression]("ask", "The value of an expressio
 type ExpressionRequest struct {
 	Place
 	Expression string `json:"expression" required:"true" maxLength:"2000" arg:"1" doc:"expression in the Common Expression Language"`
+	Width      int    `json:"width" minimum:"0" maximum:"10000" doc:"number of parts of a composite value; 0 for a short text"`
 }
 
 // Expression is the value of an expression. If the state is may-have-changed, the value is the last
@@ -38,7 +39,7 @@ func (q ExpressionRequest) answer(ctx context.Context, s *Subject) (Expression, 
 	if err != nil {
 		return Expression{}, err
 	}
-	got, err := x.Ask(ctx, s.Recording, p.Moment, p.Thread, p.Frame)
+	got, err := x.Wide(q.Width).Ask(ctx, s.Recording, p.Moment, p.Thread, p.Frame)
 	return Expression(got), err
 }
 

@@ -19,6 +19,23 @@ type Peek struct {
 	Failure  *Failure `json:"failure"`
 	Gaps     []Gap    `json:"gaps"`
 	Threads  []Thread `json:"threads"`
+	// Outputs are the last ones before the failure, or before the end. Condition is the one that
+	// decided that the failing line was reached; Lost is an update that was lost of what it uses. Next are questions
+	// that may lead on.
+	Outputs   []Hit      `json:"outputs"`
+	Condition *Condition `json:"condition,omitempty"`
+	Lost      *Race      `json:"lost,omitempty"`
+	Next      []Next     `json:"next"`
+}
+
+// Next is a question that may lead on: its name, the place, the path or other argument, and the reason.
+type Next struct {
+	Question string         `json:"question"`
+	Moment   event.Moment   `json:"moment"`
+	Thread   event.ThreadID `json:"thread"`
+	Frame    int            `json:"frame"`
+	Argument string         `json:"argument"`
+	Why      string         `json:"why"`
 }
 
 // Evidence describes a piece of evidence.
@@ -66,7 +83,7 @@ func (PeekRequest) answer(ctx context.Context, s *Subject) (Peek, error) {
 	p := Peek{
 		Evidence: Evidence{Kind: info.Kind, Traits: replay.TraitsOf(r), Program: info.Program, BuildID: info.BuildID, Revision: info.Revision, Host: info.Host, Command: info.Command,
 			Moments: info.Moments, Threads: info.Threads, Started: info.Started, DurationNs: int64(info.Duration)},
-		Gaps: []Gap{}, Threads: []Thread{},
+		Gaps: []Gap{}, Threads: []Thread{}, Outputs: []Hit{}, Next: []Next{},
 	}
 	for _, g := range info.Gaps {
 		p.Gaps = append(p.Gaps, Gap(g))
@@ -91,6 +108,8 @@ func (PeekRequest) answer(ctx context.Context, s *Subject) (Peek, error) {
 		at, failing = f.Moment, f.Thread
 	}
 	var err error
-	p.Threads, err = threadsAt(ctx, s, at, 0, failing, maxFrames)
-	return p, err
+	if p.Threads, err = threadsAt(ctx, s, at, 0, failing, maxFrames); err != nil {
+		return p, err
+	}
+	return p, p.lead(ctx, s, at)
 }

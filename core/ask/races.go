@@ -65,14 +65,18 @@ func (q RacesRequest) answer(ctx context.Context, s *Subject) (Races, error) {
 	}
 	out.Total, out.Unexamined = list.Total, list.Unexamined
 	for _, x := range list.Page {
-		race := Race{Name: x.Name, Lost: x.Lost, First: accessOf(x.First), Second: accessOf(x.Second), Times: x.Times}
-		if x.Lost {
-			overwrite := accessOf(x.Overwrite)
-			race.Overwrite = &overwrite
-		}
-		out.Races = append(out.Races, race)
+		out.Races = append(out.Races, raceOf(x))
 	}
 	return out, nil
+}
+
+func raceOf(x replay.Race) Race {
+	race := Race{Name: x.Name, Lost: x.Lost, First: accessOf(x.First), Second: accessOf(x.Second), Times: x.Times}
+	if x.Lost {
+		overwrite := accessOf(x.Overwrite)
+		race.Overwrite = &overwrite
+	}
+	return race
 }
 
 func accessOf(a replay.Access) Access {

@@ -16,6 +16,7 @@ import (
 	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/common/types/traits"
 	"cel.dev/cel-go/interpreter"
 
 	"wraithology/core/event"
@@ -30,6 +31,22 @@ type Question struct {
 	program cel.Program
 	path    ast.Expr // the expression, where it only names something
 	quick   quick    // nil if the expression is not simple enough
+	width   int      // parts of a composite value in the answer; 0 for a short text
+}
+
+// Wide returns the question with answers that have up to width parts of each composite value.
+func (q *Question) Wide(width int) *Question {
+	wide := *q
+	wide.width = width
+	return &wide
+}
+
+// textOf writes a value for an answer.
+func (q *Question) textOf(v replay.Value) string {
+	if q.width > 0 {
+		return v.TextTo(q.width)
+	}
+	return v.Text()
 }
 
 // Answer is the result of a question. If State is event.MayHaveChanged, Value is the last known one
@@ -96,10 +113,10 @@ func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment,
 		v, ok := s.follow(q.path)
 		switch {
 		case ok && v.State == event.Known:
-			return known(v.Text(), v.TypeName()), nil
+			return known(q.textOf(v), v.TypeName()), nil
 		case ok && v.State == event.MayHaveChanged && v.Last != nil:
 			last := v.With(*v.Last)
-			return Answer{last.Text(), last.TypeName(), v.State, v.Why()}, nil
+			return Answer{q.textOf(last), last.TypeName(), v.State, v.Why()}, nil
 		}
 	}
 	out, err := q.eval(ctx, s)
@@ -109,7 +126,7 @@ func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment,
 	if weight(out, 0, true) >= heaviest {
 		return Answer{}, fmt.Errorf("%q: %w: the result has more than %d bytes or elements", q.text, fault.CostLimit, heaviest)
 	}
-	return answer(out), nil
+	return q.answer(out), nil
 }
 
 // Holds evaluates the question as a condition in the innermost frame.
@@ -155,10 +172,10 @@ func (q *Question) eval(ctx context.Context, s *scope) (ref.Val, error) {
 	return out, nil
 }
 
-func answer(v ref.Val) Answer {
+func (q *Question) answer(v ref.Val) Answer {
 	switch x := v.(type) {
 	case object:
-		return known(x.v.Text(), x.v.TypeName())
+		return known(q.textOf(x.v), x.v.TypeName())
 	case types.Duration:
 		return known(x.Duration.String(), event.DurationType)
 	case types.Timestamp:
@@ -167,8 +184,33 @@ func answer(v ref.Val) Answer {
 		return known(fmt.Sprintf("%q", string(x)), "string")
 	case types.Null:
 		return known("null", "null")
+	case traits.Mapper:
+		return known(q.listText("{", x.Iterator(), "}", func(key ref.Val) string {
+			return q.answer(key).Value + ": " + q.answer(x.Get(key)).Value
+		}), "map")
+	case traits.Lister:
+		return known(q.listText("[", x.Iterator(), "]", func(part ref.Val) string { return q.answer(part).Value }), "list")
+	case *types.Err:
+		return known("<"+firstLine(x.Error())+">", "error")
 	}
 	return known(fmt.Sprint(v.Value()), v.Type().TypeName())
+}
+
+// usualWidth is the number of parts of a list that an expression made, in an answer.
+const usualWidth = 16
+
+// listText writes the parts of a list or map that an expression made.
+func (q *Question) listText(open string, parts traits.Iterator, end string, write func(ref.Val) string) string {
+	var list []string
+	for n := 0; parts.HasNext() == types.True; n++ {
+		part := parts.Next()
+		if n == max(q.width, usualWidth) {
+			list = append(list, "…")
+			break
+		}
+		list = append(list, write(part))
+	}
+	return open + strings.Join(list, ", ") + end
 }
 
 // scope resolves the names of one frame at one moment.

@@ -297,13 +297,16 @@ const (
 // Text returns a short text for the value in the notation of the recorded language. It is empty if
 // the value is not known.
 func (v Value) Text() string {
-	s := v.text(0)
+	s := v.text(0, maxTextParts)
 	if len(s) > maxTextLength {
 		cut := strings.ToValidUTF8(s[:maxTextLength], "")
 		return cut + "…"
 	}
 	return s
 }
+
+// TextTo is a text with up to parts parts of each composite value, of any length.
+func (v Value) TextTo(parts int) string { return v.text(0, parts) }
 
 // TextAs is Text with a whole number written in a format.
 func (v Value) TextAs(f Format) string {
@@ -318,9 +321,9 @@ func (v Value) TextAs(f Format) string {
 	return v.Text()
 }
 
-func (v Value) text(depth int) string {
+func (v Value) text(depth, parts int) string {
 	if v.State == event.MayHaveChanged && v.Last != nil && depth > 0 {
-		return v.With(*v.Last).text(depth) + "?"
+		return v.With(*v.Last).text(depth, parts) + "?"
 	}
 	if v.State != event.Known {
 		return map[bool]string{true: "", false: "?"}[depth == 0]
@@ -380,15 +383,15 @@ func (v Value) text(depth int) string {
 		return s
 	case event.Interface:
 		if len(v.Items) == 1 {
-			return v.With(v.Items[0]).text(depth)
+			return v.With(v.Items[0]).text(depth, parts)
 		}
 	case event.Pointer:
 		if d := v.Deref(); depth < maxTextDepth && d.State == event.Known {
-			return "&" + d.text(depth+1)
+			return "&" + d.text(depth+1, parts)
 		}
 		return fmt.Sprintf("0x%x", v.Address)
 	}
-	return v.compositeText(depth)
+	return v.compositeText(depth, parts)
 }
 
 // nilText writes a nil reference with the language's word for it.
@@ -417,7 +420,7 @@ func (v Value) floatText(f float64) string {
 	return strconv.FormatFloat(f, 'g', -1, 64)
 }
 
-func (v Value) compositeText(depth int) string {
+func (v Value) compositeText(depth, most int) string {
 	if isTime(v.Value) {
 		return timeText(v.Value)
 	}
@@ -431,7 +434,7 @@ func (v Value) compositeText(depth int) string {
 	if text, ok := v.bytesText(n); ok {
 		return text
 	}
-	parts, total := v.Children(Page{Count: maxTextParts})
+	parts, total := v.Children(Page{Count: most})
 	var b strings.Builder
 	b.WriteString(v.Type.Name)
 	if v.Form() == event.Map || v.Form() == event.Slice {
@@ -450,7 +453,7 @@ func (v Value) compositeText(depth int) string {
 				b.WriteString(strings.Trim(p.Name, "[]") + ": ")
 			}
 		}
-		b.WriteString(p.Value.text(depth + 1))
+		b.WriteString(p.Value.text(depth+1, most))
 	}
 	if total > len(parts) || v.Form() == event.Map && uint64(total) < n {
 		if len(parts) > 0 {

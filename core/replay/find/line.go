@@ -16,6 +16,12 @@ var _ = register(Kind{Name: "line", Form: "FILE:N", Doc: "on a line, as FILE:N",
 	places: func(_ context.Context, r Finder, c replay.Checkpoint) (places, error) {
 		sites, err := r.sitesOf(c.About)
 		var p places
+		if heads := r.headsOf(c.About); len(sites) == 0 && len(heads) > 0 {
+			for _, f := range heads {
+				p.lists = append(p.lists, r.T.Enters(f))
+			}
+			return p, nil
+		}
 		for _, s := range sites {
 			p.lists = append(p.lists, r.T.SiteMoments(s))
 		}
@@ -23,6 +29,10 @@ var _ = register(Kind{Name: "line", Form: "FILE:N", Doc: "on a line, as FILE:N",
 	},
 	locate: func(_ context.Context, r Finder, c replay.Checkpoint) (replay.Located, error) {
 		sites, err := r.sitesOf(c.About)
+		if heads := r.headsOf(c.About); err != nil && len(heads) > 0 {
+			f := r.T.Function(heads[0])
+			return replay.Located{About: LineText(r.T.Files[f.File].Path, f.Line), File: r.T.Files[f.File].Path, Line: f.Line}, nil
+		}
 		if err != nil {
 			return replay.Located{}, err
 		}
@@ -31,6 +41,26 @@ var _ = register(Kind{Name: "line", Form: "FILE:N", Doc: "on a line, as FILE:N",
 		return replay.Located{About: LineText(file, site.Line), File: file, Line: site.Line}, nil
 	},
 })
+
+// headsOf lists the functions that begin on a line: it is reached when they are entered.
+func (r Finder) headsOf(about string) []event.FunctionID {
+	file, line, err := ParseLine(about)
+	if err != nil || !r.Recorded() {
+		return nil
+	}
+	files, err := r.filesNamed(file)
+	if err != nil {
+		return nil
+	}
+	var out []event.FunctionID
+	for id, f := range r.T.Functions {
+		if f.Line == line && files[f.File] {
+			out = append(out, id)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
 
 func (r Finder) sitesOf(about string) ([]event.SiteID, error) {
 	file, line, err := ParseLine(about)

@@ -39,7 +39,7 @@ type accesses struct {
 // the last one before the moment, with different results.
 func (m Memory) concurrently(address uint64, v event.Value, open *doubts) {
 	size := v.Type.Size
-	if m.until != event.NoMoment || m.moves > 0 || m.t.Threads() < 2 || m.at < 0 || m.at >= m.t.Len() || m.overlaps.onlyBy(m.t.Thread(m.at), m.process, address, size) {
+	if size == 0 || m.until != event.NoMoment || m.moves > 0 || m.t.Threads() < 2 || m.at < 0 || m.at >= m.t.Len() || m.overlaps.onlyBy(m.t.Thread(m.at), m.process, address, size) {
 		return
 	}
 	near, all := m.accessesTo(address, size)

@@ -26,6 +26,7 @@ type Log struct {
 	packages func() map[string]bool // names of the packages of recorded functions
 	overlaps *overlaps
 	lists    atomic.Pointer[decoded]
+	maps     mapCache
 }
 
 // New returns the states of a timeline. describe adds the end of the program and the gaps to its

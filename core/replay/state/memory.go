@@ -16,6 +16,7 @@ type Memory struct {
 	t                *timeline.Timeline
 	overlaps         *overlaps
 	lists            *atomic.Pointer[decoded] // the last long list that was decoded
+	maps             *mapCache
 	process          uint16
 	since, at, until event.Moment // until is NoMoment if it is still to be found
 	moves            int          // how often what is looked for has been copied
@@ -36,12 +37,12 @@ func (m Memory) Moved(at event.Moment, address, size uint64) (from uint64, whole
 
 // MemoryAt returns the memory of a process at a moment, from the log since another moment.
 func (r *Log) MemoryAt(process uint16, at, since event.Moment) replay.Memory {
-	return Memory{t: r.T, overlaps: r.overlaps, lists: &r.lists, process: process, since: since, at: at, until: event.NoMoment}
+	return Memory{t: r.T, overlaps: r.overlaps, lists: &r.lists, maps: &r.maps, process: process, since: since, at: at, until: event.NoMoment}
 }
 
 // MemoryUntil returns the memory of a process at a moment.
 func (r *Log) MemoryUntil(process uint16, at event.Moment) Memory {
-	return Memory{t: r.T, overlaps: r.overlaps, lists: &r.lists, process: process, at: at, until: at}
+	return Memory{t: r.T, overlaps: r.overlaps, lists: &r.lists, maps: &r.maps, process: process, at: at, until: at}
 }
 
 // reach returns the last moment that counts.
@@ -392,59 +393,15 @@ const maxEntriesKept = 1 << 16
 
 // Entries implements replay.Memory.
 func (m Memory) Entries(address uint64, t *event.Type) (pairs []event.Value, all bool) {
-	index := map[string]int{}
-	set := func(k, v event.Value) {
-		key := replay.Identity(k)
-		if i, ok := index[key]; ok {
-			pairs[i+1] = v
-			return
-		}
-		if len(pairs) < 2*maxEntriesKept {
-			index[key] = len(pairs)
-			pairs = append(pairs, k, v)
-		}
+	found := m.contents(address, t)
+	pairs, all = found.pairs, found.all
+	doubted := found.first < m.wholeSince()
+	changes := m.changesNow(address)
+	if !doubted && len(changes) == 0 {
+		return pairs, all
 	}
+	pairs = slices.Clone(pairs)
 	types := m.t.Types(m.process)
-	whole, doubted := m.wholeSince(), false
-	for _, at := range m.mapEvents(address) {
-		e := m.t.Event(at)
-		if at < whole {
-			doubted = true
-		}
-		if e.Kind == event.Exposed {
-			for i := 1; i < len(pairs); i += 2 {
-				if pairs[i].State == event.Known {
-					pairs[i] = m.MayHaveChanged(pairs[i], at)
-				}
-			}
-			all = false
-			continue
-		}
-		if e.Kind == event.Entries {
-			whole, err := event.DecodeEntries(e.Data, types)
-			if err != nil || whole.Type != t {
-				continue
-			}
-			pairs, index, all = nil, map[string]int{}, whole.Whole == 0
-			for i := 0; i+1 < len(whole.Pairs); i += 2 {
-				set(whole.Pairs[i], whole.Pairs[i+1])
-			}
-			continue
-		}
-		values, err := event.DecodeValues(e.Data, e.Args, types)
-		if err != nil || values[0].Type == nil || values[0].Type.ID != t.Key {
-			continue
-		}
-		if e.Kind == event.Element {
-			set(values[0], values[1])
-			continue
-		}
-		key := replay.Identity(values[0])
-		if i, ok := index[key]; ok {
-			delete(index, key)
-			pairs[i].State, pairs[i+1].State = event.Unassigned, event.Unassigned
-		}
-	}
 	if doubted { // keys are not told again
 		all = false
 		for i := 1; i < len(pairs); i += 2 {
@@ -453,22 +410,19 @@ func (m Memory) Entries(address uint64, t *event.Type) (pairs []event.Value, all
 			}
 		}
 	}
-	for _, at := range m.changesNow(address) {
+	for _, at := range changes {
 		e := m.t.Event(at)
 		values, err := event.DecodeValues(e.Data, e.Args, types)
 		if err != nil || values[0].Type == nil || values[0].Type.ID != t.Key {
 			continue
 		}
 		all = false
-		if i, ok := index[replay.Identity(values[0])]; ok && pairs[i+1].State == event.Known {
-			pairs[i+1] = mayHaveChanged(pairs[i+1], m.other(m.t.Thread(at)))
+		wanted := replay.Identity(values[0])
+		for i := 0; i+1 < len(pairs); i += 2 {
+			if pairs[i+1].State == event.Known && replay.Identity(pairs[i]) == wanted {
+				pairs[i+1] = mayHaveChanged(pairs[i+1], m.other(m.t.Thread(at)))
+			}
 		}
 	}
-	kept := pairs[:0]
-	for i := 0; i+1 < len(pairs); i += 2 {
-		if pairs[i].State != event.Unassigned {
-			kept = append(kept, pairs[i], pairs[i+1])
-		}
-	}
-	return kept, all
+	return pairs, all
 }

@@ -1,8 +1,10 @@
 package step
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"wraithology/core/event"
@@ -50,6 +52,9 @@ func (r Stepper) Meanwhile(ctx context.Context, from, to event.Moment) ([]replay
 	if err != nil {
 		return nil, err
 	}
+	if threads, err = r.withEnded(ctx, threads, from, to); err != nil {
+		return nil, err
+	}
 	var out []replay.Doing
 	for _, th := range threads {
 		if err := ctx.Err(); err != nil {
@@ -69,6 +74,28 @@ func (r Stepper) Meanwhile(ctx context.Context, from, to event.Moment) ([]replay
 		out = append(out, d)
 	}
 	return out, nil
+}
+
+// withEnded adds the threads that ended between two moments, in the order of their numbers.
+func (r Stepper) withEnded(ctx context.Context, threads []replay.Thread, from, to event.Moment) ([]replay.Thread, error) {
+	if !r.Recorded() {
+		return threads, nil // their threads stand for what services did at once, and do not end
+	}
+	listed := map[event.ThreadID]bool{}
+	for _, th := range threads {
+		listed[th.ID] = true
+	}
+	for id := event.ThreadID(1); int(id) <= r.T.Threads(); id++ {
+		if id%1024 == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if first, last := r.T.Span(id); !listed[id] && first <= to && last >= from {
+			th := r.T.ThreadInfo(id)
+			threads = append(threads, replay.Thread{ID: id, Name: r.ThreadName(th), Kind: "goroutine", State: "ended", Creator: th.Creator})
+		}
+	}
+	slices.SortFunc(threads, func(a, b replay.Thread) int { return cmp.Compare(a.ID, b.ID) })
+	return threads, nil
 }
 
 // CallLines implements replay.Stepper.

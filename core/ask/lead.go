@@ -1,0 +1,131 @@
+package ask
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"wraithology/core/event"
+	"wraithology/core/fault"
+	"wraithology/core/replay"
+)
+
+// Bounds of what an overview adds to the failure.
+const (
+	lastOutputs   = 3
+	mostNext      = 3
+	mostToCompare = 1_000_000 // moments of a recording in which lost updates are looked for
+	timeToCompare = time.Second
+	callersOfFail = 1 // whose conditions count as the failing check
+)
+
+// lead adds what leads on from the failure: the last outputs, the check that failed, and questions.
+func (p *Peek) lead(ctx context.Context, s *Subject, at event.Moment) error {
+	if err := p.addOutputs(ctx, s, at); err != nil {
+		return err
+	}
+	f := p.Failure
+	r, ok := s.Recording.(replay.Brancher)
+	if !ok || !p.Evidence.Traits.Lines || !p.Evidence.Traits.History {
+		return nil
+	}
+	if f == nil {
+		p.propose("hits", Place{Moment: at}, "--error", "errors that were returned and handled")
+		return nil
+	}
+	here := Place{Moment: f.Moment, Thread: f.Thread, Frame: f.Frame}
+	if f.Suspect != "" {
+		p.propose("origin", here, f.Suspect, "where the bad operand came from")
+	}
+	d, err := r.Reached(ctx, here.Moment, here.Thread, here.Frame, callersOfFail)
+	if err != nil && !errors.Is(err, fault.NoSource) && !errors.Is(err, fault.NoFrame) {
+		return err
+	}
+	for _, c := range conditionsOf(d).Conditions {
+		if c.Role != string(replay.Branching) {
+			continue
+		}
+		p.Condition = &c
+		p.addLost(ctx, s)
+		place := Place{Moment: c.Moment, Thread: c.Thread}
+		for _, o := range c.Operands {
+			if o.Path != "" && o.Path != f.Suspect {
+				p.propose("origin", place, o.Path, "where an operand of the failed check came from")
+			}
+		}
+		break
+	}
+	if len(d.List) > 0 {
+		p.propose("reached", here, "", "all conditions that led to the failing line")
+	}
+	p.propose("source", here, "", "what ran of the function, with its values")
+	return nil
+}
+
+// propose adds a question, if there are not enough yet.
+func (p *Peek) propose(question string, at Place, argument, why string) {
+	if len(p.Next) < mostNext {
+		p.Next = append(p.Next, Next{question, at.Moment, at.Thread, at.Frame, argument, why})
+	}
+}
+
+// addOutputs adds the last outputs at or before a moment.
+func (p *Peek) addOutputs(ctx context.Context, s *Subject, at event.Moment) error {
+	r, ok := s.Recording.(replay.Finder)
+	if !ok {
+		return nil
+	}
+	outputs := replay.Checkpoint{Kind: "output"}
+	for range lastOutputs {
+		m, which, err := r.NextHit(ctx, at, true, []replay.Checkpoint{outputs})
+		if err != nil || which < 0 {
+			return ignoreNoHit(err)
+		}
+		h, err := hitAt(ctx, s.Recording, m)
+		if err != nil {
+			return err
+		}
+		h.Text = r.Text(m)
+		p.Outputs = append([]Hit{h}, p.Outputs...)
+		at = m
+	}
+	return nil
+}
+
+func ignoreNoHit(err error) error {
+	if errors.Is(err, fault.NoHit) {
+		return nil
+	}
+	return err
+}
+
+// addLost adds a lost update of something that the failed check uses, if one is found in a short time.
+func (p *Peek) addLost(ctx context.Context, s *Subject) {
+	r, ok := s.Recording.(replay.Racer)
+	if !ok || p.Evidence.Threads < 2 || p.Evidence.Moments > mostToCompare {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, timeToCompare)
+	defer cancel()
+	races, err := r.Races(ctx, replay.Page{Count: 1000})
+	if err != nil {
+		return // it takes too long: wraith races has more time
+	}
+	for _, race := range races.Page {
+		for _, o := range p.Condition.Operands {
+			if race.Lost && lastPart(race.Name) == lastPart(o.Path) {
+				lost := raceOf(race)
+				p.Lost = &lost
+				p.propose("races", Place{Moment: race.Second.Moment}, "", "an update of "+race.Name+" was lost")
+				return
+			}
+		}
+	}
+}
+
+// lastPart is the last name of a path that is not an index.
+func lastPart(path string) string {
+	path, _, _ = strings.Cut(path, "[")
+	return path[strings.LastIndexByte(path, '.')+1:]
+}
