@@ -42,19 +42,34 @@ func printHits(w io.Writer, o printing, q ask.HitsRequest, h ask.Hits) {
 	if h.Undecided > 0 {
 		fmt.Fprintf(w, "  at %s the condition had no answer; at the first: %s\n", counted(h.Undecided, "moment"), plain(h.Trouble))
 	}
+	told := map[string]string{} // the last error of each expression
 	for i, x := range h.Hits {
 		took := ""
 		if (onCalls(q.On) || q.Slowest) && x.CallNs >= 0 {
 			took = ", took " + time.Duration(x.CallNs).String()
 		}
 		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s  %s%s\n", q.From+i+1, o.name, x.Moment, x.Thread, plain(x.Function), sinceStart(x.TimeNs, x.Estimated), took)
+		if x.New != nil {
+			old := ""
+			if x.Old != nil {
+				old = plain(*x.Old) + " -> "
+			}
+			fmt.Fprintf(w, "          %s%s\n", old, plain(*x.New))
+		}
 		if x.Text != "" {
 			fmt.Fprintf(w, "          %s\n", plain(x.Text))
+		}
+		if !strings.HasPrefix(q.On, "line ") && !strings.HasPrefix(q.On, "enter ") { // else it is the same at each hit
+			printSourceLine(w, x.Source)
 		}
 		for _, s := range x.Shown {
 			value := s.Value
 			if s.Error != "" {
 				value = "? " + s.Error
+				if told[s.Expression] == s.Error {
+					value = "? (as above)"
+				}
+				told[s.Expression] = s.Error
 			}
 			fmt.Fprintf(w, "          %s = %s\n", plain(s.Expression), plain(value))
 		}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -57,6 +58,10 @@ func printLedger(w io.Writer, _ printing, _ ask.LedgerRequest, l ask.Ledger) {
 	for _, c := range l.Columns {
 		heads = append(heads, c)
 	}
+	withSource := slices.ContainsFunc(l.Rows, func(r ask.LedgerRow) bool { return r.Line != l.Rows[0].Line }) // else it is the same in each row
+	if withSource {
+		heads = append(heads, "source")
+	}
 	t := newTable(w, heads...)
 	for _, row := range l.Rows {
 		place := row.Function
@@ -73,6 +78,12 @@ func printLedger(w io.Writer, _ printing, _ ask.LedgerRequest, l ask.Ledger) {
 				value += " *"
 			}
 			cells = append(cells, value)
+		}
+		if withSource {
+			for len(cells) < len(heads)-1 {
+				cells = append(cells, "")
+			}
+			cells = append(cells, plain(shorten(row.Source, mostSourceText)))
 		}
 		t.AppendRow(cells)
 	}
@@ -94,7 +105,11 @@ func writeCSV(w io.Writer, l ask.Ledger) error {
 	for _, row := range l.Rows {
 		record := []string{strconv.FormatInt(int64(row.Moment), 10), row.Thread.String(), row.Function, row.File, strconv.Itoa(row.Line)}
 		for _, c := range row.Cells {
-			record = append(record, cellText(c))
+			text := cellText(c)
+			if unquoted, err := strconv.Unquote(text); err == nil { // CSV has quotes of its own
+				text = unquoted
+			}
+			record = append(record, text)
 		}
 		_ = out.Write(record)
 	}

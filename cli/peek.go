@@ -82,7 +82,7 @@ func printLead(w io.Writer, o printing, p ask.Peek) {
 		}
 	}
 	if c := p.Condition; c != nil {
-		fmt.Fprintf(w, "\nthe check  %s was %s%s\n", plain(c.Expression), c.Value, inFile(c.File, c.Line))
+		fmt.Fprintf(w, "\nthe check  %s was %s%s\n", plain(c.Expression), plain(c.Value), inFile(c.File, c.Line))
 		for _, v := range c.Operands {
 			fmt.Fprintf(w, "           %s = %s\n", plain(v.Name), plain(shorten(v.Value, mostSourceValues)))
 		}
@@ -106,7 +106,7 @@ func printLead(w io.Writer, o printing, p ask.Peek) {
 			if n.Argument != "" {
 				argument = " " + plain(quoteArgument(n.Argument))
 			}
-			fmt.Fprintf(w, "  wraith %s %s%s\n      %s\n", n.Question, at, argument, plain(n.Why))
+			fmt.Fprintf(w, "  wraith %s %s%s\n      %s\n", plain(n.Question), at, argument, plain(n.Why))
 		}
 	}
 }

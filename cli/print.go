@@ -117,3 +117,10 @@ func shorten(s string, most int) string {
 	}
 	return string(letters[:most-1]) + "…"
 }
+
+// printSourceLine writes a line of source text below an entry of a list.
+func printSourceLine(w io.Writer, text string) {
+	if text != "" {
+		fmt.Fprintf(w, "          | %s\n", plain(text))
+	}
+}

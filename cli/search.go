@@ -40,6 +40,7 @@ func printSearch(w io.Writer, o printing, q ask.SearchRequest, s ask.Search) {
 	fmt.Fprintf(w, "found at %s\n", counted(s.Total, "place"))
 	for i, x := range s.Found {
 		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s = %s%s\n", q.From+i+1, o.name, x.Moment, x.Thread, plain(x.Name), plain(x.Value), inFile(x.File, x.Line))
+		printSourceLine(w, x.Source)
 	}
 	printMore(w, s.Total, q.From, len(s.Found))
 }

@@ -166,7 +166,7 @@ func TestLedgerAsCSV(t *testing.T) {
 	got, err := csv.NewReader(&out).ReadAll()
 	require.NoError(t, err)
 	assert.Equal(t, []string{"moment", "thread", "function", "file", "line", "a", `b["x,y"]`}, got[0])
-	assert.Equal(t, []string{"7", "2", "assign", "berth.go", "3", `"two, words"`, "two\nlines"}, got[1])
+	assert.Equal(t, []string{"7", "2", "assign", "berth.go", "3", "two, words", "two\nlines"}, got[1])
 	assert.Equal(t, "9", got[2][0])
 	out.Reset()
 	require.NoError(t, writeMarkdown(&out, l))

@@ -21,9 +21,7 @@ func printWrites(w io.Writer, o printing, q ask.WritesRequest, list ask.Writes) 
 			old = plain(*x.Old) + " -> "
 		}
 		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s%s%s\n", q.From+i+1, o.name, x.Moment, x.Thread, old, plain(x.New), inFile(x.File, x.Line))
-		if text := o.source(x.File, x.Line); text != "" {
-			fmt.Fprintf(w, "          | %s\n", plain(text))
-		}
+		printSourceLine(w, x.Source)
 	}
 	printMore(w, list.Total, q.From, len(list.Writes))
 }

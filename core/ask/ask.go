@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 	"time"
 
 	"wraithology/core/event"
@@ -35,6 +36,26 @@ type Subject struct {
 	Others func(context.Context) ([]Other, error)
 	// Stops lists the checkpoints at which steps and runs end; nil if there are none.
 	Stops func(context.Context) ([]Stop, error)
+
+	texts map[string][]string // lines of source files
+}
+
+// sourceLine returns a line of source text, empty if there is none.
+func (s *Subject) sourceLine(file string, line int) string {
+	lines, ok := s.texts[file]
+	if !ok && file != "" {
+		if text, err := s.Recording.Source(file); err == nil {
+			lines = strings.Split(text, "\n")
+		}
+		if s.texts == nil {
+			s.texts = map[string][]string{}
+		}
+		s.texts[file] = lines
+	}
+	if line < 1 || line > len(lines) {
+		return ""
+	}
+	return strings.TrimSpace(lines[line-1])
 }
 
 // Other is other evidence of the same case. Offset is how far its clock is behind.

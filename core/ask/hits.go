@@ -71,10 +71,19 @@ func (q HitsRequest) answer(ctx context.Context, s *Subject) (Hits, error) {
 	if err != nil {
 		return out, err
 	}
+	changes, err := q.changes(ctx, s, c)
+	if err != nil {
+		return out, err
+	}
 	for _, m := range hits.Page {
 		h, err := hitAt(ctx, s.Recording, m)
 		if err != nil {
 			return out, err
+		}
+		h.Source = s.sourceLine(h.File, h.Line)
+		if w, ok := changes[m]; ok {
+			text := valueText(w.New)
+			h.Old, h.New = optionalText(w.Old), &text
 		}
 		if kind.Says {
 			h.Text = r.Text(m)
@@ -95,6 +104,26 @@ func (q HitsRequest) answer(ctx context.Context, s *Subject) (Hits, error) {
 	}
 	return out, nil
 }
+
+// changes returns the writes of the path of a checkpoint on writes, by moment.
+func (q HitsRequest) changes(ctx context.Context, s *Subject, c replay.Checkpoint) (map[event.Moment]replay.Write, error) {
+	r, ok := s.Recording.(replay.History)
+	if !ok || c.Kind != "write" {
+		return nil, nil
+	}
+	list, err := r.Writes(ctx, c.About, c.At, c.PathThread, c.Frame, replay.Page{Count: mostChanges})
+	if err != nil {
+		return nil, err
+	}
+	out := map[event.Moment]replay.Write{}
+	for _, w := range list.Page {
+		out[w.Moment] = w
+	}
+	return out, nil
+}
+
+// mostChanges limits the writes that are compared for a list of hits.
+const mostChanges = 100_000
 
 // slowest returns a page of moments, slowest calls first.
 func slowest(ctx context.Context, r replay.Stepper, moments []event.Moment, page replay.Page) ([]event.Moment, error) {

@@ -42,11 +42,8 @@ func (p *Peek) lead(ctx context.Context, s *Subject, at event.Moment) error {
 	if err != nil && !errors.Is(err, fault.NoSource) && !errors.Is(err, fault.NoFrame) {
 		return err
 	}
-	for _, c := range conditionsOf(d).Conditions {
-		if c.Role != string(replay.Branching) {
-			continue
-		}
-		p.Condition = &c
+	if c := failedCheck(conditionsOf(d).Conditions); c != nil {
+		p.Condition = c
 		p.addLost(ctx, s)
 		place := Place{Moment: c.Moment, Thread: c.Thread}
 		for _, o := range c.Operands {
@@ -54,12 +51,29 @@ func (p *Peek) lead(ctx context.Context, s *Subject, at event.Moment) error {
 				p.propose("origin", place, o.Path, "where an operand of the failed check came from")
 			}
 		}
-		break
 	}
 	if len(d.List) > 0 {
 		p.propose("reached", here, "", "all conditions that led to the failing line")
 	}
 	p.propose("source", here, "", "what ran of the function, with its values")
+	return nil
+}
+
+// failedCheck returns the condition that comes nearest to a check that failed: the innermost branch around the failing
+// line, else the last one before it that would have left, else one of a caller.
+func failedCheck(list []Condition) *Condition {
+	for _, role := range []replay.Role{replay.Branching, replay.Leaving} {
+		for i := range list {
+			if list[i].Role == string(role) && list[i].Function == list[0].Function {
+				return &list[i]
+			}
+		}
+	}
+	for i := range list {
+		if list[i].Role == string(replay.Branching) {
+			return &list[i]
+		}
+	}
 	return nil
 }
 

@@ -36,6 +36,7 @@ type LedgerRow struct {
 	Function string         `json:"function"`
 	File     string         `json:"file"`
 	Line     int            `json:"line"`
+	Source   string         `json:"source,omitempty"` // the line of the source text
 	Cells    []LedgerCell   `json:"cells"`
 }
 
@@ -83,7 +84,7 @@ func (q LedgerRequest) answer(ctx context.Context, s *Subject) (Ledger, error) {
 		if err != nil {
 			return out, err
 		}
-		row := LedgerRow{Moment: m, Thread: h.Thread, Function: h.Function, File: h.File, Line: h.Line}
+		row := LedgerRow{Moment: m, Thread: h.Thread, Function: h.Function, File: h.File, Line: h.Line, Source: s.sourceLine(h.File, h.Line)}
 		for j, c := range columns {
 			cell := LedgerCell{}
 			if got, err := c.Ask(ctx, s.Recording, m, h.Thread, 0); err != nil {

@@ -36,6 +36,7 @@ type Found struct {
 	Line     int            `json:"line"`
 	Name     string         `json:"name"`
 	Value    string         `json:"value"`
+	Source   string         `json:"source,omitempty"` // the line of the source text
 }
 
 // Negative implements Negative: the value was not found.
@@ -66,7 +67,7 @@ func (q SearchRequest) answer(ctx context.Context, s *Subject) (Search, error) {
 	}
 	out.Total = found.Total
 	for _, f := range found.Page {
-		out.Found = append(out.Found, Found{Moment: f.Moment, Thread: f.Thread, Function: f.Function, File: f.File, Line: f.Line, Name: f.Name, Value: valueText(f.Value)})
+		out.Found = append(out.Found, Found{Moment: f.Moment, Thread: f.Thread, Function: f.Function, File: f.File, Line: f.Line, Name: f.Name, Value: valueText(f.Value), Source: s.sourceLine(f.File, f.Line)})
 	}
 	return out, nil
 }

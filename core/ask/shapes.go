@@ -79,8 +79,12 @@ type Hit struct {
 	// CallNs is the duration of the moment's call, or -1.
 	CallNs int64 `json:"callNs"`
 	// Text is the text of an error or output.
-	Text  string  `json:"text,omitempty"`
-	Shown []Shown `json:"shown,omitempty"`
+	Text   string  `json:"text,omitempty"`
+	Shown  []Shown `json:"shown,omitempty"`
+	Source string  `json:"source,omitempty"` // the line of the source text
+	// Old and New are the values before and after a write.
+	Old *string `json:"old,omitempty"`
+	New *string `json:"new,omitempty"`
 }
 
 // Shown is the value of an expression at a hit. Error is the reason if there is no value.

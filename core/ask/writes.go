@@ -33,6 +33,7 @@ type Write struct {
 	Line     int            `json:"line"`
 	Old      *string        `json:"old"`
 	New      string         `json:"new"`
+	Source   string         `json:"source,omitempty"` // the line of the source text
 }
 
 // Negative implements Negative: there is no write.
@@ -51,7 +52,7 @@ func (q WritesRequest) answer(ctx context.Context, s *Subject) (Writes, error) {
 	if q.Last {
 		w, found, err := r.LastWrite(ctx, q.Path, p.Moment, p.Thread, p.Frame)
 		if err == nil && found {
-			out.Total, out.Writes = 1, append(out.Writes, writeOf(w))
+			out.Total, out.Writes = 1, append(out.Writes, writeOf(s, w))
 		}
 		return out, err
 	}
@@ -61,11 +62,11 @@ func (q WritesRequest) answer(ctx context.Context, s *Subject) (Writes, error) {
 	}
 	out.Total = list.Total
 	for _, w := range list.Page {
-		out.Writes = append(out.Writes, writeOf(w))
+		out.Writes = append(out.Writes, writeOf(s, w))
 	}
 	return out, nil
 }
 
-func writeOf(w replay.Write) Write {
-	return Write{Moment: w.Moment, Thread: w.Thread, Function: w.Function, File: w.File, Line: w.Line, Old: optionalText(w.Old), New: valueText(w.New)}
+func writeOf(s *Subject, w replay.Write) Write {
+	return Write{Moment: w.Moment, Thread: w.Thread, Function: w.Function, File: w.File, Line: w.Line, Old: optionalText(w.Old), New: valueText(w.New), Source: s.sourceLine(w.File, w.Line)}
 }

@@ -299,3 +299,36 @@ func (a *activation) calls(line int, name string, literal int) bool {
 	})
 	return found
 }
+
+// mostIterations limits the iterations of a loop that are counted.
+const mostIterations = 10_000_000
+
+// Iteration returns how many iterations of a loop over a list a call had begun before the one that the loop's line began at a
+// moment: the index of its element. ok is false if the line is not the head of such a loop.
+func (r Brancher) Iteration(ctx context.Context, c event.CallID, at event.Moment) (n int64, ok bool) {
+	a, err := r.activation(ctx, c)
+	if err != nil || r.T.Kind(at) != event.Line {
+		return 0, false
+	}
+	head := r.T.Site(at)
+	path := a.body.pathTo(head.Line)
+	if len(path) == 0 {
+		return 0, false
+	}
+	loop, ok := path[len(path)-1].(*ast.RangeStmt)
+	if !ok {
+		return 0, false
+	}
+	end := a.body.line(loop.End())
+	lines := r.T.CallLines(c)
+	for i := lines.Before(at - 1); i >= 0 && n < mostIterations; i-- {
+		line := r.T.Site(lines.At(i)).Line
+		if line < head.Line || line > end {
+			return n, true
+		}
+		if line == head.Line {
+			n++
+		}
+	}
+	return n, n < mostIterations
+}

@@ -209,6 +209,7 @@ func literal(text string) constant.Value {
 func (x *explainer) read(name string, c event.CallID, line, until event.Moment, w wanted, depth int) (o replay.Origin, related bool) {
 	p, err := replay.ParsePath(name)
 	if err == nil {
+		p = x.element(p, c, line, w)
 		// What the line itself declared is there only once it has run.
 		for _, at := range []event.Moment{line, until} {
 			s := x.r.ScopeOf(c, at)
@@ -227,6 +228,25 @@ func (x *explainer) read(name string, c event.CallID, line, until event.Moment, 
 	return replay.Origin{Name: name, Kind: replay.FromUnrecorded, Value: replay.Value{Value: event.Value{State: event.Unrecorded}}, Place: x.place(line), Note: "its value there is not known"}, true
 }
 
+// element replaces the unknown element of a loop's list by that of the iteration, if it has the value.
+func (x *explainer) element(p replay.Path, c event.CallID, line event.Moment, w wanted) replay.Path {
+	i := slices.IndexFunc(p.Steps, func(s replay.PathStep) bool { return s.Any })
+	if i < 0 {
+		return p
+	}
+	n, ok := x.r.Branches.Iteration(x.ctx, c, line)
+	if !ok {
+		return p
+	}
+	known := replay.Path{Root: p.Root, Steps: slices.Clone(p.Steps)}
+	known.Steps[i] = replay.PathStep{Number: &n}
+	_, v, err := x.r.ScopeOf(c, line).Locate(known, nil)
+	if err != nil || v.Form() == event.Map || !state.Alike(w.like())(v.Value) {
+		return p
+	}
+	return known
+}
+
 // missing explains an entry that a map does not have at a moment: by its deletion, if it had it.
 func (x *explainer) missing(name string, l state.Location, at event.Moment) replay.Origin {
 	x.nodes++
@@ -237,21 +257,24 @@ func (x *explainer) missing(name string, l state.Location, at event.Moment) repl
 	return o
 }
 
+// mostIterated limits the calls that are examined for the one that yielded a value.
+const mostIterated = 100_000
+
 // yielded explains the variable of a loop over a function by the line that
 // yielded it: the one that the innermost call has reached which the loop's call
 // has made, and which is still open.
 func (x *explainer) yielded(f event.Flow, c event.CallID, at event.Moment, w wanted, depth int) ([]replay.Origin, bool) {
 	list := x.r.T.ThreadCalls(x.r.T.Call(c).Thread)
 	i := sort.Search(list.Len(), func(i int) bool { return x.r.T.Call(event.CallID(list.At(i))).Enter > at }) - 1
-	if i < 0 {
-		return nil, false
-	}
-	inner := event.CallID(list.At(i))
-	for inner != event.NoCall && inner != c {
-		if left := x.r.T.Call(inner).Leave; left == event.NoMoment || left > at {
+	inner := event.NoCall // the innermost one that is open, calls of the loop's body have ended
+	for n := 0; i >= 0 && n < mostIterated && inner == event.NoCall; i, n = i-1, n+1 {
+		made := event.CallID(list.At(i))
+		if made == c {
 			break
 		}
-		inner = x.r.T.Call(inner).Parent
+		if left := x.r.T.Call(made).Leave; left == event.NoMoment || left > at {
+			inner = made
+		}
 	}
 	if inner == event.NoCall || inner == c {
 		return nil, false

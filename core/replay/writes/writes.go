@@ -170,7 +170,7 @@ func (r Reader) variableRecords(l state.Location, from event.Moment) func(yield 
 				return
 			}
 			value := l.Part(replay.Value{Value: v, Memory: r.MemoryAt(l.Process, m, 0)})
-			if !yield(Record{At: m, value: value, known: true, isStore: len(l.Within) == 0}) {
+			if !yield(Record{At: m, value: value, known: true, isStore: len(l.Within) == 0 || r.assigned(l, m)}) {
 				return
 			}
 			if m == 0 {
@@ -178,6 +178,13 @@ func (r Reader) variableRecords(l state.Location, from event.Moment) func(yield 
 			}
 		}
 	}
+}
+
+// assigned reports whether the line that wrote a variable at a moment assigned all of it, and so each part.
+func (r Reader) assigned(l state.Location, m event.Moment) bool {
+	f := r.T.FunctionOf(l.Call)
+	line := r.T.LastLine(l.Call, m)
+	return line != event.NoMoment && int(l.Variable) < len(f.Variables) && slices.Contains(r.T.Site(line).Writes, f.Variables[l.Variable].Name)
 }
 
 func (r Reader) memoryRecords(l state.Location, from, at event.Moment) func(yield func(Record) bool) {
