@@ -22,6 +22,7 @@ function marks() {
     wrong: evidence.peek?.failure?.moment === here.place.moment && evidence.peek.failure.frame === here.place.frame,
     values: here.values,
     able: new Set(here.lines),
+    ran: f?.file === here.file ? here.ran : new Map(),
     checkpoints: checkpoints.list.filter((c) => c.file === here.file).map((c) => ({ line: c.line, enabled: c.enabled, condition: !!c.when, total: checkpoints.totals.get(c.id) })),
   })
 }
@@ -37,7 +38,7 @@ watch(
   () => [here.file, here.text],
   () => view && showFile(view, here.text),
 )
-watch(() => [here.frames, here.place, here.values, checkpoints.list, checkpoints.totals, here.lines, here.file], marks, { deep: true, flush: 'post' })
+watch(() => [here.frames, here.place, here.values, here.ran, checkpoints.list, checkpoints.totals, here.lines, here.file], marks, { deep: true, flush: 'post' })
 </script>
 
 <template>

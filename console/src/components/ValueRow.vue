@@ -58,6 +58,7 @@ watch(
       <span class="acts">
         <button type="button" :aria-label="texts.values.whyOf(name)" @click="lookups.explain(name)">{{ texts.values.why }}</button>
         <button type="button" :aria-label="texts.values.writesOf(name)" @click="checkpoints.watchWrites(name)">{{ texts.values.writes }}</button>
+        <button type="button" :aria-label="texts.values.storyOf(name)" @click="lookups.tell(name, 0, 60)">{{ texts.values.story }}</button>
         <button type="button" :aria-label="texts.values.ledgerOf(name)" @click="ledger.addColumn(name)">{{ texts.values.ledger }}</button>
       </span>
       <button v-if="value.written >= 0" type="button" class="written" :title="texts.values.written(value.written)" @click="sitting.goTo(value.written)">@{{ value.written }}</button>

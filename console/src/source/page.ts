@@ -23,6 +23,8 @@ export interface Marks {
   values: Variable[]
   able: Set<number>
   checkpoints: Mark[]
+  /** How often the frame's call reached each line that it can reach; empty if that is not known. */
+  ran: Map<number, number>
 }
 
 const setMarks = StateEffect.define<Marks>()
@@ -75,16 +77,34 @@ class Able extends GutterMarker {
 }
 const able = new Able()
 
+/** How often the call reached a line. */
+class Ran extends GutterMarker {
+  constructor(readonly times: number) {
+    super()
+  }
+  eq(other: Ran) {
+    return other.times === this.times
+  }
+  toDOM() {
+    const e = document.createElement('span')
+    e.className = this.times ? 'ran' : 'ran never'
+    e.textContent = this.times ? `${this.times.toLocaleString()}×` : '0'
+    e.title = texts.source.ran(this.times)
+    return e
+  }
+}
+
 interface Shown {
   lines: DecorationSet
   gutter: RangeSet<GutterMarker>
+  ran: RangeSet<GutterMarker>
 }
 
 const shown = StateField.define<Shown>({
-  create: () => ({ lines: Decoration.none, gutter: RangeSet.empty }),
+  create: () => ({ lines: Decoration.none, gutter: RangeSet.empty, ran: RangeSet.empty }),
   update(value, tr) {
-    for (const e of tr.effects) if (e.is(setMarks)) return { lines: lineMarks(tr.state, e.value), gutter: gutterMarks(tr.state, e.value) }
-    return tr.docChanged ? { lines: Decoration.none, gutter: RangeSet.empty } : value
+    for (const e of tr.effects) if (e.is(setMarks)) return { lines: lineMarks(tr.state, e.value), gutter: gutterMarks(tr.state, e.value), ran: ranMarks(tr.state, e.value) }
+    return tr.docChanged ? { lines: Decoration.none, gutter: RangeSet.empty, ran: RangeSet.empty } : value
   },
   provide: (f) => EditorView.decorations.from(f, (v) => v.lines),
 })
@@ -98,6 +118,7 @@ function lineMarks(state: EditorState, m: Marks): DecorationSet {
     if (n === m.line) out.push(Decoration.line({ class: m.caller ? 'caller-line' : m.wrong ? 'now-line wrong-line' : 'now-line' }).range(line.from))
     if (text) out.push(Decoration.widget({ widget: new Beside(text), side: 1 }).range(line.to))
   }
+  for (const [n, times] of m.ran) if (!times && n !== m.line && n <= state.doc.lines) out.push(Decoration.line({ class: 'idle-line' }).range(state.doc.line(n).from))
   return Decoration.set(out, true)
 }
 
@@ -109,6 +130,11 @@ function gutterMarks(state: EditorState, m: Marks): RangeSet<GutterMarker> {
     if (c) out.push(new Pennant(c).range(state.doc.line(n).from))
     else if (m.able.has(n)) out.push(able.range(state.doc.line(n).from))
   }
+  return RangeSet.of(out, true)
+}
+
+function ranMarks(state: EditorState, m: Marks): RangeSet<GutterMarker> {
+  const out = [...m.ran].filter(([n]) => n >= 1 && n <= state.doc.lines).map(([n, times]) => new Ran(times).range(state.doc.line(n).from))
   return RangeSet.of(out, true)
 }
 
@@ -132,6 +158,10 @@ const look = EditorView.theme({
   '.pennant .full': { fill: 'var(--mark)' },
   '.pennant .hollow': { fill: 'none', stroke: 'var(--mark)', strokeWidth: '1.4' },
   '.pennant .staff': { stroke: 'var(--mark)', strokeWidth: '1.6' },
+  '.cm-ran': { minWidth: '38px', textAlign: 'right' },
+  '.ran': { padding: '0 5px', fontSize: '11px', color: 'var(--ink-soft)' },
+  '.ran.never': { fontWeight: '600' },
+  '.idle-line': { backgroundImage: 'repeating-linear-gradient(135deg, var(--fog-1) 0 2px, transparent 2px 7px)' },
   '.able': { display: 'inline-block', width: '5px', height: '2px', marginLeft: '3px', backgroundColor: 'var(--fog-3)' },
 })
 
@@ -155,6 +185,7 @@ export function makePage(parent: HTMLElement, onMargin: (line: number) => void):
           },
         }),
         lineNumbers(),
+        gutter({ class: 'cm-ran', markers: (v) => v.state.field(shown).ran }),
         go(),
         syntaxHighlighting(colours),
         look,

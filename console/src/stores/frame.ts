@@ -14,6 +14,7 @@ export const useFrame = defineStore('frame', () => {
   const file = ref('')
   const text = ref('')
   const lines = shallowRef<number[]>([])
+  const ran = shallowRef(new Map<number, number>())
   const busy = ref(false)
 
   let loading: AbortController | undefined
@@ -43,9 +44,19 @@ export const useFrame = defineStore('frame', () => {
       frames.value = next
       values.value = found.variables
       place.value = { ...p }
+      void loadRan(p, control.signal)
     } finally {
       if (loading === control) busy.value = false
     }
+  }
+
+  /** Reads how often the frame's call reached each line, after the place is shown. */
+  async function loadRan(p: Place, signal: AbortSignal) {
+    const t = evidence.traits
+    if (!t?.lines || !t.history) return
+    const listing = await data(service.GET('/api/cases/{case}/evidence/{evidence}/source', { params: { path: evidence.path, query: { ...p } }, signal })).catch(() => undefined)
+    if (signal.aborted) return
+    ran.value = new Map((listing?.lines ?? []).filter((l) => l.hits >= 0).map((l) => [l.line, l.hits]))
   }
 
   async function loadSource(name: string) {
@@ -80,5 +91,5 @@ export const useFrame = defineStore('frame', () => {
     return data(service.GET('/api/cases/{case}/evidence/{evidence}/parts', { params: { path: evidence.path, query: { ...place.value, path, from, count } } }))
   }
 
-  return { place, frames, frame, values, before, file, text, lines, busy, load, close, threadAt, ask, parts }
+  return { place, frames, frame, values, before, file, text, lines, ran, busy, load, close, threadAt, ask, parts }
 })

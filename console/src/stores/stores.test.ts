@@ -31,7 +31,8 @@ function aService(checkpoints: Checkpoint[] = [], history = true) {
   answer(`GET ${base}/peek`, { evidence: { kind: 'execution-log', moments: 100, traits: { ...traits, history } } })
   answer(`GET ${base}/stack`, (s: Sent) => ({ threads: [{ id: s.query.thread ?? '5', frames }] }))
   answer(`GET ${base}/values`, (s: Sent) => ({ variables: [{ name: 'n', value: s.query.moment, state: 'known' }] }))
-  answer(`GET ${base}/source`, (s: Sent) => ({ text: `text of ${s.query.file}`, lines: [1, 3] }))
+  answer(`GET ${base}/file`, (s: Sent) => ({ text: `text of ${s.query.file}`, lines: [1, 3] }))
+  answer(`GET ${base}/source`, (s: Sent) => ({ lines: [2, 3, 4].map((line) => ({ line, hits: line === 2 ? -1 : line === 3 ? Number(s.query.moment) : 0 })) }))
   answer(`GET ${base}/lanes`, (s: Sent) => ({ from: Number(s.query.from), to: Number(s.query.to), lanes: [] }))
   answer(`GET ${base}/hits`, (s: Sent) => ({ total: 250, hits: Array.from({ length: Number(s.query.count) }, (_, i) => ({ moment: i })), undecided: 0, trouble: '' }))
   answer(`GET ${base}/density`, { counts: [1, 2, 3] })
@@ -160,7 +161,7 @@ describe('frame', () => {
     const from = sent.length
     await here.load(place(9))
     expect(here.before.get('n')).toBe('4')
-    expect(requests(from)).not.toContain(`GET ${base}/source`)
+    expect(requests(from)).not.toContain(`GET ${base}/file`)
     await here.load(place(9, '1', 1))
     expect(here.before.size).toBe(0)
     expect(here.file).toBe('/src/main.main.go')
@@ -168,11 +169,21 @@ describe('frame', () => {
 
   test('a frame without values or source is shown all the same', async () => {
     answer(`GET ${base}/values`, new Refusal(422, { detail: 'no such frame' }))
-    answer(`GET ${base}/source`, new Refusal(422, { detail: 'no source text' }))
+    answer(`GET ${base}/file`, new Refusal(422, { detail: 'no source text' }))
     const here = useFrame()
     await here.load(place(4))
     expect(here.values).toEqual([])
     expect([here.text, here.lines]).toEqual(['no source text', []])
+  })
+
+  test('the lines of the call have how often they ran', async () => {
+    await opened()
+    const here = useFrame()
+    await here.load(place(7))
+    await expect.poll(() => here.ran).toEqual(new Map([[3, 7], [4, 0]]))
+    answer(`GET ${base}/source`, new Refusal(422, { detail: 'no source text' }))
+    await here.load(place(8))
+    await expect.poll(() => here.ran.size).toBe(0)
   })
 
   test('a place that fails changes nothing', async () => {
@@ -341,6 +352,35 @@ describe('lookups', () => {
     expect([lookups.origin, lookups.found]).toEqual([{ steps: [] }, { total: 0, found: [] }])
     lookups.close()
     expect([lookups.origin, lookups.found]).toEqual([undefined, undefined])
+  })
+
+  test('tell why a line ran or did not, the life of a value, and races', async () => {
+    await opened()
+    const conditions = { conditions: [], note: '', happened: -1 }
+    answer(`GET ${base}/reached`, conditions)
+    answer(`GET ${base}/missed`, { ...conditions, note: 'no call came near it' })
+    answer(`GET ${base}/story`, { total: 0, lives: 1, steps: [] })
+    answer(`GET ${base}/races`, { total: 0, races: [], unexamined: 0 })
+    answer(`GET ${base}/overlap`, { total: 0, overlaps: [], undecided: 0, trouble: '' })
+    const lookups = useLookups()
+    await lookups.reached()
+    expect(sent.at(-1)?.query).toEqual({ moment: '40', thread: '1', frame: '0' })
+    expect([useDrawer().tab, lookups.conditions, lookups.missing]).toEqual(['line', conditions, undefined])
+    await lookups.missed({ enter: 'assign' })
+    expect(sent.at(-1)?.query).toEqual({ moment: '40', thread: '1', frame: '0', enter: 'assign' })
+    expect([lookups.conditions?.note, lookups.missing]).toEqual(['no call came near it', { enter: 'assign' }])
+    const from = sent.length
+    await lookups.tell('', 0, 10)
+    expect(sent).toHaveLength(from)
+    await lookups.tell('quay', 10, 5)
+    expect(sent.at(-1)?.query).toEqual({ moment: '40', thread: '1', frame: '0', of: 'quay', from: '10', count: '5' })
+    expect([useDrawer().tab, lookups.storyOf]).toEqual(['story', 'quay'])
+    await lookups.findRaces()
+    await lookups.findOverlaps('assign', 'v.name')
+    expect(sent.at(-1)?.query).toEqual({ enter: 'assign', by: 'v.name' })
+    expect([lookups.races?.total, lookups.overlaps?.total]).toEqual([0, 0])
+    lookups.close()
+    expect([lookups.conditions, lookups.story, lookups.races, lookups.overlaps]).toEqual([undefined, undefined, undefined, undefined])
   })
 })
 

@@ -9,12 +9,15 @@ import HitsPanel from '../components/HitsPanel.vue'
 import InstructionsPanel from '../components/InstructionsPanel.vue'
 import KeyHelp from '../components/KeyHelp.vue'
 import LedgerPanel from '../components/LedgerPanel.vue'
+import LinePanel from '../components/LinePanel.vue'
 import MemoryPanel from '../components/MemoryPanel.vue'
 import MessagesPage from '../components/MessagesPage.vue'
 import OriginPanel from '../components/OriginPanel.vue'
+import RacesPanel from '../components/RacesPanel.vue'
 import SearchPanel from '../components/SearchPanel.vue'
 import SourcePage from '../components/SourcePage.vue'
 import SpansPage from '../components/SpansPage.vue'
+import StoryPanel from '../components/StoryPanel.vue'
 import ThreadsPanel from '../components/ThreadsPanel.vue'
 import TimeLanes from '../components/TimeLanes.vue'
 import ValueTree from '../components/ValueTree.vue'
@@ -24,6 +27,7 @@ import { useCheckpoints } from '../stores/checkpoints'
 import { useDrawer } from '../stores/drawer'
 import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
+import { useLookups } from '../stores/lookups'
 import { useSitting } from '../stores/sitting'
 import { useTrouble } from '../stores/trouble'
 import { texts } from '../texts'
@@ -36,6 +40,7 @@ const here = useFrame()
 const sitting = useSitting()
 const trouble = useTrouble()
 const session = useSession()
+const lookups = useLookups()
 const route = useRoute()
 const router = useRouter()
 const help = ref(false)
@@ -102,6 +107,7 @@ const timeKeys: Record<string, () => unknown> = {
   m: () => here.frame && checkpoints.toggle(here.frame.line),
   g: () => momentField.value?.focus(),
   w: () => here.frame && (drawer.tab = 'why'),
+  r: () => loaded.hasLines && lookups.reached(),
   '/': () => {
     drawer.tab = 'search'
     setTimeout(() => document.getElementById('search')?.focus())
@@ -171,7 +177,7 @@ onKeyStroke(
         <ValueTree />
       </div>
     </div>
-    <div class="drawer" :class="{ tall: loaded.isSnapshot || drawer.tab === 'why' || drawer.tab === 'ledger' }">
+    <div class="drawer" :class="{ tall: loaded.isSnapshot || ['why', 'ledger', 'line', 'story', 'races'].includes(drawer.tab) }">
       <el-tabs v-model="drawer.tab">
         <template v-if="loaded.isSnapshot">
           <el-tab-pane :label="texts.sitting.tabs.threads" name="threads"><ThreadsPanel /></el-tab-pane>
@@ -183,6 +189,11 @@ onKeyStroke(
           <el-tab-pane :label="texts.sitting.tabs.why" name="why"><OriginPanel /></el-tab-pane>
           <el-tab-pane :label="texts.sitting.tabs.ledger" name="ledger"><LedgerPanel /></el-tab-pane>
           <el-tab-pane :label="texts.sitting.tabs.search" name="search"><SearchPanel /></el-tab-pane>
+          <template v-if="loaded.hasLines">
+            <el-tab-pane :label="texts.sitting.tabs.line" name="line" lazy><LinePanel /></el-tab-pane>
+            <el-tab-pane :label="texts.sitting.tabs.story" name="story" lazy><StoryPanel /></el-tab-pane>
+            <el-tab-pane :label="texts.sitting.tabs.races" name="races" lazy><RacesPanel /></el-tab-pane>
+          </template>
         </template>
         <el-tab-pane v-if="loaded.traits?.messages && page !== 'messages'" :label="texts.sitting.tabs.messages" name="messages" lazy><MessagesPage /></el-tab-pane>
         <el-tab-pane :label="texts.sitting.tabs.elsewhere" name="elsewhere" lazy><ElsewherePanel /></el-tab-pane>
