@@ -32,6 +32,11 @@ func leftOut(x ask.Origin) int {
 func printOrigin(w io.Writer, o printing, x ask.Origin, depth int) {
 	indent := strings.Repeat("  ", depth)
 	kind := replay.OriginKind(x.Kind)
+	if handsOn(x) {
+		fmt.Fprintf(w, "%s%s, handed on at %s@%d#%s%s\n", indent, safe(sentenceStart(x)), o.name, x.Moment, x.Thread, inFile(x.File, x.Line))
+		printOrigin(w, o, x.From[0], depth)
+		return
+	}
 	left := ""
 	if x.Left > 0 {
 		left = " …"
@@ -59,12 +64,30 @@ func quoteArgument(s string) string {
 	return s
 }
 
+// handsOn reports whether a value was only handed on from its only source.
+func handsOn(x ask.Origin) bool {
+	switch replay.OriginKind(x.Kind) {
+	case replay.FromWrite, replay.FromResult, replay.FromArgument:
+		if x.Note != "" || x.More || x.Left > 0 || len(x.From) != 1 {
+			return false
+		}
+		kind := replay.OriginKind(x.From[0].Kind)
+		return kind != replay.FromConstant && kind != replay.FromInput && x.From[0].Value == x.Value
+	}
+	return false
+}
+
+// sentenceStart names a value.
+func sentenceStart(x ask.Origin) string {
+	if x.Value != "" && x.Value != x.Name {
+		return x.Name + " was " + x.Value
+	}
+	return x.Name
+}
+
 // sentence describes where a value came from.
 func sentence(x ask.Origin) string {
-	is := x.Name
-	if x.Value != "" && x.Value != x.Name {
-		is += " was " + x.Value
-	}
+	is := sentenceStart(x)
 	note := ""
 	if x.Note != "" {
 		note = " (" + x.Note + ")"

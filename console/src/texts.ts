@@ -217,6 +217,9 @@ export const texts = {
     place: (name: string, moment: number) => `${name}, moment ${moment}`,
     goneTo: (name: string) => `origin of ${name}`,
     more: 'go on from here',
+    cut: ' …',
+    left: (n: number) => `${counted(n, 'value')} left out, marked with …`,
+    all: 'show all',
   },
   search: {
     label: 'value to find',

@@ -20,7 +20,7 @@ const leads = computed(() => props.node.kind !== 'constant' && props.node.kind !
       <span v-else class="pad"></span>
       <code class="name">{{ node.name }}</code>
       <code v-if="node.value && node.value !== node.name" class="text" :title="node.value">{{ node.value }}</code>
-      <span class="soft">{{ texts.origin.kinds[node.kind] ?? node.kind }}<template v-if="node.note">: {{ node.note }}</template></span>
+      <span class="soft">{{ texts.origin.kinds[node.kind] ?? node.kind }}<template v-if="node.note">: {{ node.note }}</template><template v-if="node.left">{{ texts.origin.cut }}</template></span>
       <button v-if="leads" type="button" class="place mono" :title="texts.origin.place(node.function, node.moment)" @click="sitting.go({ moment: node.moment, thread: node.thread, frame: 0 }, texts.origin.goneTo(node.name))">
         {{ node.file }}:{{ node.line }} @{{ node.moment }}
       </button>

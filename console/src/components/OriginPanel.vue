@@ -1,11 +1,23 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
+import type { Origin } from '../api/service'
 import { useLookups } from '../stores/lookups'
 import OriginNode from './OriginNode.vue'
 import { texts } from '../texts'
 
 const lookups = useLookups()
 const path = ref('')
+
+/** How many values the chain does not show. */
+function leftOut(o: Origin): number {
+  return (o.left ?? 0) + o.from.reduce((n, x) => n + leftOut(x), 0)
+}
+const left = computed(() => (lookups.origin ? leftOut(lookups.origin) : 0))
+
+function all() {
+  const o = lookups.origin
+  if (o) void lookups.explain(o.asked.path, { moment: o.asked.moment, thread: o.asked.thread, frame: o.asked.frame }, true)
+}
 
 watch(
   () => lookups.origin,
@@ -24,6 +36,9 @@ watch(
   <ul v-else :aria-label="texts.origin.title">
     <OriginNode :key="lookups.origin.name + lookups.origin.moment" :node="lookups.origin" :depth="0" />
   </ul>
+  <p v-if="left" class="soft">
+    {{ texts.origin.left(left) }} <button type="button" class="link" @click="all">{{ texts.origin.all }}</button>
+  </p>
 </template>
 
 <style scoped>

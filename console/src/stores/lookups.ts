@@ -26,11 +26,11 @@ export const useLookups = defineStore('lookups', () => {
   const overlaps = shallowRef<Overlaps>()
 
   /** Follows a value back to where it came from, from a place or from here. */
-  async function explain(path: string, at?: Place) {
+  async function explain(path: string, at?: Place, all?: true) {
     if (!path) return
     drawer.tab = 'why'
     await attempt(async () => {
-      origin.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/origin', { params: { path: evidence.path, query: { ...(at ?? here.place), path } } }))
+      origin.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/origin', { params: { path: evidence.path, query: { ...(at ?? here.place), path, all } } }))
     })
   }
 

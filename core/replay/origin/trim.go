@@ -22,10 +22,13 @@ func trim(root replay.Origin, lines int) replay.Origin {
 		return root
 	}
 	kept := map[*replay.Origin]bool{}
-	queue := &byDistance{{&root, 0}}
+	queue := &byDistance{{&root, nil, 0}}
 	for used := 0; queue.Len() > 0; {
 		next := heap.Pop(queue).(distant)
 		n := linesFor(next.node)
+		if next.after != nil && handsOn(next.after) { // which has one line as soon as this is shown
+			n -= linesFor(next.after) - 1
+		}
 		if used+n > lines {
 			continue
 		}
@@ -33,7 +36,11 @@ func trim(root replay.Origin, lines int) replay.Origin {
 		kept[next.node] = true
 		for i := range next.node.From {
 			child := &next.node.From[i]
-			heap.Push(queue, distant{child, next.far + step(child)})
+			far := next.far + step(child)
+			if handsOn(next.node) {
+				far = next.far
+			}
+			heap.Push(queue, distant{child, next.node, far})
 		}
 	}
 	return withOnly(&root, kept)
@@ -63,6 +70,9 @@ func nodesOf(o *replay.Origin) int {
 
 func linesOf(o *replay.Origin) int {
 	n := linesFor(o)
+	if handsOn(o) {
+		n = 1
+	}
 	for i := range o.From {
 		n += linesOf(&o.From[i])
 	}
@@ -105,10 +115,20 @@ func step(o *replay.Origin) int {
 	return usualStep
 }
 
-// distant is a node with its distance from the root.
+// distant is a node with the one that it explains, and its distance from the root.
 type distant struct {
-	node *replay.Origin
-	far  int
+	node  *replay.Origin
+	after *replay.Origin
+	far   int
+}
+
+// handsOn reports whether a node only hands on the value of its only source: it takes one line.
+func handsOn(o *replay.Origin) bool {
+	switch o.Kind {
+	case replay.FromWrite, replay.FromResult, replay.FromArgument:
+		return o.Note == "" && !o.More && len(o.From) == 1 && o.From[0].Kind != replay.FromConstant && o.From[0].Kind != replay.FromInput && o.From[0].Value.Text() == o.Value.Text()
+	}
+	return false
 }
 
 // byDistance is a heap of nodes, nearest first.

@@ -460,6 +460,40 @@ func (x *teller) names(list []string, c event.CallID, at event.Moment, address u
 	})
 }
 
+// mostCycle is the maximum number of steps that repeat as one.
+const mostCycle = 8
+
+// foldCycles keeps the first of several steps that repeat in the same order, as in a loop, with their number.
+func foldCycles(list []replay.StoryStep) []replay.StoryStep {
+	same := func(a, b *replay.StoryStep) bool {
+		return a.What == b.What && a.Name == b.Name && a.Function == b.Function && a.Line == b.Line && a.Life == b.Life
+	}
+	var out []replay.StoryStep
+	for i := 0; i < len(list); {
+		best, repeats := 1, 0
+		for n := 1; n <= mostCycle && repeats == 0; n++ {
+			end := i + n
+			for end < len(list) && same(&list[end], &list[end-n]) {
+				end++
+			}
+			if k := (end-i)/n - 1; k > 1 || k > 0 && n == 1 {
+				best, repeats = n, k
+			}
+		}
+		for j := i; j < i+best; j++ {
+			step := list[j]
+			for k := 1; k <= repeats; k++ {
+				again := &list[j+k*best]
+				step.Times += again.Times
+				step.New = again.New
+			}
+			out = append(out, step)
+		}
+		i += best * (repeats + 1)
+	}
+	return out
+}
+
 // tell puts the steps in order, folds repetitions and returns a page.
 func (x *teller) tell(page replay.Page) (replay.Story, error) {
 	if err := x.ctx.Err(); err != nil {
@@ -505,6 +539,7 @@ func (x *teller) tell(page replay.Page) (replay.Story, error) {
 		}
 		list = append(list, s.StoryStep)
 	}
+	list = foldCycles(list)
 	out.Total = len(list)
 	from, to := page.Cut(len(list))
 	out.Page = list[from:to]
