@@ -193,6 +193,22 @@ func TestTwoPeopleInTheConsole(t *testing.T) {
 	lead.do(chromedp.Click("#tab-search"), chromedp.WaitVisible("#search"), chromedp.SendKeys("#search", "978.25\r"))
 	lead.sees(text("#pane-search"), "n.PressureHectopascal")
 
+	// How often lines ran in the call, why this one did, and why another did not.
+	lead.sees(text(".ran"), "×")
+	lead.sees("document.querySelectorAll('.ran.never').length > 0", "true")
+	lead.js(`document.activeElement.blur()`)
+	lead.do(chromedp.KeyEvent("r"))
+	lead.sees(text("#pane-line ol"), "range vessels\nwas true")
+	lead.do(chromedp.SendKeys(`[aria-label="the line, path or function"]`, "53\r"))
+	lead.sees(`document.querySelector('#pane-line ol')?.getAttribute('aria-label')`, "turned away")
+	lead.sees(text("#pane-line ol"), "err != nil\nwas false")
+	// The life of a name, and that there is no race.
+	lead.do(chromedp.Click("#tab-story"), chromedp.WaitVisible(`[aria-label="object or value"]`), chromedp.SendKeys(`[aria-label="object or value"]`, "Inner Ness\r"))
+	lead.sees(text("#pane-story"), "passed to\nberthing/tides.(*Book).Add(station)")
+	lead.do(chromedp.Click("#tab-races"), chromedp.WaitVisible("#find-races"), chromedp.Click("#find-races"))
+	lead.sees(text("#pane-races"), "0 races")
+	lead.accessible("races")
+
 	// Questions, also wrong ones.
 	lead.do(chromedp.Click("#tab-ask"), chromedp.WaitVisible(`[aria-label="expression"]`), chromedp.SendKeys(`[aria-label="expression"]`, "turnedAwy > 3\r"))
 	lead.sees(text("#pane-ask"), "did you mean turnedAway?")

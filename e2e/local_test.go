@@ -20,17 +20,23 @@ const (
 	threadShape   = `{"id":"","name":"","kind":"","state":"","creator":"","frames":[` + frameShape + `]}`
 	peekShape     = `{"evidence":{"kind":"","program":"","buildID":"","revision":"","host":"","command":[""],"moments":0,"threads":0,"started":"","durationNs":0,
 		"traits":{"history":true,"lines":true,"memory":false,"traces":false,"messages":true,"clock":true}},
-		"failure":{"kind":"","summary":"","moment":0,"thread":"","frame":0},"gaps":[{"what":"","remedy":""}],"threads":[` + threadShape + `]}`
-	stackShape  = `{"moment":0,"threads":[` + threadShape + `]}`
-	valuesShape = `{"moment":0,"thread":"","frame":0,"variables":[` + variableShape + `],"returned":[{"function":"","moment":0,"values":[""]}]}`
-	askShape    = `{"value":"","type":"","state":""}`
-	hitsShape   = `{"total":0,"undecided":0,"trouble":"","hits":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"estimated":false,"callNs":0}]}`
-	shownShape  = `{"total":0,"undecided":0,"trouble":"","hits":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"estimated":false,"callNs":0,"shown":[{"expression":"","value":"","type":"","error":""}]}]}`
-	writesShape = `{"total":0,"writes":[{"moment":0,"thread":"","function":"","file":"","line":0,"old":null,"new":""}]}`
-	originShape = `{"name":"","value":"","kind":"","moment":0,"thread":"","function":"","file":"","line":0,"note":"","more":false,
+		"failure":{"kind":"","summary":"","moment":0,"thread":"","frame":0},"gaps":[{"what":"","remedy":""}],"threads":[` + threadShape + `],
+		"outputs":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"estimated":false,"callNs":0,"text":""}],"condition":` + conditionShape + `,
+		"next":[{"question":"","moment":0,"thread":"","frame":0,"argument":"","why":""}]}`
+	conditionShape = `{"expression":"","value":"","moment":0,"thread":"","function":"","file":"","line":0,"role":"","times":0,"operands":[{"name":"","value":"","path":"","written":0}]}`
+	reachedShape   = `{"conditions":[` + conditionShape + `],"note":"","happened":0}`
+	sourceShape    = `{"function":"","file":"","line":0,"lines":[{"line":0,"text":"","hits":0,"moment":0,"values":[{"name":"","value":""}]}]}`
+	storyShape     = `{"total":0,"lives":0,"steps":[{"moment":0,"thread":"","function":"","file":"","line":0,"what":"","name":"","old":null,"new":null,"times":0,"life":0}]}`
+	stackShape     = `{"moment":0,"threads":[` + threadShape + `]}`
+	valuesShape    = `{"moment":0,"thread":"","frame":0,"variables":[` + variableShape + `],"returned":[{"function":"","moment":0,"values":[""]}]}`
+	askShape       = `{"value":"","type":"","state":""}`
+	hitsShape      = `{"total":0,"undecided":0,"trouble":"","hits":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"estimated":false,"callNs":0,"source":""}]}`
+	shownShape     = `{"total":0,"undecided":0,"trouble":"","hits":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"estimated":false,"callNs":0,"source":"","shown":[{"expression":"","value":"","type":"","error":""}]}]}`
+	writesShape    = `{"total":0,"writes":[{"moment":0,"thread":"","function":"","file":"","line":0,"old":null,"new":"","source":""}]}`
+	originShape    = `{"name":"","value":"","kind":"","moment":0,"thread":"","function":"","file":"","line":0,"note":"","more":false,
 		"asked":{"moment":0,"thread":"","frame":0,"path":""},"from":[]}`
-	ledgerShape  = `{"total":0,"columns":[""],"rows":[{"moment":0,"thread":"","function":"","file":"","line":0,"cells":[{"value":"","changed":false,"error":""}]}]}`
-	searchShape  = `{"total":0,"found":[{"moment":0,"thread":"","function":"","file":"","line":0,"name":"","value":""}]}`
+	ledgerShape  = `{"total":0,"columns":[""],"rows":[{"moment":0,"thread":"","function":"","file":"","line":0,"source":"","cells":[{"value":"","changed":false,"error":""}]}]}`
+	searchShape  = `{"total":0,"found":[{"moment":0,"thread":"","function":"","file":"","line":0,"name":"","value":"","source":""}]}`
 	changedShape = `{"moment":0,"previous":0,"changes":[{"name":"","old":null,"new":""}],"returned":[{"function":"","moment":0,"values":[""]}]}`
 	stepShape    = `{"moment":0,"thread":"","function":"","file":"","line":0,"reason":"","timeNs":0,"estimated":false,"stepNs":0,"callNs":0}`
 )
@@ -91,6 +97,10 @@ func TestShapes(t *testing.T) {
 		{ledgerShape, []string{"ledger", log, "--call", "--column", "b.Vessel.Name"}},
 		{searchShape, []string{"search", log, "978.25"}},
 		{changedShape, []string{"changed", log + "#1.1"}},
+		{sourceShape, []string{"source", log}},
+		{reachedShape, []string{"reached", log}},
+		{reachedShape, []string{"missed", log, "--line", "watch.go:73"}},
+		{storyShape, []string{"story", log, "978.25"}},
 	} {
 		out := me.fine(t, append(c.args, "--json")...)
 		sameShape(t, c.args[0], decode(t, c.shape), decode(t, out))
@@ -105,9 +115,12 @@ func TestThreeCommandsToTheCause(t *testing.T) {
 	peek := me.fine(t, "peek", log)
 	require.Contains(t, peek, "0.58 m were reckoned")
 	text := me.fine(t, "origin", log, "b.ClearanceMetres")
+	assert.Equal(t, 2, strings.Count(text, "| p.HeightMetres += correction"), "both corrections are on the first page")
+	assert.LessOrEqual(t, strings.Count(text, "\n"), 41)
+	text = me.fine(t, "origin", log, "b.ClearanceMetres", "--all")
 	assert.Equal(t, 2, strings.Count(text, "| p.HeightMetres += correction"), "both corrections stand in the chain")
 	assert.Contains(t, text, `"0419", "Inner Ness"`, "and the notice that the second one came from")
-	assert.Contains(t, text, "pressureHectopascal was 978.25, passed as an argument")
+	assert.Contains(t, text, "pressureHectopascal was 978.25, handed on")
 	second := regexp.MustCompile(`at (\S+@\d+#\d+)  tides/notice.go:51`).FindStringSubmatch(text)
 	require.NotNil(t, second)
 	stack := me.fine(t, "stack", second[1])

@@ -217,7 +217,7 @@ export const texts = {
     place: (name: string, moment: number) => `${name}, moment ${moment}`,
     goneTo: (name: string) => `origin of ${name}`,
     more: 'go on from here',
-    cut: ' …',
+    cut: '…',
     left: (n: number) => `${counted(n, 'value')} left out, marked with …`,
     all: 'show all',
   },

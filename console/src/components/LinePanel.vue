@@ -84,8 +84,12 @@ li {
 .operand {
   display: inline-flex;
   gap: 5px;
-  max-width: 380px;
+  align-items: baseline;
+}
+.operand code {
+  max-width: 340px;
   overflow: hidden;
   text-overflow: ellipsis;
+  vertical-align: bottom;
 }
 </style>
