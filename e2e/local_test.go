@@ -23,7 +23,7 @@ const (
 		"failure":{"kind":"","summary":"","moment":0,"thread":"","frame":0},"gaps":[{"what":"","remedy":""}],"threads":[` + threadShape + `],
 		"outputs":[{"moment":0,"thread":"","function":"","file":"","line":0,"timeNs":0,"estimated":false,"callNs":0,"text":""}],"condition":` + conditionShape + `,
 		"next":[{"question":"","moment":0,"thread":"","frame":0,"argument":"","why":""}]}`
-	conditionShape = `{"expression":"","value":"","moment":0,"thread":"","function":"","file":"","line":0,"role":"","times":0,"operands":[{"name":"","value":"","path":"","written":0}]}`
+	conditionShape = `{"expression":"","value":"","moment":0,"thread":"","function":"","file":"","line":0,"role":"","times":0,"operands":[{"name":"","value":"","path":"","written":0,"at":0}]}`
 	reachedShape   = `{"conditions":[` + conditionShape + `],"note":"","happened":0}`
 	sourceShape    = `{"function":"","file":"","line":0,"lines":[{"line":0,"text":"","hits":0,"moment":0,"values":[{"name":"","value":""}]}]}`
 	storyShape     = `{"total":0,"lives":0,"steps":[{"moment":0,"thread":"","function":"","file":"","line":0,"what":"","name":"","old":null,"new":null,"times":0,"life":0}]}`

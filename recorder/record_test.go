@@ -266,7 +266,7 @@ func TestEveryEndIsInTheLog(t *testing.T) {
 		kind, summary string
 		line          string
 	}{
-		"exit":     {7, "error", "", ""},
+		"exit":     {7, "exit", "ended with code 7", ""},
 		"panic":    {2, "panic", `gate "lower": no sensor`, `panic(fmt.Errorf("gate`},
 		"nil":      {2, "panic", "nil pointer dereference", "fmt.Println(none.width)"},
 		"deadlock": {2, "deadlock", "goroutine 1 waits for a lock", ""},

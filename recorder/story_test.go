@@ -42,10 +42,10 @@ func TestStories(t *testing.T) {
 	assert.Equal(t, 2, story.Lives)
 	assert.Equal(t, []string{
 		"1 created main.init.func0", "1 returned main.init.func0", `1 changed id "" -> "b-17"`, `1 changed ship "" -> "Tern"`, "1 returned main.assign",
-		"1 passed main.(*quay).put(s)", "1 stored c.byID[s.id]", "1 stored c.last",
+		"1 passed main.(*quay).put(s)", "1 stored c.byID[\"b-17\"]", "1 stored c.last",
 		"1 passed main.touch(s)", "1 changed count 0 -> 1", "1 passed main.touch(s)", "1 changed count 1 -> 2", "1 sent work", "1 received work", `1 changed ship "Tern" -> "Kelp"`,
 		"1 removed c.byID", "1 stored pool", "2 removed pool", `2 changed id "b-17" -> "b-18"`, `2 changed ship "Kelp" -> "Osprey"`, "2 returned main.assign",
-		"2 passed main.(*quay).put(s)", "2 stored c.byID[s.id]", "2 stored c.last", "2 passed main.touch(s)", "2 changed count 2 -> 3",
+		"2 passed main.(*quay).put(s)", "2 stored c.byID[\"b-18\"]", "2 stored c.last", "2 passed main.touch(s)", "2 changed count 2 -> 3",
 	}, told(story))
 	assert.Equal(t, len(story.Page), story.Total)
 
@@ -55,7 +55,7 @@ func TestStories(t *testing.T) {
 
 	story, err = teller.StoryOfValue(ctx, "b-17", replay.Page{Count: 100})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"1 passed main.assign(id)", "1 stored s.id", "1 stored c.byID[s.id], as a key", "1 passed main.(*quay).drop(id)", "1 removed c.byID", `1 removed s.id "b-17" -> "b-18"`}, told(story))
+	assert.Equal(t, []string{"1 passed main.assign(id)", "1 stored s.id", "1 stored c.byID[\"b-17\"], as a key", "1 passed main.(*quay).drop(id)", "1 removed c.byID", `1 removed s.id "b-17" -> "b-18"`}, told(story))
 
 	_, err = teller.StoryOfValue(ctx, "b-99", replay.Page{Count: 100})
 	require.Error(t, err)

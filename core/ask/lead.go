@@ -45,10 +45,9 @@ func (p *Peek) lead(ctx context.Context, s *Subject, at event.Moment) error {
 	if c := failedCheck(conditionsOf(d).Conditions); c != nil {
 		p.Condition = c
 		p.addLost(ctx, s)
-		place := Place{Moment: c.Moment, Thread: c.Thread}
 		for _, o := range c.Operands {
-			if o.Path != "" && o.Path != f.Suspect {
-				p.propose("origin", place, o.Path, "where an operand of the failed check came from")
+			if o.Path != "" && o.At != event.NoMoment && o.Path != f.Suspect {
+				p.propose("origin", Place{Moment: o.At, Thread: c.Thread}, o.Path, "where an operand of the failed check came from")
 			}
 		}
 	}

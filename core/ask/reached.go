@@ -58,6 +58,7 @@ type ConditionOperand struct {
 	Value   string       `json:"value"`
 	Path    string       `json:"path"`
 	Written event.Moment `json:"written"`
+	At      event.Moment `json:"at"` // where the path leads to the value; -1 if nowhere
 }
 
 // Negative implements Negative: no condition is known.
@@ -136,7 +137,7 @@ func conditionsOf(d replay.Decisions) Conditions {
 			c.Value = "true"
 		}
 		for _, o := range x.Operands {
-			c.Operands = append(c.Operands, ConditionOperand{o.Name, valueText(o.Value), o.Path, o.Written})
+			c.Operands = append(c.Operands, ConditionOperand{o.Name, valueText(o.Value), o.Path, o.Written, o.At})
 		}
 		out.Conditions = append(out.Conditions, c)
 	}

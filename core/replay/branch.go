@@ -64,6 +64,8 @@ type Operand struct {
 	Path    string
 	Value   Value
 	Written event.Moment
+	// At is a moment at which the path leads to the value from the call's frame; event.NoMoment if there is none.
+	At event.Moment
 }
 
 // Listing is the source of a function with what ran of it in one call.

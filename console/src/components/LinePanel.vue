@@ -46,7 +46,7 @@ function missed() {
         <span v-if="c.role === 'exit'" class="soft">{{ lookups.missing ? texts.line.left : texts.line.stayed }}</span>
         <span v-for="o in c.operands" :key="o.name" class="operand">
           <code>{{ o.name }} = {{ o.value }}</code>
-          <button v-if="o.path" type="button" class="link" :aria-label="texts.values.whyOf(o.name)" @click="lookups.explain(o.path, { moment: c.moment, thread: c.thread, frame: 0 })">{{ texts.values.why }}</button>
+          <button v-if="o.path && o.at >= 0" type="button" class="link" :aria-label="texts.values.whyOf(o.name)" @click="lookups.explain(o.path, { moment: o.at, thread: c.thread, frame: 0 })">{{ texts.values.why }}</button>
         </span>
         <span class="soft mono">{{ c.file }}:{{ c.line }} {{ c.function }}</span>
       </li>

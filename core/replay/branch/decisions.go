@@ -304,31 +304,34 @@ func (a *activation) calls(line int, name string, literal int) bool {
 const mostIterations = 10_000_000
 
 // Iteration returns how many iterations of a loop over a list a call had begun before the one that the loop's line began at a
-// moment: the index of its element. ok is false if the line is not the head of such a loop.
-func (r Brancher) Iteration(ctx context.Context, c event.CallID, at event.Moment) (n int64, ok bool) {
+// moment, which is the index of its element, and the moment at which the loop began. ok is false if the line is not the head of such a loop.
+func (r Brancher) Iteration(ctx context.Context, c event.CallID, at event.Moment) (n int64, first event.Moment, ok bool) {
+	first = at
 	a, err := r.activation(ctx, c)
 	if err != nil || r.T.Kind(at) != event.Line {
-		return 0, false
+		return 0, first, false
 	}
 	head := r.T.Site(at)
 	path := a.body.pathTo(head.Line)
 	if len(path) == 0 {
-		return 0, false
+		return 0, first, false
 	}
 	loop, ok := path[len(path)-1].(*ast.RangeStmt)
 	if !ok {
-		return 0, false
+		return 0, first, false
 	}
 	end := a.body.line(loop.End())
 	lines := r.T.CallLines(c)
 	for i := lines.Before(at - 1); i >= 0 && n < mostIterations; i-- {
-		line := r.T.Site(lines.At(i)).Line
+		m := lines.At(i)
+		line := r.T.Site(m).Line
 		if line < head.Line || line > end {
-			return n, true
+			return n, first, true
 		}
 		if line == head.Line {
+			first = m
 			n++
 		}
 	}
-	return n, n < mostIterations
+	return n, first, n < mostIterations
 }

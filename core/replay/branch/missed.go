@@ -146,7 +146,7 @@ func (r Brancher) wroteIn(ctx context.Context, path string, at event.Moment, t e
 		return 0, false
 	}
 	call := r.T.Call(c)
-	for i := len(moments) - 1; i >= 0; i-- {
+	for i := len(moments) - 1; i > 0; i-- { // the first one is its creation
 		if m := moments[i]; m > call.Enter && m <= at && r.T.Thread(m) == call.Thread {
 			return m, true
 		}

@@ -34,8 +34,35 @@ type reading struct {
 func (x *reading) add(o replay.Operand) {
 	if !x.seen[o.Name] && len(x.out) < mostOperands {
 		x.seen[o.Name] = true
+		o.At = x.leads(o)
 		x.out = append(x.out, o)
 	}
+}
+
+// leads returns a moment at which the path of an operand leads to its value: that of the line, else that of the call's next
+// line, for what the line declares.
+func (x *reading) leads(o replay.Operand) event.Moment {
+	p, err := replay.ParsePath(o.Path)
+	if err != nil {
+		return event.NoMoment
+	}
+	moments := []event.Moment{x.a.r.T.LastLine(x.a.call, x.at)}
+	lines := x.a.r.T.CallLines(x.a.call)
+	if i := lines.After(x.at); i < lines.Len() {
+		moments = append(moments, lines.At(i))
+	}
+	if i := lines.After(x.until); i < lines.Len() {
+		moments = append(moments, lines.At(i))
+	}
+	for _, m := range moments {
+		if m == event.NoMoment {
+			continue
+		}
+		if _, v, err := x.a.r.ScopeOf(x.a.call, m).Locate(p, nil); err == nil && v.State != event.Unassigned && (v.Type == nil || o.Value.Type != v.Type || v.Text() == o.Value.Text()) {
+			return m
+		}
+	}
+	return event.NoMoment
 }
 
 // expression adds the operands of an expression.

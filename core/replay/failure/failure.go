@@ -161,7 +161,7 @@ func (r Finder) errorBefore(exit event.Moment, code int) *replay.Failure {
 	for i >= 0 && r.T.Thread(list.At(i)) != r.T.Thread(exit) {
 		i--
 	}
-	if i < 0 || r.handled(list.At(i), exit) {
+	if i < 0 || r.handled(list.At(i), exit) || !r.ledTo(list.At(i), exit) {
 		return nil
 	}
 	found := list.At(i)
@@ -175,6 +175,25 @@ func (r Finder) errorBefore(exit event.Moment, code int) *replay.Failure {
 		summary = v.Text()
 	}
 	return &replay.Failure{Kind: "error", Summary: fmt.Sprintf("%s (the program ended with code %d)", summary, code), Moment: found, Thread: r.T.Thread(found)}
+}
+
+// ledTo reports whether an error, returned at a moment, was passed on until a call that was open at the exit. A call
+// that got it and returned without an error has dealt with it.
+func (r Finder) ledTo(failed, exit event.Moment) bool {
+	for c := r.T.Call(r.T.CallOf(failed)).Parent; c != event.NoCall; c = r.T.Call(c).Parent {
+		left := r.T.Call(c).Leave
+		if left == event.NoMoment || left > exit {
+			return true
+		}
+		f := r.T.FunctionOf(c)
+		if r.T.Kind(left) != event.Leave {
+			continue // a panic left it
+		}
+		if len(f.Results) == 0 || f.Variables[f.Results[len(f.Results)-1]].Type != "error" || r.ReturnedError(left).Nil {
+			return false
+		}
+	}
+	return true
 }
 
 // maxHandled limits the calls that are examined after an error.

@@ -10,7 +10,7 @@ import (
 
 // Bounds of the conditions in a chain.
 const (
-	mostConditions = 4 // constants of a chain whose conditions are followed
+	mostConditions = 8 // in a chain
 	mostOperands   = 3 // operands of one that are explained
 )
 
@@ -18,10 +18,9 @@ const (
 // that the line was reached, and by the one that turned away from the next line that would have
 // given it another value.
 func (x *explainer) decided(name string, c event.CallID, line event.Moment, depth int) []replay.Origin {
-	if x.conditions == 0 || depth <= 0 {
+	if x.conditions <= 0 || depth <= 0 {
 		return nil
 	}
-	x.conditions--
 	thread := x.r.T.Call(c).Thread
 	frame := x.frameOf(c, line)
 	if frame < 0 {
@@ -30,7 +29,7 @@ func (x *explainer) decided(name string, c event.CallID, line event.Moment, dept
 	var out []replay.Origin
 	if d, err := x.r.Branches.Reached(x.ctx, line, thread, frame, 0); err == nil {
 		for _, y := range d.List {
-			if y.Role != replay.Looping {
+			if y.Role == replay.Branching {
 				out = append(out, x.condition(y, "it decided that this line was reached", depth))
 				break
 			}
@@ -57,6 +56,7 @@ func (x *explainer) frameOf(c event.CallID, at event.Moment) int {
 // condition is the node of a condition, with the origins of its operands.
 func (x *explainer) condition(d replay.Decision, note string, depth int) replay.Origin {
 	x.nodes++
+	x.conditions--
 	value := event.Value{State: event.Known, Type: &truthType}
 	if d.Value {
 		value.Uint = 1
@@ -66,14 +66,11 @@ func (x *explainer) condition(d replay.Decision, note string, depth int) replay.
 	call := x.r.T.CallOf(d.Moment)
 	for _, y := range d.Operands[:min(len(d.Operands), mostOperands)] {
 		p, err := replay.ParsePath(y.Path)
-		if err != nil {
+		if err != nil || y.At == event.NoMoment {
 			continue
 		}
-		for _, at := range []event.Moment{d.Moment, d.Moment + 1} {
-			if l, v, err := x.r.ScopeOf(call, at).Locate(p, nil); err == nil {
-				o.From = append(o.From, x.explain(y.Path, l, v, at, depth-1))
-				break
-			}
+		if l, v, err := x.r.ScopeOf(call, y.At).Locate(p, nil); err == nil {
+			o.From = append(o.From, x.explain(y.Path, l, v, y.At, depth-1))
 		}
 	}
 	return o

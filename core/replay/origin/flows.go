@@ -27,6 +27,9 @@ func (x *explainer) flow(f event.Flow, c event.CallID, line, until event.Moment,
 		return out
 	}
 	for _, name := range x.chosen(f, c, line, w) {
+		if (f.Kind == event.FlowForeign || len(f.Foreign) > 0) && strings.Contains(f.Text, "&"+name) {
+			continue // the call writes it
+		}
 		if o, related := x.read(name, c, line, until, w, depth); related || len(f.Reads) == 1 {
 			out = append(out, o)
 		}
@@ -234,7 +237,7 @@ func (x *explainer) element(p replay.Path, c event.CallID, line event.Moment, w 
 	if i < 0 {
 		return p
 	}
-	n, ok := x.r.Branches.Iteration(x.ctx, c, line)
+	n, _, ok := x.r.Branches.Iteration(x.ctx, c, line)
 	if !ok {
 		return p
 	}
@@ -318,6 +321,9 @@ func (x *explainer) calls(f event.Flow, c event.CallID, line, until event.Moment
 				break
 			}
 		}
+		if found == event.NoCall {
+			found = x.beforeLoop(callee, c, line)
+		}
 		if found == event.NoCall && strings.HasSuffix(x.r.T.FunctionOf(c).Name, ".init") {
 			found = x.initialiser(callee, line)
 		}
@@ -354,6 +360,25 @@ func (x *explainer) calls(f event.Flow, c event.CallID, line, until event.Moment
 		out = append(out, o)
 	}
 	return out
+}
+
+// beforeLoop finds the call in the head of a loop over a list, which was made before its first iteration.
+func (x *explainer) beforeLoop(callee string, c event.CallID, line event.Moment) event.CallID {
+	n, first, ok := x.r.Branches.Iteration(x.ctx, c, line)
+	if !ok || n == 0 {
+		return event.NoCall
+	}
+	lines := x.r.T.CallLines(c)
+	until := line
+	if i := lines.After(first); i < lines.Len() {
+		until = lines.At(i)
+	}
+	for _, m := range x.r.CallsBetween(c, first, until) {
+		if left := x.r.T.Call(m).Leave; left != event.NoMoment && left <= until && calledBy(x.r.T.FunctionOf(m).Name, callee) {
+			return m
+		}
+	}
+	return event.NoCall
 }
 
 // initialiser finds the call that gave a package's variable its first value: the

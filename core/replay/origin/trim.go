@@ -3,6 +3,7 @@ package origin
 import (
 	"cmp"
 	"container/heap"
+	"slices"
 
 	"wraithology/core/replay"
 )
@@ -57,6 +58,7 @@ func withOnly(o *replay.Origin, kept map[*replay.Origin]bool) replay.Origin {
 			out.Left += nodesOf(child)
 		}
 	}
+	slices.SortStableFunc(out.From, func(a, b replay.Origin) int { return cmp.Compare(step(&a), step(&b)) })
 	return out
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -102,9 +103,7 @@ func (r Racer) callsOf(ctx context.Context, function string, key func(at event.M
 }
 
 // used are the accesses of a call to a word.
-type used struct {
-	reads, writes []event.Moment
-}
+type used struct{ reads, writes []touch }
 
 // overlap describes a group of calls: of each, the accesses to what several of them use and one writes, and its locks.
 func (r Racer) overlap(group []callSpan) replay.Overlap {
@@ -128,7 +127,7 @@ func (r Racer) overlap(group []callSpan) replay.Overlap {
 	for i, c := range group {
 		d := replay.OverlappingCall{Leave: r.T.Call(c.id).Leave, Locks: r.locks(c)}
 		d.Place, _ = r.Place(c.enter)
-		reads, writes := map[event.Moment]bool{}, map[event.Moment]bool{}
+		reads, writes := map[touch]bool{}, map[touch]bool{}
 		for w, u := range uses[i] {
 			if users[w] < 2 || !written[w] {
 				continue
@@ -146,15 +145,14 @@ func (r Racer) overlap(group []callSpan) replay.Overlap {
 	return out
 }
 
-func (x *search) accesses(moments map[event.Moment]bool, write bool) []replay.Access {
-	var list []event.Moment
-	for m := range moments {
-		list = append(list, m)
-	}
-	slices.Sort(list)
+func (x *search) accesses(touches map[touch]bool, write bool) []replay.Access {
+	list := slices.Collect(maps.Keys(touches))
+	slices.SortFunc(list, func(a, b touch) int {
+		return cmp.Or(cmp.Compare(a.at, b.at), strings.Compare(a.name, b.name))
+	})
 	var out []replay.Access
-	for _, m := range list[:min(len(list), mostAccesses)] {
-		out = append(out, x.access(touch{at: m}, write))
+	for _, t := range list[:min(len(list), mostAccesses)] {
+		out = append(out, x.access(t, write))
 	}
 	return out
 }
@@ -177,38 +175,42 @@ func (x *search) usedIn(c callSpan) map[word]*used {
 		switch x.T.Kind(m) {
 		case event.Line:
 			line = m
-			for _, w := range x.readsOf(m) {
+			x.readsOf(m, func(w word, name string) {
 				u := at(w)
-				u.reads = append(u.reads, m)
-			}
+				u.reads = append(u.reads, touch{at: m, name: name})
+			})
 		case event.Store, event.Cell, event.Element, event.Delete:
 			if line == event.NoMoment {
 				continue
 			}
 			for _, w := range x.stored(m) {
 				u := at(w)
-				u.writes = append(u.writes, line)
+				u.writes = append(u.writes, touch{at: line})
 			}
 		}
 	}
 	return out
 }
 
-// readsOf lists the words that a line reads.
-func (x *search) readsOf(m event.Moment) []word {
-	var out []word
-	for _, name := range x.T.Site(m).Reads {
+// readsOf calls found with the words that a line reads, and their names.
+func (x *search) readsOf(m event.Moment, found func(word, string)) {
+	s := x.T.Site(m)
+	for _, name := range s.Reads {
 		p, err := replay.ParsePath(name)
 		if err != nil || !x.names[lastName(name)] {
 			continue
 		}
-		l, _, err := x.ScopeOf(x.T.CallOf(m), m).Locate(p, nil)
-		if err != nil && l.Entry == nil || l.Entry == nil && l.Call != event.NoCall {
+		l, v, err := x.ScopeOf(x.T.CallOf(m), m).Locate(p, nil)
+		switch composite := v.Form() == event.Struct || v.Form() == event.Array || v.Form() == event.Map; {
+		case err != nil && l.Entry == nil || l.Entry == nil && l.Call != event.NoCall:
+			continue
+		case composite && !copies(s, name):
 			continue
 		}
-		out = append(out, wordsOf(l)...)
+		for _, w := range wordsOf(l) {
+			found(w, name)
+		}
 	}
-	return out
 }
 
 // stored lists the words that a store changes.

@@ -168,10 +168,10 @@ func (x *teller) writtenOn(at event.Moment) string {
 		return ""
 	}
 	s := x.T.Site(line)
-	if len(s.Writes) == 1 {
-		return s.Writes[0]
-	}
 	c := x.T.CallOf(line)
+	if len(s.Writes) == 1 {
+		return x.concrete(s.Writes[0], c, line)
+	}
 	if address := x.T.Event(at).Address; address != 0 {
 		for _, name := range s.Writes {
 			p, err := replay.ParsePath(name)
@@ -179,7 +179,7 @@ func (x *teller) writtenOn(at event.Moment) string {
 				continue
 			}
 			if l, _, err := x.ScopeOf(c, at).Locate(p, nil); err == nil && l.Address == address {
-				return name
+				return x.concrete(name, c, line)
 			}
 		}
 	}
@@ -187,6 +187,31 @@ func (x *teller) writtenOn(at event.Moment) string {
 		return s.Reads[0] // the map of a delete
 	}
 	return strings.Join(s.Writes, ", ")
+}
+
+// concrete writes a name with the values of its indexes on a line: items[2] for items[i].
+func (x *teller) concrete(name string, c event.CallID, line event.Moment) string {
+	p, err := replay.ParsePath(name)
+	if err != nil {
+		return name
+	}
+	scope := x.ScopeOf(c, line)
+	for i, s := range p.Steps {
+		if s.Index == nil {
+			continue
+		}
+		_, v, err := scope.Locate(*s.Index, nil)
+		if err != nil || v.State != event.Known {
+			continue
+		}
+		switch v.Form() {
+		case event.Int:
+			p.Steps[i] = replay.PathStep{Number: &v.Int}
+		case event.Text:
+			p.Steps[i] = replay.PathStep{Text: &v.Value.Text}
+		}
+	}
+	return p.String()
 }
 
 // nameOn is the target of a flow of a kind on the line of a moment.

@@ -1,0 +1,3 @@
+module offsets
+
+go 1.24

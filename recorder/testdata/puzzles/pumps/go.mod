@@ -1,0 +1,3 @@
+module pumps
+
+go 1.24

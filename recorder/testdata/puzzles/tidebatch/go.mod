@@ -1,0 +1,3 @@
+module tidebatch
+
+go 1.24

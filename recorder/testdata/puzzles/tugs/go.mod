@@ -1,0 +1,3 @@
+module tugs
+
+go 1.24
