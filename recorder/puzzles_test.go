@@ -79,7 +79,10 @@ func TestPuzzleOfTheTugs(t *testing.T) {
 	require.NoError(t, err)
 	list := told(story)
 	require.GreaterOrEqual(t, len(list), 3)
-	assert.Equal(t, []string{"1 changed index 7 -> 1", "1 removed q.items[1]", "1 stored q.items[4]"}, list[len(list)-3:], "it is at 4, and believes that it is at 1")
+	last := list[len(list)-3:]
+	for i, want := range []string{"1 changed index 7 -> 1", "1 removed q.items[1]", "1 stored q.items[4]"} {
+		assert.True(t, strings.HasPrefix(last[i], want), "it is at 4, and believes that it is at 1: %v", last)
+	}
 }
 
 // Batches that share the memory of all readings: peek, origin.
