@@ -20,12 +20,18 @@ func printOverlaps(w io.Writer, o printing, q ask.OverlapRequest, a ask.OverlapA
 	if a.Undecided > 0 {
 		fmt.Fprintf(w, "  %s had no key; the first: %s\n", counted(a.Undecided, "call"), plain(a.Trouble))
 	}
+	if a.Unexamined > 0 {
+		fmt.Fprintf(w, "  %s not examined: there are too many\n", counted(a.Unexamined, "call"))
+	}
 	for i, x := range a.Overlaps {
 		key := ""
 		if q.By != "" {
 			key = fmt.Sprintf("%s = %s, ", plain(q.By), plain(x.Key))
 		}
-		fmt.Fprintf(w, "  %3d  %s%s\n", q.From+i+1, key, counted(len(x.Calls), "call"))
+		fmt.Fprintf(w, "  %3d  %s%s\n", q.From+i+1, key, counted(len(x.Calls)+x.Left, "call"))
+		if x.Left > 0 {
+			fmt.Fprintf(w, "       the first %d of them:\n", len(x.Calls))
+		}
 		type row struct {
 			at   event.Moment
 			text string
@@ -42,6 +48,9 @@ func printOverlaps(w io.Writer, o printing, q ask.OverlapRequest, a ask.OverlapA
 			}
 			for _, r := range c.Writes {
 				rows = append(rows, row{r.Moment, fmt.Sprintf("wrote %s = %s%s", plain(r.Name), plain(shorten(r.Value, mostSourceText)), inFile(r.File, r.Line))})
+			}
+			if c.Left > 0 {
+				rows = append(rows, row{c.Moment, fmt.Sprintf("has %s more that are not listed", counted(c.Left, "access"))})
 			}
 			for _, l := range c.Locks {
 				until := "the end"

@@ -44,6 +44,9 @@ func printStory(w io.Writer, o printing, q ask.StoryRequest, s ask.Story) {
 			fmt.Fprintf(w, "          | %s\n", plain(text))
 		}
 	}
+	if s.Unexamined > 0 {
+		fmt.Fprintf(w, "  %s not followed: there are too many\n", counted(s.Unexamined, "place"))
+	}
 	printMore(w, s.Total, q.From, len(s.Steps))
 }
 

@@ -26,7 +26,7 @@ const (
 	conditionShape = `{"expression":"","value":"","moment":0,"thread":"","function":"","file":"","line":0,"role":"","times":0,"operands":[{"name":"","value":"","path":"","written":0,"at":0}]}`
 	reachedShape   = `{"conditions":[` + conditionShape + `],"note":"","happened":0}`
 	sourceShape    = `{"function":"","file":"","line":0,"lines":[{"line":0,"text":"","hits":0,"moment":0,"values":[{"name":"","value":""}]}]}`
-	storyShape     = `{"total":0,"lives":0,"steps":[{"moment":0,"thread":"","function":"","file":"","line":0,"what":"","name":"","old":null,"new":null,"times":0,"life":0}]}`
+	storyShape     = `{"total":0,"lives":0,"unexamined":0,"steps":[{"moment":0,"thread":"","function":"","file":"","line":0,"what":"","name":"","old":null,"new":null,"times":0,"life":0}]}`
 	stackShape     = `{"moment":0,"threads":[` + threadShape + `]}`
 	valuesShape    = `{"moment":0,"thread":"","frame":0,"variables":[` + variableShape + `],"returned":[{"function":"","moment":0,"values":[""]}]}`
 	askShape       = `{"value":"","type":"","state":""}`

@@ -26,12 +26,15 @@ type OverlapAnswer struct {
 	Overlaps  []Overlap `json:"overlaps"`
 	Undecided int       `json:"undecided"`
 	Trouble   string    `json:"trouble"`
+	// Unexamined counts the calls that were not looked at, because there are too many.
+	Unexamined int `json:"unexamined"`
 }
 
 // Overlap are calls on several threads that overlapped in time and had the same key.
 type Overlap struct {
 	Key   string            `json:"key"`
 	Calls []OverlappingCall `json:"calls"`
+	Left  int               `json:"left"` // further calls that are not described
 }
 
 // OverlappingCall is one of them, from Moment to End, which is -1 if it did not end. Reads and Writes are those of what
@@ -45,6 +48,7 @@ type OverlappingCall struct {
 	Line     int            `json:"line"`
 	Reads    []Access       `json:"reads"`
 	Writes   []Access       `json:"writes"`
+	Left     int            `json:"left"` // further reads and writes that are not listed
 	Locks    []Lock         `json:"locks"`
 }
 
@@ -91,14 +95,14 @@ func (q OverlapRequest) answer(ctx context.Context, s *Subject) (OverlapAnswer, 
 	if err != nil {
 		return out, err
 	}
-	out.Total, out.Undecided = list.Total, list.NoKey
+	out.Total, out.Undecided, out.Unexamined = list.Total, list.NoKey, list.Unexamined
 	if list.Trouble != nil {
 		out.Trouble = list.Trouble.Error()
 	}
 	for _, x := range list.Page {
-		o := Overlap{Key: x.Key, Calls: []OverlappingCall{}}
+		o := Overlap{Key: x.Key, Calls: []OverlappingCall{}, Left: x.Left}
 		for _, c := range x.Calls {
-			call := OverlappingCall{Moment: c.Moment, End: c.Leave, Thread: c.Thread, Function: c.Function, File: c.File, Line: c.Line, Reads: []Access{}, Writes: []Access{}, Locks: []Lock{}}
+			call := OverlappingCall{Moment: c.Moment, End: c.Leave, Thread: c.Thread, Function: c.Function, File: c.File, Line: c.Line, Reads: []Access{}, Writes: []Access{}, Left: c.Left, Locks: []Lock{}}
 			for _, a := range c.Reads {
 				call.Reads = append(call.Reads, accessOf(a))
 			}

@@ -26,6 +26,8 @@ type Story struct {
 	Total int         `json:"total"`
 	Lives int         `json:"lives"`
 	Steps []StoryStep `json:"steps"`
+	// Unexamined counts places that were not followed, because there are too many.
+	Unexamined int `json:"unexamined"`
 }
 
 // StoryStep is one thing that happened: created, changed, passed, stored, removed, sent, received or returned. Name is
@@ -79,7 +81,7 @@ func (q StoryRequest) answer(ctx context.Context, s *Subject) (Story, error) {
 	if err != nil {
 		return out, err
 	}
-	out.Total, out.Lives = story.Total, story.Lives
+	out.Total, out.Lives, out.Unexamined = story.Total, story.Lives, story.Unexamined
 	for _, x := range story.Page {
 		out.Steps = append(out.Steps, StoryStep{Moment: x.Moment, Thread: x.Thread, Function: x.Function, File: x.File, Line: x.Line, What: string(x.What), Name: x.Name,
 			Old: optionalText(x.Old), New: optionalText(x.New), Times: x.Times, Life: x.Life})

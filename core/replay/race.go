@@ -48,21 +48,26 @@ type Overlaps struct {
 	Page    []Overlap
 	Trouble error // why some calls have no key
 	NoKey   int   // how many
+	// Unexamined is the number of calls that were not looked at, because there are too many.
+	Unexamined int
 }
 
-// Overlap are calls of a function that overlapped in time and had the same key.
+// Overlap are calls of a function that overlapped in time and had the same key. Left is the number of further ones that are not
+// described.
 type Overlap struct {
 	Key   string
 	Calls []OverlappingCall
+	Left  int
 }
 
 // OverlappingCall is one of them: Place is its beginning, Leave its end or event.NoMoment. Reads and Writes are the accesses
-// to memory that several threads used; Locks are the locks that it held or took.
+// to memory that several threads used, without Left further ones; Locks are the locks that it held or took.
 type OverlappingCall struct {
 	Place
 	Leave  event.Moment
 	Reads  []Access
 	Writes []Access
+	Left   int
 	Locks  []HeldLock
 }
 

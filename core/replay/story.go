@@ -19,6 +19,8 @@ type Story struct {
 	Total int
 	Page  []StoryStep
 	Lives int // how often its memory was a new object, or came out of a pool
+	// Unexamined is the number of places that were not followed: containers, changes, lines that use pools.
+	Unexamined int
 }
 
 // Happening is what happened to an object or identifier.

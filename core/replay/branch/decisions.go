@@ -9,7 +9,7 @@ import (
 	"wraithology/core/replay"
 )
 
-// mostBack limits how many moments of other calls are passed while a line of a call is looked for.
+// mostBack is the number of moments of a line, of any call, that are looked at before the lines of the call are.
 const mostBack = 100_000
 
 // activation is a call with the syntax of its function.
@@ -52,10 +52,13 @@ func (a *activation) last(line int, until event.Moment) event.Moment {
 	for _, site := range a.sites[line] {
 		list := a.r.T.SiteMoments(site)
 		i := list.Before(until)
-		for n := 0; i >= 0 && n < mostBack; i, n = i-1, n+1 {
+		for n := 0; i >= 0; i, n = i-1, n+1 {
 			m := list.At(i)
 			if m < enter || m <= best {
 				break
+			}
+			if n == mostBack {
+				return a.lastOfAll(line, until)
 			}
 			if a.r.T.CallOf(m) == a.call {
 				best = m
@@ -66,19 +69,48 @@ func (a *activation) last(line int, until event.Moment) event.Moment {
 	return best
 }
 
-// count counts the moments from one to another at which the call reached a line, up to a limit.
+// lastOfAll is last by the lines of the call alone, for lines that other calls reached too often in between.
+func (a *activation) lastOfAll(line int, until event.Moment) event.Moment {
+	lines := a.r.T.CallLines(a.call)
+	for i := lines.Before(until); i >= 0; i-- {
+		if m := lines.At(i); a.r.T.Site(m).Line == line {
+			return m
+		}
+	}
+	return event.NoMoment
+}
+
+// count counts the moments from one to another at which the call reached a line.
 func (a *activation) count(line int, from, until event.Moment) int {
 	n, seen := 0, 0
 	for _, site := range a.sites[line] {
 		list := a.r.T.SiteMoments(site)
-		for i := list.Before(until); i >= 0 && seen < mostBack; i, seen = i-1, seen+1 {
+		for i := list.Before(until); i >= 0; i, seen = i-1, seen+1 {
 			m := list.At(i)
 			if m < from {
 				break
 			}
+			if seen == mostBack {
+				return a.countAll(line, from, until)
+			}
 			if a.r.T.CallOf(m) == a.call {
 				n++
 			}
+		}
+	}
+	return n
+}
+
+// countAll is count by the lines of the call alone.
+func (a *activation) countAll(line int, from, until event.Moment) (n int) {
+	lines := a.r.T.CallLines(a.call)
+	for i := lines.Before(until); i >= 0; i-- {
+		m := lines.At(i)
+		if m < from || m&(1<<16-1) == 0 && a.ctx.Err() != nil {
+			return n
+		}
+		if a.r.T.Site(m).Line == line {
+			n++
 		}
 	}
 	return n

@@ -72,6 +72,7 @@ func (r Racer) callsOf(ctx context.Context, function string, key func(at event.M
 		}
 		found = true
 		list := r.T.Enters(id)
+		out.Unexamined += max(list.Len()-mostCalls, 0)
 		for i := range min(list.Len(), mostCalls) {
 			if i%1024 == 0 && ctx.Err() != nil {
 				return nil, ctx.Err()
@@ -107,7 +108,7 @@ type used struct{ reads, writes []touch }
 
 // overlap describes a group of calls: of each, the accesses to what several of them use and one writes, and its locks.
 func (r Racer) overlap(group []callSpan) replay.Overlap {
-	out := replay.Overlap{Key: group[0].key}
+	out := replay.Overlap{Key: group[0].key, Left: max(len(group)-mostInOverlap, 0)}
 	group = group[:min(len(group), mostInOverlap)]
 	uses := make([]map[word]*used, len(group))
 	users, written := map[word]int{}, map[word]bool{}
@@ -140,6 +141,7 @@ func (r Racer) overlap(group []callSpan) replay.Overlap {
 			}
 		}
 		d.Reads, d.Writes = x.accesses(reads, false), x.accesses(writes, true)
+		d.Left = max(len(reads)-mostAccesses, 0) + max(len(writes)-mostAccesses, 0)
 		out.Calls = append(out.Calls, d)
 	}
 	return out

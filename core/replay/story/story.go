@@ -33,6 +33,7 @@ type teller struct {
 	steps      []step
 	containers map[string]bool
 	begins     []event.Moment // of lives after the first
+	unexamined int
 }
 
 // step is a step of the story before it is put in order.
@@ -319,7 +320,11 @@ func (x *teller) stored(o find.Occurrence, l *state.Location, is func(event.Valu
 		name += ", as a key"
 	}
 	x.add(o.At, replay.WasStored, cmp.Or(name, o.Name), nil, &value)
-	if l == nil || len(x.containers) >= mostContainers || x.containers[l.Key()] {
+	if l == nil || x.containers[l.Key()] {
+		return
+	}
+	if len(x.containers) >= mostContainers {
+		x.unexamined++
 		return
 	}
 	x.containers[l.Key()] = true
@@ -353,6 +358,7 @@ func (x *teller) memory(process uint16, address, size uint64, of *event.Type) {
 	var writes []write
 	for c := range x.T.Covering(process, address, size, x.T.Len()-1) {
 		if n++; n > mostChanges || x.ctx.Err() != nil {
+			x.unexamined++
 			break
 		}
 		e := x.T.Event(c.At)
@@ -409,6 +415,7 @@ func (x *teller) entries(process uint16, address uint64) {
 	n := 0
 	for m := range x.T.MapEvents(process, address, nil, x.T.Len()-1) {
 		if n++; n > mostChanges {
+			x.unexamined++
 			return
 		}
 		e := x.T.Event(m)
@@ -436,8 +443,11 @@ func (x *teller) pools(process uint16, address uint64) {
 			continue
 		}
 		list := x.T.SiteMoments(id)
-		for i := 0; i < list.Len() && n < mostPooled; i++ {
-			n++
+		for i := range list.Len() {
+			if n++; n > mostPooled {
+				x.unexamined += list.Len() - i
+				break
+			}
 			m := list.At(i)
 			c := x.T.CallOf(m)
 			if x.T.Call(c).Process != process {
@@ -529,7 +539,7 @@ func (x *teller) tell(page replay.Page) (replay.Story, error) {
 	}
 	slices.SortStableFunc(x.steps, func(a, b step) int { return cmp.Compare(a.at, b.at) })
 	slices.Sort(x.begins)
-	out := replay.Story{Lives: 1}
+	out := replay.Story{Lives: 1, Unexamined: x.unexamined}
 	var list []replay.StoryStep
 	for i, s := range x.steps {
 		life := 1
