@@ -14,7 +14,7 @@ import (
 // block, times blockSize, plus its offset in the block. An event is in one block only; one that is
 // larger than a block takes the numbers of several.
 const (
-	placeBits = 15
+	placeBits = 13
 	blockSize = 1 << placeBits // bytes
 )
 
