@@ -81,6 +81,16 @@ func (c *unpackedBlocks) forget(blocks []atomic.Pointer[unpackedEvents]) {
 	c.ring, c.hand = kept, 0
 }
 
+// from returns the bytes of a block from a place on.
+func (d *eventBytes) from(place uint64) []byte {
+	block := d.block(int(place >> placeBits))
+	at := place % blockSize
+	if at > uint64(len(block)) {
+		d.file.damaged("an event is beyond its block")
+	}
+	return block[at:]
+}
+
 // block returns the bytes of a block, from memory if it was used lately.
 func (d *eventBytes) block(i int) []byte {
 	if b := d.blocks[i].Load(); b != nil {

@@ -299,7 +299,7 @@ func (t *Timeline) Event(m event.Moment) event.Event {
 		return event.Event{Kind: t.Kind(m), ID: t.ID(m), Time: t.Time(m)}
 	}
 	place := t.places.at(int(m))
-	e, _, err := event.EventAt(t.data.block(int(place >> placeBits))[place%blockSize:])
+	e, _, err := event.EventAt(t.data.from(place))
 	if err != nil { // it was walked when the timeline was built
 		t.data.file.damaged(err.Error())
 	}

@@ -231,9 +231,12 @@ func (x *explainer) written(o replay.Origin, l state.Location, c event.CallID, l
 	if len(o.From) == 0 {
 		o.Note = "the log does not say what this line computes it from"
 	}
-	// What a line chose to set, or to add to a list, was decided by a condition.
+	// What a line chose to set, to count, or to add to a list, was decided by a condition.
 	computed := func(from replay.Origin) bool { return from.Kind != replay.FromConstant }
-	added := func(f event.Flow) bool { return strings.HasPrefix(f.Text, "append(") }
+	added := func(f event.Flow) bool {
+		counts := len(f.Reads) == 1 && f.Reads[0] == f.Target && len(f.Calls)+len(f.Receives)+len(f.Foreign) == 0
+		return counts || strings.HasPrefix(f.Text, "append(")
+	}
 	if len(o.From) > 0 && !slices.ContainsFunc(o.From, computed) || slices.ContainsFunc(flows, added) {
 		o.From = append(o.From, x.decided(o.Name, c, line, depth)...)
 	}

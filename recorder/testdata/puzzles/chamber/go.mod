@@ -1,0 +1,3 @@
+module chamber
+
+go 1.24

@@ -1,0 +1,3 @@
+module invoices
+
+go 1.24

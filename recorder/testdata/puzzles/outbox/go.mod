@@ -1,0 +1,3 @@
+module outbox
+
+go 1.24
