@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"reflect"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -73,8 +74,12 @@ func Description() ([]byte, error) {
 // signInsAMinute limits the password attempts of one address.
 const signInsAMinute = 60
 
+// listsAreNeverNull sets the framework's default for lists: ours are empty, never null. It is one for the process, in
+// which several services may start at once.
+var listsAreNeverNull = sync.OnceFunc(func() { huma.DefaultArrayNullable = false })
+
 func (a *server) routes(r chi.Router) huma.API {
-	huma.DefaultArrayNullable = false // our lists are empty, never null
+	listsAreNeverNull()
 	config := huma.DefaultConfig("Wraithology", "1")
 	config.DocsPath = ""
 	config.CreateHooks = nil // answers have their documented shape, without a link to a schema
