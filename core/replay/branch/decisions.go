@@ -119,17 +119,7 @@ func (a *activation) countAll(line int, from, until event.Moment) (n int) {
 // during returns the last moment before the call's next line after a moment: by then, the line of the moment
 // has run as far as it did.
 func (a *activation) during(m event.Moment) event.Moment {
-	lines := a.r.T.CallLines(a.call)
-	if i := lines.After(m); i < lines.Len() {
-		return lines.At(i) - 1
-	}
-	if left := a.r.T.Call(a.call).Leave; left != event.NoMoment {
-		return left - 1
-	}
-	if m := a.r.T.OnThread(a.r.T.Call(a.call).Thread, a.r.T.Len()-1); m != event.NoMoment {
-		return m
-	}
-	return m
+	return a.r.LineEnd(a.call, m)
 }
 
 // decide describes a gate that was evaluated at a moment of the call.

@@ -29,7 +29,6 @@ const (
 	foldedFromPlace = 1       // the same, where the line writes the same place
 	maxFolded       = 100_000 // writes that are folded together
 	maxPassingLines = 512     // lines of a caller that are examined for a deferred call
-	maxStarts       = 256     // go statements that are compared with a goroutine's arguments
 	maxOriginSteps  = 400     // steps of one chain, also those that compute nothing
 )
 

@@ -53,11 +53,12 @@ func (r Racer) Overlaps(ctx context.Context, function string, key func(at event.
 	slices.SortStableFunc(groups, func(a, b []callSpan) int { return cmp.Compare(a[0].enter, b[0].enter) })
 	out.Total = len(groups)
 	from, to := page.Cut(len(groups))
+	x := &search{Racer: r, names: r.writtenNames()}
 	for _, g := range groups[from:to] {
 		if err := ctx.Err(); err != nil {
 			return out, err
 		}
-		out.Page = append(out.Page, r.overlap(g))
+		out.Page = append(out.Page, x.overlap(g))
 	}
 	return out, nil
 }
@@ -107,17 +108,11 @@ func (r Racer) callsOf(ctx context.Context, function string, key func(at event.M
 type used struct{ reads, writes []touch }
 
 // overlap describes a group of calls: of each, the accesses to what several of them use and one writes, and its locks.
-func (r Racer) overlap(group []callSpan) replay.Overlap {
+func (x *search) overlap(group []callSpan) replay.Overlap {
 	out := replay.Overlap{Key: group[0].key, Left: max(len(group)-mostInOverlap, 0)}
 	group = group[:min(len(group), mostInOverlap)]
 	uses := make([]map[word]*used, len(group))
 	users, written := map[word]int{}, map[word]bool{}
-	x := &search{Racer: r, order: newOrder(), names: map[string]bool{}}
-	for _, s := range r.T.Sites {
-		for _, name := range s.Writes {
-			x.names[lastName(name)] = true
-		}
-	}
 	for i, c := range group {
 		uses[i] = x.usedIn(c)
 		for w, u := range uses[i] {
@@ -126,8 +121,8 @@ func (r Racer) overlap(group []callSpan) replay.Overlap {
 		}
 	}
 	for i, c := range group {
-		d := replay.OverlappingCall{Leave: r.T.Call(c.id).Leave, Locks: r.locks(c)}
-		d.Place, _ = r.Place(c.enter)
+		d := replay.OverlappingCall{Leave: x.T.Call(c.id).Leave, Locks: x.locks(c)}
+		d.Place, _ = x.Place(c.enter)
 		reads, writes := map[touch]bool{}, map[touch]bool{}
 		for w, u := range uses[i] {
 			if users[w] < 2 || !written[w] {

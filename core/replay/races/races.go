@@ -91,7 +91,7 @@ type parsedPath struct {
 
 // Races implements replay.Racer.
 func (r Racer) Races(ctx context.Context, page replay.Page) (replay.Races, error) {
-	x := &search{Racer: r, ctx: ctx, order: newOrder(), words: map[word]*history{}, found: map[pair]*found{}, names: map[string]bool{}, local: map[siteName]bool{},
+	x := &search{Racer: r, ctx: ctx, order: newOrder(), words: map[word]*history{}, found: map[pair]*found{}, local: map[siteName]bool{},
 		line: map[event.ThreadID]event.Moment{}, waiting: map[event.ThreadID]event.Moment{}, ordering: map[event.ThreadID]event.CallID{}, loops: map[event.CallID]bool{}, goLines: map[event.SiteID]bool{}, first: map[event.Moment]event.ThreadID{}, last: map[event.Moment]event.ThreadID{},
 		sites: map[event.SiteID]bool{}, paths: map[string]parsedPath{}, texts: map[event.FileID][]string{}}
 	out := replay.Races{}
@@ -138,15 +138,20 @@ func (x *search) prepare() {
 			x.goLines[event.SiteID(t.ID(starts[0]))] = true
 		}
 	}
-	for _, s := range t.Sites {
+	x.names = x.writtenNames()
+	x.anyName = x.names[""]
+	delete(x.names, "")
+}
+
+// writtenNames are the last names of what the program's lines write, with an empty one if a line writes what has no name.
+func (r Racer) writtenNames() map[string]bool {
+	names := map[string]bool{}
+	for _, s := range r.T.Sites {
 		for _, name := range s.Writes {
-			if last := lastName(name); last == "" {
-				x.anyName = true
-			} else {
-				x.names[last] = true
-			}
+			names[lastName(name)] = true
 		}
 	}
+	return names
 }
 
 // lastName is the last name of a path that is not an index: items of q.items[0].
@@ -220,7 +225,7 @@ func (x *search) begin(thread event.ThreadID) {
 // reach follows a line: what it reads, and whether it may order threads.
 func (x *search) reach(m event.Moment, thread event.ThreadID) {
 	call := x.T.CallOf(m)
-	site := event.SiteID(x.T.ID(m))
+	site, s := event.SiteID(x.T.ID(m)), x.T.Site(m)
 	if of, is := x.ordering[thread]; is {
 		x.order.exchange(thread)
 		if of == call {
@@ -229,7 +234,7 @@ func (x *search) reach(m event.Moment, thread event.ThreadID) {
 	}
 	x.line[thread] = m
 	if _, known := x.sites[site]; !known {
-		x.sites[site] = x.orders(x.T.Site(m), m)
+		x.sites[site] = x.orders(s, m)
 	}
 	if x.loops[call] {
 		x.order.exchange(thread)
@@ -237,14 +242,13 @@ func (x *search) reach(m event.Moment, thread event.ThreadID) {
 	if x.sites[site] {
 		x.order.exchange(thread)
 		x.ordering[thread] = call
-		if strings.HasPrefix(strings.TrimSpace(x.lineText(x.T.Site(m))), "for ") {
+		if strings.HasPrefix(strings.TrimSpace(x.lineText(s)), "for ") {
 			x.loops[call] = true // the last look at its condition is not a moment
 		}
 	}
 	if x.goLines[site] {
 		x.order.start(thread, m)
 	}
-	s := x.T.Site(m)
 	for i, name := range s.Reads {
 		key := siteName{site, i}
 		if x.local[key] {
@@ -340,10 +344,7 @@ func (x *search) synchronise(m event.Moment, k event.Kind, thread event.ThreadID
 			x.order.acquire(thread, o)
 		}
 		x.order.release(thread, o)
-	case event.Send:
-		x.order.acquire(thread, o)
-		x.order.release(thread, o)
-	case event.Receive:
+	case event.Send, event.Receive:
 		x.order.acquire(thread, o)
 		x.order.release(thread, o)
 	case event.Pass:
@@ -502,14 +503,7 @@ func (x *search) valueOf(m event.Moment, name string, write bool) replay.Value {
 	}
 	at := m
 	if write { // it is there when the call goes on
-		lines := x.T.CallLines(call)
-		_, at = x.T.Span(x.T.Thread(m))
-		if left := x.T.Call(call).Leave; left != event.NoMoment {
-			at = left - 1
-		}
-		if i := lines.After(m); i < lines.Len() {
-			at = lines.At(i) - 1
-		}
+		at = x.LineEnd(call, m)
 	}
 	// Other threads may have changed it since the line wrote it: the line's own event is closer.
 	for s := range x.T.Walk(x.T.Thread(m), m, false) {
@@ -560,7 +554,8 @@ func (x *search) lost(read, other, overwrite touch) {
 
 // race counts a race between the lines of two accesses, once for each moment of the later one. It is nil if there are too many.
 func (x *search) race(a, b touch) *replay.Race {
-	k := pair{min(x.siteOf(a.at), x.siteOf(b.at)), max(x.siteOf(a.at), x.siteOf(b.at))}
+	first, second := x.siteOf(a.at), x.siteOf(b.at)
+	k := pair{min(first, second), max(first, second)}
 	f := x.found[k]
 	if f == nil {
 		if len(x.found) >= mostRaces {

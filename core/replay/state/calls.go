@@ -21,6 +21,21 @@ func (r *Log) Previous(c event.CallID, at event.Moment) event.Moment {
 	return list.At(i)
 }
 
+// LineEnd returns the last moment at which a call is still on the line that it is on at a moment: the one before its next
+// line or before it returns, or else the last one of its thread.
+func (r *Log) LineEnd(c event.CallID, at event.Moment) event.Moment {
+	lines := r.T.CallLines(c)
+	if i := lines.After(at); i < lines.Len() {
+		return lines.At(i) - 1
+	}
+	call := r.T.Call(c)
+	if call.Leave != event.NoMoment {
+		return call.Leave - 1
+	}
+	_, last := r.T.Span(call.Thread)
+	return last
+}
+
 const maxReturned = 64
 
 // Returned implements replay.History. At the moment of a return, it is the results of that call.
