@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/event"
+	"wraithology/core/execlog"
 	"wraithology/core/fault"
 	"wraithology/core/replay"
 	"wraithology/core/replay/find"
@@ -151,4 +152,32 @@ func TestGeneratedStatementsAreToldAsTheyWere(t *testing.T) {
 			t.Logf("%d values compared, %d unknown, %d differences", v.Compared, v.Unknown, v.Total)
 		})
 	}
+}
+
+// What a goroutine lent is recorded before its deferred calls release others, which may change the
+// same memory, and not again.
+func TestLentMemoryIsReadBeforeOthersAreReleased(t *testing.T) {
+	t.Parallel()
+	ran := record(t, "testdata/handover", "go", "run", ".")
+	require.Zero(t, ran.ExitCode, ran.err)
+	l, err := execlog.OpenFile(ran.log)
+	require.NoError(t, err)
+	defer l.Close()
+	reads, released := map[uint32]int{}, map[uint32]bool{}
+	for _, b := range l.Blocks {
+		payload, err := l.Payload(b)
+		require.NoError(t, err)
+		walk := event.NewWalk(payload, b.Base)
+		for walk.Next() && b.Thread > 1 {
+			switch walk.Event().Kind {
+			case event.Release:
+				released[b.Thread] = walk.Event().ID == uint32(event.OpDone)
+			case event.Entries, event.Exposed:
+				reads[b.Thread]++
+				assert.False(t, released[b.Thread], "thread %d reads or exposes a map after others were released", b.Thread)
+			}
+		}
+	}
+	assert.Len(t, released, 4)
+	assert.Len(t, reads, 4)
 }

@@ -415,9 +415,11 @@ func (f *function) simple(s ast.Stmt) {
 		}
 	case *ast.DeferStmt:
 		f.expressions(s)
+		text := ""
 		if call, waits := f.syncCall(s.Call); call != "" && !waits {
-			f.after(s, "defer "+call)
+			text = "defer " + call + "; "
 		}
+		f.after(s, fmt.Sprintf("%sdefer %s.Settle(%s.Deferred())", text, frameName, frameName))
 		return
 	}
 	synchronises, waits := "", false

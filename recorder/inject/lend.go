@@ -366,6 +366,28 @@ func (f *Frame) exposes() {
 	}
 }
 
+// Deferred returns the number of objects that deferred calls will change.
+func (f *Frame) Deferred() int {
+	if f == nil {
+		return 0
+	}
+	return len(f.later)
+}
+
+// Settle records what was lent, before a deferred call that may release other goroutines: from then on
+// they may change the same memory. Of what deferred calls have changed it records the objects from
+// number n on, because these calls have ended.
+func (f *Frame) Settle(n int) {
+	if f == nil || len(f.lent) == 0 && len(f.later) <= n {
+		return
+	}
+	f.lent = append(f.lent, f.later[n:]...)
+	clear(f.later[n:])
+	f.later = f.later[:n]
+	f.here()
+	f.forget()
+}
+
 // forget drops what was lent in a statement.
 func (f *Frame) forget() {
 	clear(f.lent)

@@ -1,0 +1,3 @@
+module handover
+
+go 1.24
