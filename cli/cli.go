@@ -44,6 +44,8 @@ type app struct {
 	paths    map[string]string
 	as       string
 	fields   map[string]string
+	zone     string
+	patterns []string
 	own      []string
 	within   time.Duration
 	piped    string // a copy of standard input

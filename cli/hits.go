@@ -48,7 +48,7 @@ func printHits(w io.Writer, o printing, q ask.HitsRequest, h ask.Hits) {
 		if (onCalls(q.On) || q.Slowest) && x.CallNs >= 0 {
 			took = ", took " + time.Duration(x.CallNs).String()
 		}
-		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s  %s%s\n", q.From+i+1, o.name, x.Moment, x.Thread, plain(x.Function), sinceStart(x.TimeNs, x.Estimated), took)
+		fmt.Fprintf(w, "  %6d  %s@%d#%s  %s  %s%s\n", q.From+i+1, o.name, x.Moment, x.Thread, plain(x.Function), timeOf(x.TimeNs, x.Estimated, x.At), took)
 		if x.New != nil {
 			old := ""
 			if x.Old != nil {

@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -33,7 +35,13 @@ func printMessages(w io.Writer, _ printing, _ ask.MessagesRequest, list ask.Mess
 		fmt.Fprintln(w, "no messages around this moment")
 		return
 	}
-	t := newTable(w, "", "since the beginning", "moment", "in", "message")
+	byClock := slices.ContainsFunc(list.Messages, func(x ask.Message) bool { return !x.At.IsZero() }) ||
+		!slices.ContainsFunc(list.Messages, func(x ask.Message) bool { return !x.Estimated || x.TimeNs != 0 }) // none has a time
+	when := "since the beginning"
+	if byClock {
+		when = "time"
+	}
+	t := newTable(w, "", when, "moment", "in", "message")
 	for i, x := range list.Messages {
 		mark := ""
 		if i == list.Here {
@@ -43,7 +51,14 @@ func printMessages(w io.Writer, _ printing, _ ask.MessagesRequest, list ask.Mess
 		if x.Evidence != "" {
 			at = plain(x.Evidence) + at
 		}
-		t.AppendRow([]any{mark, micro(x.TimeNs), at, plain(x.Function), plain(x.Text)})
+		when := time.Duration(x.TimeNs).String()
+		switch {
+		case !x.At.IsZero():
+			when = x.At.Format(dayTime)
+		case byClock:
+			when = "undated"
+		}
+		t.AppendRow([]any{mark, when, at, plain(x.Function), plain(x.Text)})
 	}
 	t.Render()
 	if list.Here >= 0 {

@@ -3,10 +3,13 @@ package cli
 import (
 	"fmt"
 	"io"
+	"math"
+	"strconv"
 	"strings"
 	"time"
 
 	"wraithology/core/ask"
+	"wraithology/core/event"
 )
 
 var _ = register(question[ask.PeekRequest, ask.Peek]{use: "peek EVIDENCE", short: "Show what evidence is, how the program ended, where, and what is missing", print: printPeek, previews: true})
@@ -33,6 +36,9 @@ func printPeek(w io.Writer, o printing, _ ask.PeekRequest, p ask.Peek) {
 		fmt.Fprintf(w, "  build    %s\n", plain(orNone(e.BuildID)))
 	}
 	fmt.Fprintf(w, "  holds    %s, on %s\n", counted(int(e.Moments), "moment"), counted(e.Threads, "thread"))
+	if e.Reading != nil {
+		printReading(w, o, *e.Reading)
+	}
 	if f := p.Failure; f != nil {
 		summary, kind := plain(f.Summary), plain(f.Kind)
 		if !strings.HasPrefix(summary, kind+": ") {
@@ -71,6 +77,43 @@ func printPeek(w io.Writer, o printing, _ ask.PeekRequest, p ask.Peek) {
 	for _, g := range p.Gaps {
 		fmt.Fprintf(w, "  - %s\n    %s\n", plain(g.What), plain(g.Remedy))
 	}
+}
+
+// printReading writes how the lines of a log were read.
+func printReading(w io.Writer, o printing, r event.Reading) {
+	fmt.Fprintf(w, "\nread       %s = %s + %s + %s + %d unread\n", counted(int(r.Lines), "line"), counted(int(r.Records), "record"),
+		counted(int(r.Continuations), "continuation line"), counted(int(r.Blank), "blank line"), r.Unread)
+	if r.Records > 0 {
+		fmt.Fprintf(w, "           %s of the records have a time, %s a level\n", share(r.Timed, r.Records), share(r.Leveled, r.Records))
+	}
+	for _, s := range r.Samples {
+		fmt.Fprintf(w, "  line %-5d %s\n", s.Line, plain(shorten(s.Text, mostSourceValues)))
+		var parts []string
+		for _, part := range [][2]string{{"time", s.Time}, {"level", s.Level}, {"thread", s.Thread}, {"logger", s.Logger}, {"message", s.Message}} {
+			if part[1] != "" {
+				parts = append(parts, part[0]+" "+plain(shorten(part[1], mostSourceValues/2)))
+			}
+		}
+		fmt.Fprintf(w, "             %s\n", strings.Join(parts, " | "))
+	}
+	for _, s := range r.FirstUnread {
+		fmt.Fprintf(w, "  line %-5d %s\n             unread: kept as text\n", s.Line, plain(shorten(s.Text, mostSourceValues)))
+	}
+	if r.Unread > 0 || r.Timed < r.Records {
+		fmt.Fprintf(w, "  another reading: wraith peek %s --pattern '{time} {level} {message}'\n", o.name)
+	}
+}
+
+// share writes a part of a whole in percent. It is 100 % or 0 % only if it is all or nothing.
+func share(part, whole int64) string {
+	percent := 100 * float64(part) / float64(whole)
+	switch {
+	case part == whole:
+		return "100 %"
+	case part == 0:
+		return "0 %"
+	}
+	return strconv.FormatFloat(min(max(math.Round(percent*10)/10, 0.1), 99.9), 'f', -1, 64) + " %"
 }
 
 // printLead writes what leads on from a failure.

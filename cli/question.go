@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"reflect"
 	"strconv"
@@ -318,7 +320,7 @@ func (a *app) openFile(ctx context.Context, path string) (replay.Recording, erro
 	if err != nil {
 		return nil, err
 	}
-	o := evidence.Options{Timelines: timelines, As: a.as, Fields: a.fields, Own: a.own,
+	o := evidence.Options{Timelines: timelines, As: a.kind(), Fields: a.rules(), Own: a.own,
 		Artifacts: evidence.Artifacts{Binaries: a.binaries, Debug: a.debug, Source: a.source, Paths: a.paths, Cache: moduleCache()}}
 	name := path
 	if path == standardInput {
@@ -363,6 +365,29 @@ func (a *app) evidenceFlags(c *cobra.Command) {
 func (a *app) readingFlags(c *cobra.Command) {
 	c.Flags().StringVar(&a.as, "as", "", "kind of the evidence, if it cannot be recognised: "+strings.Join(kinds.All.Names(), ", "))
 	c.Flags().StringToStringVar(&a.fields, "field", nil, "structured log: field that is the time, level, message, trace, thread or caller, as thread=order_id; may be repeated")
+	c.Flags().StringVar(&a.zone, "zone", "", "structured log: zone of times without one, as Europe/Paris, CET or +02:00 (default UTC)")
+	c.Flags().StringArrayVar(&a.patterns, "pattern", nil, "structured log: how a line is written, as '{time} {level} [{thread}] {logger}: {message}'; {_} skips; may be repeated")
+}
+
+// kind returns the kind of the evidence that is given, also by a flag for one kind.
+func (a *app) kind() string {
+	if len(a.patterns) > 0 {
+		return cmp.Or(a.as, "structured-log")
+	}
+	return a.as
+}
+
+// rules returns how a log is read.
+func (a *app) rules() map[string]string {
+	rules := map[string]string{}
+	maps.Copy(rules, a.fields)
+	if a.zone != "" {
+		rules["zone"] = a.zone
+	}
+	if len(a.patterns) > 0 {
+		rules["pattern"] = strings.Join(a.patterns, "\n")
+	}
+	return rules
 }
 
 // placeOf returns the place of a locator.

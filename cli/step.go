@@ -71,19 +71,29 @@ func printStep(w io.Writer, o printing, s ask.Step) {
 		if s.CallNs >= 0 {
 			took += ", call " + duration(s.CallNs)
 		}
-		fmt.Fprintf(w, "  %s, %s\n", sinceStart(s.TimeNs, s.Estimated), took)
+		fmt.Fprintf(w, "  %s, %s\n", timeOf(s.TimeNs, s.Estimated, s.At), took)
 	}
 	if text := o.source(s.File, s.Line); text != "" {
 		fmt.Fprintf(w, "  | %s\n", plain(text))
 	}
 }
 
+// timeOf prints the time of a moment: as reported by evidence without a recorder, or since the start.
+func timeOf(ns int64, estimated bool, at time.Time) string {
+	if at.IsZero() {
+		return sinceStart(ns, estimated)
+	}
+	return at.Format(dayTime)
+}
+
+// dayTime is the layout of times of day with their date, to the nanosecond where there are any.
+const dayTime = "2006-01-02 15:04:05.999999999Z"
+
 // sinceStart prints a time since the start of the evidence. An estimated one was not read from a
 // clock.
 func sinceStart(ns int64, estimated bool) string {
-	text := "+" + time.Duration(ns).Round(time.Microsecond).String()
 	if estimated {
-		return "about " + text
+		return "about +" + time.Duration(ns).Round(time.Microsecond).String()
 	}
-	return text
+	return "+" + time.Duration(ns).String()
 }

@@ -83,7 +83,7 @@ func printSpans(w io.Writer, name string, s ask.Spans) {
 		if p.StatusMessage != "" {
 			status += ": " + p.StatusMessage
 		}
-		t.AppendRow([]any{strings.Repeat("  ", max(0, min(p.Depth, maxIndent))) + plain(p.Service+"/"+strings.TrimPrefix(p.Operation, p.Service+"/")), bar(p.StartNs, p.DurationNs, x.DurationNs), micro(p.DurationNs), micro(p.SelfNs), micro(p.CriticalNs),
+		t.AppendRow([]any{strings.Repeat("  ", max(0, min(p.Depth, maxIndent))) + plain(p.Service+"/"+strings.TrimPrefix(p.Operation, p.Service+"/")), bar(p.StartNs, p.DurationNs, x.DurationNs), time.Duration(p.DurationNs), time.Duration(p.SelfNs), time.Duration(p.CriticalNs),
 			fmt.Sprintf("@%d#%s", p.Moment, p.Thread), plain(status)})
 	}
 	t.Render()
@@ -109,8 +109,6 @@ func printLinks(w io.Writer, spans []ask.Span) {
 		fmt.Fprintf(w, "%s more\n", counted(n-most, "link"))
 	}
 }
-
-func micro(ns int64) time.Duration { return time.Duration(ns).Round(time.Microsecond) }
 
 // bar draws an interval within a duration.
 func bar(start, duration, whole int64) string {

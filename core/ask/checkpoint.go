@@ -89,7 +89,7 @@ func runFrom(ctx context.Context, r replay.Finder, at event.Moment, back bool, s
 // stepAt returns the answer for a step that ended at a moment.
 func stepAt(ctx context.Context, r replay.Finder, m event.Moment, reason string) (Step, error) {
 	p, err := placeOf(ctx, r.(replay.Recording), m)
-	return Step{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line, Reason: reason, TimeNs: int64(p.Time), Estimated: p.Estimated, StepNs: int64(p.step), CallNs: int64(p.call), Text: r.Text(m)}, err
+	return Step{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line, Reason: reason, TimeNs: int64(p.Time), Estimated: p.Estimated, At: p.At, StepNs: int64(p.step), CallNs: int64(p.call), Text: r.Text(m)}, err
 }
 
 // noHit returns the error that a checkpoint has no hit in a direction.

@@ -19,10 +19,11 @@ type ExpressionRequest struct {
 // Expression is the value of an expression. If the state is may-have-changed, the value is the last
 // known one.
 type Expression struct {
-	Value string      `json:"value"`
-	Type  string      `json:"type"`
-	State event.State `json:"state"`
-	Why   string      `json:"why,omitempty"`
+	Value string            `json:"value"`
+	Type  string            `json:"type"`
+	State event.State       `json:"state"`
+	Why   string            `json:"why,omitempty"`
+	From  []question.Latest `json:"from,omitempty"`
 }
 
 // Negative implements Negative: the expression is false.

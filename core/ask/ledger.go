@@ -5,6 +5,7 @@ import (
 
 	"wraithology/core/event"
 	"wraithology/core/fault"
+	"wraithology/core/question"
 	"wraithology/core/replay"
 )
 
@@ -43,10 +44,11 @@ type LedgerRow struct {
 // LedgerCell is the value of a column's expression. Changed says whether it differs from the row
 // before. Error is the reason if there is no value.
 type LedgerCell struct {
-	Value   string `json:"value"`
-	Changed bool   `json:"changed"`
-	Error   string `json:"error"`
-	Why     string `json:"why,omitempty"` // why the value, which then ends in ?, may have changed
+	Value   string            `json:"value"`
+	Changed bool              `json:"changed"`
+	Error   string            `json:"error"`
+	Why     string            `json:"why,omitempty"`  // why the value, which then ends in ?, may have changed
+	From    []question.Latest `json:"from,omitempty"` // the records that latest(name) took its values from
 }
 
 // Negative implements Negative: there is no row.
@@ -93,7 +95,7 @@ func (q LedgerRequest) answer(ctx context.Context, s *Subject) (Ledger, error) {
 				}
 				cell.Error = err.Error()
 			} else {
-				cell.Value, cell.Why = got.Text(), got.Why
+				cell.Value, cell.Why, cell.From = got.Text(), got.Why, got.From
 			}
 			cell.Changed = before != nil && (cell.Value != before[j].Value || (cell.Error == "") != (before[j].Error == ""))
 			row.Cells = append(row.Cells, cell)

@@ -149,7 +149,7 @@ func messagesOf(ctx context.Context, r replay.Recording, list []event.Moment, ev
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Message{Hit{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line, TimeNs: int64(p.Time + later), CallNs: -1, Text: replay.TextOf(r, m)}, evidence})
+		out = append(out, Message{Hit{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line, TimeNs: int64(p.Time + later), Estimated: p.Estimated, At: p.At, CallNs: -1, Text: replay.TextOf(r, m)}, evidence})
 	}
 	return out, nil
 }

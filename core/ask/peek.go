@@ -51,6 +51,8 @@ type Evidence struct {
 	Threads    int           `json:"threads"`
 	Started    time.Time     `json:"started"`
 	DurationNs int64         `json:"durationNs"`
+	// Reading says how the lines of a log were read.
+	Reading *event.Reading `json:"reading,omitempty"`
 }
 
 // Failure is the place where a program failed.
@@ -82,7 +84,7 @@ func (PeekRequest) answer(ctx context.Context, s *Subject) (Peek, error) {
 	info := r.Info()
 	p := Peek{
 		Evidence: Evidence{Kind: info.Kind, Traits: replay.TraitsOf(r), Program: info.Program, BuildID: info.BuildID, Revision: info.Revision, Host: info.Host, Command: info.Command,
-			Moments: info.Moments, Threads: info.Threads, Started: info.Started, DurationNs: int64(info.Duration)},
+			Moments: info.Moments, Threads: info.Threads, Started: info.Started, DurationNs: int64(info.Duration), Reading: info.Reading},
 		Gaps: []Gap{}, Threads: []Thread{}, Outputs: []Hit{}, Next: []Next{},
 	}
 	for _, g := range info.Gaps {

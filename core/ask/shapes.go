@@ -76,6 +76,8 @@ type Hit struct {
 	TimeNs   int64          `json:"timeNs"`
 	// Estimated is set if the time was not read from a clock: it lies between those around it.
 	Estimated bool `json:"estimated"`
+	// At is the time of day, as reported by evidence without a recorder. It is missing for undated records.
+	At time.Time `json:"at,omitzero"`
 	// CallNs is the duration of the moment's call, or -1.
 	CallNs int64 `json:"callNs"`
 	// Text is the text of an error or output.
@@ -199,7 +201,7 @@ func placeOf(ctx context.Context, r replay.Recording, m event.Moment) (p placed,
 
 func hitAt(ctx context.Context, r replay.Recording, m event.Moment) (Hit, error) {
 	p, err := placeOf(ctx, r, m)
-	return Hit{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line, TimeNs: int64(p.Time), Estimated: p.Estimated, CallNs: int64(p.call)}, err
+	return Hit{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line, TimeNs: int64(p.Time), Estimated: p.Estimated, At: p.At, CallNs: int64(p.call)}, err
 }
 
 // maxThreads limits the threads of one answer.

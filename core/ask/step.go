@@ -2,6 +2,7 @@ package ask
 
 import (
 	"context"
+	"time"
 
 	"wraithology/core/event"
 	"wraithology/core/replay"
@@ -36,8 +37,10 @@ type Step struct {
 	// the call; -1 if not known.
 	StepNs int64 `json:"stepNs"`
 	// Estimated is set if the moment's time was not read from a clock: it lies between those around it.
-	Estimated bool  `json:"estimated"`
-	CallNs    int64 `json:"callNs"`
+	Estimated bool `json:"estimated"`
+	// At is the time of day, as reported by evidence without a recorder. It is missing for undated records.
+	At     time.Time `json:"at,omitzero"`
+	CallNs int64     `json:"callNs"`
 	// Text is the text of an error or a message at the moment.
 	Text string `json:"text,omitempty"`
 }

@@ -1,6 +1,7 @@
 package event
 
 import (
+	"math"
 	"strings"
 	"time"
 )
@@ -106,7 +107,41 @@ type Header struct {
 	TraceID string `cbor:"traceID,omitempty"`
 	// ThreadKind is the kind of the threads of evidence without a recorder.
 	ThreadKind string `cbor:"threadKind,omitempty"`
+	// Reading says how the lines of a log were read; nil for other evidence.
+	Reading *Reading `cbor:"reading,omitempty"`
 }
+
+// Reading says how the lines of a log were read: Lines is the sum of Records, Continuations, Blank and Unread.
+// Timed and Leveled are the numbers of records with a time and with a level. Unread lines are kept as text.
+type Reading struct {
+	Lines         int64 `cbor:"lines" json:"lines"`
+	Records       int64 `cbor:"records" json:"records"`
+	Continuations int64 `cbor:"continuations" json:"continuations"`
+	Blank         int64 `cbor:"blank" json:"blank"`
+	Unread        int64 `cbor:"unread" json:"unread"`
+	Timed         int64 `cbor:"timed" json:"timed"`
+	Leveled       int64 `cbor:"leveled" json:"leveled"`
+	// Samples are the first records with what was read as what, FirstUnread the first lines that were not read.
+	Samples     []ReadLine `cbor:"samples" json:"samples"`
+	FirstUnread []ReadLine `cbor:"firstUnread" json:"firstUnread"`
+}
+
+// ReadLine is a line of a log, from 1, with the texts of what was read in it. Time is in RFC 3339.
+type ReadLine struct {
+	Line    int64  `cbor:"line" json:"line"`
+	Text    string `cbor:"text" json:"text"`
+	Time    string `cbor:"time,omitempty" json:"time,omitempty"`
+	Level   string `cbor:"level,omitempty" json:"level,omitempty"`
+	Thread  string `cbor:"thread,omitempty" json:"thread,omitempty"`
+	Logger  string `cbor:"logger,omitempty" json:"logger,omitempty"`
+	Message string `cbor:"message,omitempty" json:"message,omitempty"`
+}
+
+// UnknownStart is the start of a process of evidence that has no times.
+const UnknownStart = math.MinInt64
+
+// Unhandled is the name of the value of an Error event whose error ended a program.
+const Unhandled = "unhandled"
 
 // Process is one process of a recording; a test run has one for each tested package.
 type Process struct {
@@ -117,7 +152,7 @@ type Process struct {
 	BuildID  string   `cbor:"buildID"`
 	Host     string   `cbor:"host"`
 	Compiler string   `cbor:"compiler"`
-	Started  int64    `cbor:"started"` // wall clock, nanoseconds since 1970 (UTC)
+	Started  int64    `cbor:"started"` // wall clock, nanoseconds since 1970 (UTC), or UnknownStart
 	// Outer are values that hold for the whole process.
 	Outer []Named `cbor:"outer,omitempty"`
 }

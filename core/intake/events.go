@@ -47,6 +47,8 @@ type Event struct {
 	Process uint16
 	Pooled  bool
 	Ends    bool // the strand is over with this event
+	// Undated events have no time of their own: Time is that of the event before, or Unknown.
+	Undated bool
 	Span    bool // an Enter or Leave that begins or ends a span of the trace
 	Root    bool // the trace is known by this call
 	Caller  uint32
@@ -55,6 +57,10 @@ type Event struct {
 	Begins  *timeline.Trace
 	Raw     []byte
 }
+
+// Unknown is the time of undated events before the first one with a time. They are shown at the time of
+// the first one.
+const Unknown = math.MinInt64
 
 // Events collects events and feeds them to a timeline in order.
 type Events struct {
@@ -84,16 +90,19 @@ const (
 	flagCaller
 	flagLink
 	flagBegins
+	flagUndated
 )
 
 // Add adds an event.
 func (e *Events) Add(x *Event) error {
-	e.First, e.Last = min(e.First, x.Time), max(e.Last, x.Time)
+	if x.Time != Unknown {
+		e.First, e.Last = min(e.First, x.Time), max(e.Last, x.Time)
+	}
 	flags := byte(0)
 	for _, f := range [...]struct {
 		is   bool
 		flag byte
-	}{{x.Pooled, flagPooled}, {x.Ends, flagEnds}, {x.Span, flagSpan}, {x.Root, flagRoot}, {x.Caller != 0, flagCaller}, {x.Link != 0, flagLink}, {x.Begins != nil, flagBegins}} {
+	}{{x.Pooled, flagPooled}, {x.Ends, flagEnds}, {x.Span, flagSpan}, {x.Root, flagRoot}, {x.Caller != 0, flagCaller}, {x.Link != 0, flagLink}, {x.Begins != nil, flagBegins}, {x.Undated, flagUndated}} {
 		if f.is {
 			flags |= f.flag
 		}
@@ -136,7 +145,7 @@ func (x *Event) decode(k ordered.Key, b []byte, trace *timeline.Trace) {
 		b = b[size:]
 		return n
 	}
-	x.Pooled, x.Ends, x.Span, x.Root = flags&flagPooled != 0, flags&flagEnds != 0, flags&flagSpan != 0, flags&flagRoot != 0
+	x.Pooled, x.Ends, x.Span, x.Root, x.Undated = flags&flagPooled != 0, flags&flagEnds != 0, flags&flagSpan != 0, flags&flagRoot != 0, flags&flagUndated != 0
 	x.Process, x.Strand = uint16(next()), uint32(next())
 	if flags&flagCaller != 0 {
 		x.Caller = uint32(next())
@@ -156,14 +165,15 @@ func (x *Event) decode(k ordered.Key, b []byte, trace *timeline.Trace) {
 
 // Build completes the tables and feeds all events to a timeline.
 func (e *Events) Build(ctx context.Context, t *Tables, in Input) error {
+	started := e.First
 	if e.First > e.Last {
-		e.First, e.Last = 0, 0
+		e.First, e.Last, started = 0, 0, event.UnknownStart
 	}
 	if span := uint64(e.Last) - uint64(e.First); span > math.MaxInt64 {
 		return fmt.Errorf("the times of the evidence span more than 292 years: %w", fault.OutOfRange)
 	}
 	for i := range t.Processes {
-		t.Processes[i].Started = e.First
+		t.Processes[i].Started = started
 	}
 	t.Seal()
 	feed, err := timeline.NewFeed(timeline.Source{Tables: t.Tables, File: in.File, Size: in.Size}, in.Folder, in.Lasting)
@@ -217,6 +227,12 @@ type link struct {
 func (f *feeder) take(k ordered.Key, record []byte) error {
 	var x Event
 	x.decode(k, record, &f.trace)
+	if x.Time == Unknown {
+		x.Time = f.e.First
+	}
+	if x.Undated {
+		x.Raw[0] |= event.Estimated
+	}
 	if x.Begins != nil {
 		f.feed.BeginTrace(x.Trace, *x.Begins)
 	}

@@ -280,6 +280,17 @@ func expandOld(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *
 	return f.NewIdent(oldName + path), nil
 }
 
+// latestName is the prefix of the names that latest(x) is converted to; scope resolves them.
+const latestName = "latest "
+
+func expandLatest(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+	name, ok := pathText(args[0])
+	if !ok {
+		return nil, f.NewError(args[0].ID(), "latest takes the name of a field")
+	}
+	return f.NewIdent(latestName + name), nil
+}
+
 // castName is the prefix of the names that the type of cast(x, "T") is converted to.
 const castName = "cast "
 
@@ -435,7 +446,7 @@ var environment = func() *cel.Env {
 		cel.Function("size_of", cel.Overload("size_of_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Bytes))),
 		cel.Function("nanoseconds", cel.Overload("nanoseconds_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.Nanoseconds))),
 		cel.Function("unixTime", cel.Overload("unixTime_int", []*cel.Type{cel.DynType}, cel.StringType, formatted(replay.UnixTime))),
-		cel.Macros(cel.GlobalMacro("old", 1, expandOld), cel.GlobalMacro("changed", 1, expandChanged), cel.GlobalMacro("cast", 2, expandCast), cel.GlobalMacro("global", 2, expandGlobal),
+		cel.Macros(cel.GlobalMacro("old", 1, expandOld), cel.GlobalMacro("changed", 1, expandChanged), cel.GlobalMacro("latest", 1, expandLatest), cel.GlobalMacro("cast", 2, expandCast), cel.GlobalMacro("global", 2, expandGlobal),
 			cel.GlobalMacro("named", 1, expandNamed), cel.GlobalMacro("size", 1, expandSize)),
 		cel.Function(countName, cel.Overload("count_any", []*cel.Type{cel.DynType}, cel.IntType, cel.UnaryBinding(func(v ref.Val) ref.Val {
 			if v == types.NullValue {

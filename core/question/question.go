@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -56,6 +57,13 @@ type Answer struct {
 	Type  string
 	State event.State
 	Why   string
+	From  []Latest
+}
+
+// Latest is where a value that latest(x) stands for comes from.
+type Latest struct {
+	Name   string       `json:"name"`
+	Moment event.Moment `json:"moment"`
 }
 
 // Text returns the value, with a question mark if it may have changed.
@@ -97,6 +105,9 @@ func Parse(text string) (*Question, error) {
 	return q, nil
 }
 
+// errTypes means that an operator has no meaning for operands of these types.
+var errTypes = errors.New("the types of the operands do not match")
+
 // bareDuration matches a number with a unit of time.
 var bareDuration = regexp.MustCompile(`\b\d+(?:\.\d+)?(?:ns|us|µs|ms|s|m|h)\b`)
 
@@ -116,7 +127,7 @@ func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment,
 			return known(q.textOf(v), v.TypeName()), nil
 		case ok && v.State == event.MayHaveChanged && v.Last != nil:
 			last := v.With(*v.Last)
-			return Answer{q.textOf(last), last.TypeName(), v.State, v.Why()}, nil
+			return Answer{Value: q.textOf(last), Type: last.TypeName(), State: v.State, Why: v.Why()}, nil
 		}
 	}
 	out, err := q.eval(ctx, s)
@@ -126,7 +137,9 @@ func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment,
 	if weight(out, 0, true) >= heaviest {
 		return Answer{}, fmt.Errorf("%q: %w: the result has more than %d bytes or elements", q.text, fault.CostLimit, heaviest)
 	}
-	return q.answer(out), nil
+	answer := q.answer(out)
+	answer.From = s.from
+	return answer, nil
 }
 
 // Holds evaluates the question as a condition in the innermost frame.
@@ -139,6 +152,9 @@ func (q *Question) Holds(ctx context.Context, r replay.Recording, at event.Momen
 		}
 	}
 	out, err := q.eval(ctx, s)
+	if s.absent && errors.Is(err, errTypes) {
+		return false, nil // nothing holds of a field that the record does not have
+	}
 	if err != nil {
 		return false, err
 	}
@@ -165,7 +181,7 @@ func (q *Question) eval(ctx context.Context, s *scope) (ref.Val, error) {
 			return nil, fmt.Errorf("%q: %w", q.text, s.unknown(name))
 		}
 		if strings.Contains(err.Error(), "no such overload") {
-			return nil, fmt.Errorf("%q: %w: the types of the operands do not match; int(x), double(x) and string(x) convert; durations are written as duration(\"250ms\"), times as timestamp(\"2026-11-25T10:00:00Z\")", q.text, fault.NoValue)
+			return nil, fmt.Errorf("%q: %w: %w; int(x), double(x) and string(x) convert; durations are written as duration(\"250ms\"), times as timestamp(\"2026-11-25T10:00:00Z\")", q.text, fault.NoValue, errTypes)
 		}
 		return nil, fmt.Errorf("%q: %w: %s", q.text, fault.NoValue, firstLine(err.Error()))
 	}
@@ -221,6 +237,9 @@ type scope struct {
 	t     event.ThreadID
 	frame int
 	err   error
+	from  []Latest // of what latest(x) stands for
+
+	absent bool // a name is a field that the record does not have
 
 	scalars scalars // of the recording, for the innermost frame; nil if it has none
 }
@@ -238,6 +257,9 @@ func (s *scope) ResolveName(name string) (any, bool) {
 		}
 		return toCEL("old("+path+")", v), true
 	}
+	if of, ok := strings.CutPrefix(name, latestName); ok {
+		return s.latest(of), true
+	}
 	if of, ok := strings.CutPrefix(name, castName); ok {
 		return s.castTo(of), true
 	}
@@ -253,7 +275,26 @@ func (s *scope) ResolveName(name string) (any, bool) {
 		return nil, false
 	}
 	s.err = nil
+	if v.Value.Nil && v.Written == event.NoMoment {
+		_, s.absent = s.r.(replay.Records)
+	}
 	return toCEL(name, v.Value), true
+}
+
+// latest returns the value of a field in the last record that had it, and remembers the record.
+func (s *scope) latest(name string) ref.Val {
+	records, ok := s.r.(replay.Records)
+	if !ok {
+		return types.NewErr("latest needs evidence of records; a recording has a value at each moment")
+	}
+	v, err := records.Latest(s.ctx, s.at, s.t, s.frame, name)
+	if err != nil {
+		return types.NewErr("%s", err)
+	}
+	if source := (Latest{name, v.Written}); !slices.Contains(s.from, source) {
+		s.from = append(s.from, source)
+	}
+	return toCEL("latest("+name+")", v.Value)
 }
 
 // castTo finds a type by name, if the evidence can do that.

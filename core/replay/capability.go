@@ -75,6 +75,13 @@ type Past interface {
 	ValueBefore(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) (Value, error)
 }
 
+// Records is evidence that consists of records with fields.
+type Records interface {
+	// Latest returns the variable with a name as the last record of a frame's call that had it says, up
+	// to a moment. Written is the record. The error wraps fault.NoValue if none had it.
+	Latest(ctx context.Context, at event.Moment, t event.ThreadID, frame int, name string) (Variable, error)
+}
+
 // Clock is evidence whose moments have a time of day.
 type Clock interface {
 	// InstantOf returns the time of day of a moment.

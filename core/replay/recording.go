@@ -45,6 +45,8 @@ type Info struct {
 	Threads  int
 	Failure  *Failure
 	Gaps     []Gap
+	// Reading says how the lines of a log were read; nil for other evidence.
+	Reading *event.Reading
 }
 
 // Failure is the place and cause of the program's failure.
@@ -179,7 +181,9 @@ type Place struct {
 	Time     time.Duration
 	// Estimated is set if the time was not read from a clock: it lies between those around it.
 	Estimated bool
-	Call      event.CallID
+	// At is the time of day, as reported by evidence without a recorder. It is zero for undated records.
+	At   time.Time
+	Call event.CallID
 }
 
 // Condition is a condition on the innermost frame of a thread at a moment.

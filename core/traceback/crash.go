@@ -180,12 +180,12 @@ func Share(sample []byte) float64 {
 	return float64(understood) / float64(max(all, 1))
 }
 
-// Outermost returns the outermost error of a text.
-func Outermost(text string) Cause {
+// Outermost returns the outermost error of a text, and whether the text says that it ended the program.
+func Outermost(text string) (c Cause, ended bool) {
 	if c, ok := Parse(text); ok && len(c.Causes) > 0 {
-		return c.Causes[0]
+		return c.Causes[0], c.ended
 	}
-	return Cause{}
+	return Cause{}, false
 }
 
 // Follower reports line by line whether a traceback continues.

@@ -3,6 +3,7 @@ package failure
 import (
 	"wraithology/core/event"
 	"wraithology/core/replay"
+	"wraithology/core/timeline"
 )
 
 // maxErrorsBefore limits the errors that are looked at for the first of a chain.
@@ -16,6 +17,9 @@ func (r Finder) reportedFailure() *replay.Failure {
 		return nil
 	}
 	m := errors.At(errors.Len() - 1)
+	if first, ok := r.firstUnhandled(errors); ok {
+		m = first
+	}
 	cause := r.CauseAt(m)
 	f := &replay.Failure{Kind: "error", Summary: r.ReportedError(m), Moment: m, Thread: r.T.Thread(m), Causes: []replay.Cause{cause}}
 	for i := errors.Len() - 2; i >= max(0, errors.Len()-maxErrorsBefore); i-- {
@@ -44,6 +48,25 @@ func (r Finder) reportedFailure() *replay.Failure {
 		}
 	}
 	return f
+}
+
+// firstUnhandled returns the first error that ended a program.
+func (r Finder) firstUnhandled(errors timeline.List) (event.Moment, bool) {
+	sites := map[event.SiteID]bool{}
+	for id, site := range r.T.Sites {
+		f := r.T.Functions[site.Function]
+		for _, v := range site.Values {
+			if int(v) < len(f.Variables) && f.Variables[v].Name == event.Unhandled {
+				sites[id] = true
+			}
+		}
+	}
+	for i := 0; len(sites) > 0 && i < errors.Len(); i++ {
+		if m := errors.At(i); sites[r.T.Site(m).ID] {
+			return m, true
+		}
+	}
+	return 0, false
 }
 
 // reportedGaps lists what the evidence lacks.

@@ -3,6 +3,7 @@ package state
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -73,6 +74,23 @@ func (s Scope) find(name string) (replay.Variable, event.VariableID, bool) {
 	return replay.Variable{}, 0, false
 }
 
+// absent finds a field of records that the record at the moment does not have: the longest beginning of the path
+// that names one. Its value is null.
+func (s Scope) absent(p replay.Path) (v replay.Variable, id event.VariableID, steps []replay.PathStep, ok bool) {
+	f := s.R.T.FunctionOf(s.Call)
+	name, rest := p.Root, p.Steps
+	for {
+		if i := slices.IndexFunc(f.Variables, func(v event.Variable) bool { return v.Name == name }); i >= 0 {
+			v, id, steps, ok = s.R.VariableOf(f.Variables[i], event.VariableID(i), f, s.Call, s.At), event.VariableID(i), rest, true
+			v.Value.Value = event.Value{Type: PlainText, State: event.Known, Nil: true}
+		}
+		if len(rest) == 0 || rest[0].Field == "" {
+			return v, id, steps, ok
+		}
+		name, rest = name+"."+rest[0].Field, rest[1:]
+	}
+}
+
 // Locate follows a path to the location of its value, and returns the value. An unknown element of
 // the path is the one whose value is like one of the given ones.
 func (s Scope) Locate(p replay.Path, like []replay.Value) (Location, replay.Value, error) {
@@ -84,8 +102,8 @@ func (s Scope) Locate(p replay.Path, like []replay.Value) (Location, replay.Valu
 		steps = steps[1:]
 		v, id, ok = s.find(name)
 	}
-	if !ok {
-		steps = p.Steps
+	if !ok && !s.R.Recorded() {
+		v, id, steps, ok = s.absent(p)
 	}
 	if !ok {
 		return Location{}, replay.Value{}, fmt.Errorf("%s: %w in the frame", p.Root, fault.NoName)

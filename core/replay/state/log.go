@@ -50,12 +50,20 @@ func New(t *timeline.Timeline, describe func(*Log, *replay.Info)) *Log {
 	return r
 }
 
+// startedAt returns when the first process started, or the zero time if that is not known.
+func (r *Log) startedAt() time.Time {
+	if len(r.T.Processes) == 0 || r.T.Processes[0].Started == event.UnknownStart {
+		return time.Time{}
+	}
+	return time.Unix(0, r.T.Processes[0].Started).UTC()
+}
+
 func (r *Log) describe() replay.Info {
 	h := r.T.Header
 	info := replay.Info{Kind: cmp.Or(h.Kind, "execution-log"), Program: h.Program, BuildID: h.BuildID, Revision: h.Revision, Language: h.Language, Host: h.Host,
-		Command: h.Command, Started: h.Started, Moments: int64(r.T.Len()), Threads: r.T.Threads()}
+		Command: h.Command, Started: h.Started, Moments: int64(r.T.Len()), Threads: r.T.Threads(), Reading: h.Reading}
 	if len(r.T.Processes) > 0 {
-		info.Started = time.Unix(0, r.T.Processes[0].Started).UTC()
+		info.Started = r.startedAt()
 		if p := r.T.Processes[0]; r.Recorded() { // a program that writes its log by itself says these only here
 			info.Host, info.BuildID = cmp.Or(info.Host, p.Host), cmp.Or(info.BuildID, p.BuildID)
 			if info.Program == "" && p.Program != "" {
@@ -214,6 +222,9 @@ func (r *Log) Place(at event.Moment) (replay.Place, error) {
 		return replay.Place{}, err
 	}
 	p := replay.Place{Moment: at, Thread: r.T.Thread(at), Kind: r.T.Kind(at), Time: time.Duration(r.T.Time(at)), Estimated: r.T.Estimated(at), Call: r.T.CallOf(at)}
+	if started := r.startedAt(); !r.Recorded() && !p.Estimated && !started.IsZero() {
+		p.At = started.Add(p.Time)
+	}
 	if p.Call != event.NoCall {
 		p.Function, p.File, p.Line = r.FunctionName(p.Call), r.fileOf(p.Call, at), r.lineOf(p.Call, at)
 	}

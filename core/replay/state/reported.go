@@ -131,6 +131,12 @@ func (r *Log) TracebackFrames(at event.Moment, t event.ThreadID) []replay.Frame 
 	f := r.T.FunctionOf(c)
 	var texts, stacks []string
 	for i, id := range r.T.Site(at).Values {
+		if i < len(values) && values[i].Form() == event.Array && int(id) < len(f.Variables) {
+			if frames, _, ok := traceback.FromObjects(textsOf(values[i])); ok {
+				traceback.Own(nil).Mark("", frames)
+				return framesOf(frames, c)
+			}
+		}
 		if i >= len(values) || int(id) >= len(f.Variables) || values[i].Form() != event.Text || i > 0 && !strings.Contains(values[i].Text, "\n") && f.Variables[id].Name != "text" {
 			continue
 		}
@@ -143,18 +149,35 @@ func (r *Log) TracebackFrames(at event.Moment, t event.ThreadID) []replay.Frame 
 		if !ok || len(crash.Threads) == 0 {
 			continue
 		}
-		var out []replay.Frame
 		frames := crash.Threads[0].Frames
 		traceback.Own(nil).Mark(crash.Language, frames)
-		for _, x := range frames {
-			out = append(out, replay.Frame{Index: len(out), Function: x.Name(), File: x.File, Line: x.Line, Own: x.Own, Inlined: x.Inlined, PC: x.Address, Call: c})
-		}
-		if n := len(out); n > 0 {
-			out[n-1].Note = "up to here from the traceback that was reported"
-		}
-		return out
+		return framesOf(frames, c)
 	}
 	return nil
+}
+
+// framesOf returns frames of a traceback as those of a call.
+func framesOf(frames []traceback.Frame, c event.CallID) (out []replay.Frame) {
+	for _, x := range frames {
+		out = append(out, replay.Frame{Index: len(out), Function: x.Name(), File: x.File, Line: x.Line, Own: x.Own, Inlined: x.Inlined, PC: x.Address, Call: c})
+	}
+	if n := len(out); n > 0 {
+		out[n-1].Note = "up to here from the traceback that was reported"
+	}
+	return out
+}
+
+// textsOf returns the items of a list that are texts.
+func textsOf(v event.Value) (out []string) {
+	for _, x := range v.Items {
+		for x.Form() == event.Interface && len(x.Items) == 1 {
+			x = x.Items[0]
+		}
+		if x.Form() == event.Text {
+			out = append(out, x.Text)
+		}
+	}
+	return out
 }
 
 // TextOf returns a text that is known from the beginning of a call.

@@ -9,6 +9,7 @@ import (
 
 	"wraithology/core/event"
 	"wraithology/core/replay"
+	"wraithology/core/traceback"
 )
 
 // Text implements replay.History.
@@ -266,7 +267,10 @@ func (r *Log) Causes(v replay.Value) []string {
 // ReportedError returns the type, if any, and the message of an error moment.
 func (r *Log) ReportedError(m event.Moment) string {
 	cause := r.CauseAt(m)
+	said := r.FirstText(m, "")
 	switch {
+	case said != "" && cause.Type != "" && said != cause.Message && !strings.Contains(said, cause.Message) && !strings.Contains(said, cause.Type) && !traceback.EndsProgram(said):
+		return said + ": " + strings.TrimSuffix(cause.Type+": "+cause.Message, ": ")
 	case cause.Type == "" || strings.HasPrefix(cause.Message, cause.Type+":"):
 		return cause.Message
 	case cause.Message == "" || cause.Message == cause.Type:

@@ -154,8 +154,13 @@ func (r *Log) Visible(v event.Variable, c event.CallID, at event.Moment) bool {
 }
 
 func (r *Log) VariableOf(v event.Variable, id event.VariableID, f *event.Function, c event.CallID, at event.Moment) replay.Variable {
+	return r.variableWritten(v, id, f, c, at, r.lastWrite(c, id, at))
+}
+
+// variableWritten returns a variable with the value of the write at a moment.
+func (r *Log) variableWritten(v event.Variable, id event.VariableID, f *event.Function, c event.CallID, at, written event.Moment) replay.Variable {
 	process := r.T.Call(c).Process
-	out := replay.Variable{Name: v.Name, Scope: v.Scope, Type: v.Type, Written: r.T.LastWrite(c, id, at)}
+	out := replay.Variable{Name: v.Name, Scope: v.Scope, Type: v.Type, Written: written}
 	out.Value = replay.Value{Value: event.Value{State: event.Unassigned}, Memory: r.MemoryAt(process, at, 0)}
 	since := r.T.Call(c).Enter
 	if v.Scope == event.Global && out.Written == event.NoMoment {
@@ -245,7 +250,7 @@ func (r *Log) Scalar(at event.Moment, name string) (event.Value, bool) {
 			continue
 		}
 		id := event.VariableID(i)
-		m := r.T.LastWrite(c, id, at)
+		m := r.lastWrite(c, id, at)
 		if m == event.NoMoment || v.Scope == event.Global || r.T.Kind(m) == event.Cell || v.Scope == event.Local && r.Recorded() && r.stale(*v, c, m, at) {
 			return event.Value{}, false
 		}

@@ -14,12 +14,20 @@ func (r Reader) InstantOf(at event.Moment) (time.Time, error) {
 	if err := r.Check(at); err != nil {
 		return time.Time{}, err
 	}
-	return r.Info().Started.Add(time.Duration(r.T.Time(at))), nil
+	started := r.Info().Started
+	if started.IsZero() {
+		return started, nil // the evidence has no times
+	}
+	return started.Add(time.Duration(r.T.Time(at))), nil
 }
 
 // MomentAt implements replay.Clock.
 func (r Reader) MomentAt(t time.Time) event.Moment {
-	since := t.Sub(r.Info().Started)
+	started := r.Info().Started
+	if started.IsZero() {
+		return 0
+	}
+	since := t.Sub(started)
 	i := sort.Search(int(r.T.Len()), func(i int) bool { return time.Duration(r.T.Time(event.Moment(i))) > since })
 	return max(event.Moment(i)-1, 0)
 }

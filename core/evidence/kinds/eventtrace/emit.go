@@ -254,20 +254,21 @@ func (i *importer) put(f *intake.Function, name string, value func([]byte) []byt
 	i.slots.put(id, value(i.slots.bytes))
 }
 
-// eachSlots calls add for the events that the slots need: Fields events for the values beyond
-// MaxArgs, then the event itself with the first MaxArgs.
+// eachSlots calls add for the events that the slots need: the event itself with the first MaxArgs
+// values, then Fields events with the others.
 func (i *importer) eachSlots(k event.Kind, add func(k event.Kind, from, to int) error) error {
 	n := len(i.slots.ids)
 	if i.tables.Full() && n > 1 {
 		i.tables.Gap("logs and events with too many different sets of attributes", "only their messages are kept: names that hold numbers or IDs are better values")
 		n = 1
 	}
-	for from := event.MaxArgs; from < n; from += event.MaxArgs {
-		if err := add(event.Fields, from, min(from+event.MaxArgs, n)); err != nil {
+	for from := 0; from == 0 || from < n; from += event.MaxArgs {
+		if err := add(k, from, min(from+event.MaxArgs, n)); err != nil {
 			return err
 		}
+		k = event.Fields
 	}
-	return add(k, 0, min(event.MaxArgs, n))
+	return nil
 }
 
 // encodeSlots encodes an event with some of the slots.

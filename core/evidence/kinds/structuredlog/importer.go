@@ -13,8 +13,11 @@ import (
 	"fmt"
 	"math"
 	"path"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"wraithology/core/event"
 	"wraithology/core/intake"
@@ -46,38 +49,50 @@ type thread struct {
 
 // importer carries out one import.
 type importer struct {
-	in      intake.Input
-	finder  *finder
-	tables  *intake.Tables
-	events  *intake.Events
-	f       *intake.Function // of the thread whose line is being added
-	parse   *parser
-	threads map[string]*thread
-	writers []string // the first services, containers or programs that wrote lines
-	more    int      // how many others did
-	wrote   map[string]bool
-	last    int64
-	timed   bool
-	line    int64
-	r       record
-	pending bool
-	follow  traceback.Follower
-	started bool // follow has been given the record's message
-	written notation
-	partial map[string][]byte // what an output has of a line so far
-	ids     []event.VariableID
-	ends    []int
-	values  []byte
-	raw     []byte
-	ev      intake.Event
+	in       intake.Input
+	finder   *finder
+	tables   *intake.Tables
+	events   *intake.Events
+	f        *intake.Function // of the thread whose line is being added
+	parse    *parser
+	patterns []pattern
+	threads  map[string]*thread
+	writers  []string // the first services, containers or programs that wrote lines
+	more     int      // how many others did
+	wrote    map[string]bool
+	last     int64 // the time of the last record that has one, or intake.Unknown
+	line     int64
+	r        record
+	pending  bool
+	follow   traceback.Follower
+	started  bool // follow has been given the record's message
+	written  notation
+	partial  map[string][]byte // what an output has of a line so far
+	rest     []byte            // what follows the line
+	object   []byte            // a JSON object that continues on the next line
+	reading  event.Reading
+	sample   event.ReadLine // of the record that is pending
+	ids      []event.VariableID
+	ends     []int
+	values   []byte
+	raw      []byte
+	ev       intake.Event
 }
 
 // Build makes the timeline of a log.
 func Build(ctx context.Context, in intake.Input, rules Rules) error {
-	i := &importer{in: in, finder: newFinder(rules), tables: intake.NewTables(kindName, "log", in), events: intake.NewEvents(in.Temporary), parse: newParser(in.Written),
-		threads: map[string]*thread{}, wrote: map[string]bool{}, partial: map[string][]byte{}}
+	i := &importer{in: in, finder: newFinder(rules), tables: intake.NewTables(kindName, "log", in), events: intake.NewEvents(in.Temporary), parse: newParser(in.Written, cmp.Or(rules.Zone, time.UTC)),
+		threads: map[string]*thread{}, wrote: map[string]bool{}, partial: map[string][]byte{}, last: intake.Unknown}
 	defer i.events.Close()
-	data, err := mapped.File(i, in.File)
+	i.patterns = rules.patterns
+	file, err := i.asUTF8(in)
+	if err != nil {
+		return err
+	}
+	if file != in.File {
+		defer file.Close()
+	}
+	data, err := mapped.File(i, file)
 	if err != nil {
 		return err
 	}
@@ -89,6 +104,7 @@ func Build(ctx context.Context, in intake.Input, rules Rules) error {
 	}
 	i.tables.Process("", func() event.Process { return event.Process{Program: unnamed} })
 	i.tables.Header.Program = i.program()
+	i.tables.Header.Reading = &i.reading
 	if err := i.endThreads(); err != nil {
 		return err
 	}
@@ -99,6 +115,7 @@ func Build(ctx context.Context, in intake.Input, rules Rules) error {
 func (i *importer) read(ctx context.Context, data []byte) error {
 	whole, all, free := len(data), data, 0
 	data = bytes.TrimPrefix(data, []byte("\ufeff"))
+	exported := isJournal(data)
 	for len(data) > 0 {
 		if i.line++; i.line%(1<<13) == 0 {
 			if err := ctx.Err(); err != nil {
@@ -111,8 +128,17 @@ func (i *importer) read(ctx context.Context, data []byte) error {
 				free = read
 			}
 		}
+		if exported {
+			size, err := i.entry(data)
+			if err != nil {
+				return err
+			}
+			data = data[size:]
+			continue
+		}
 		line, rest, _ := bytes.Cut(data, []byte("\n"))
-		data = rest
+		data, i.rest = rest, rest
+		i.reading.Lines++
 		if len(line) > maxLine {
 			i.tables.Gap(fmt.Sprintf("line %d is %d bytes long", i.line, len(line)), fmt.Sprintf("only its first %d bytes are here, as a text", maxLine))
 			line = line[:maxLine]
@@ -120,6 +146,9 @@ func (i *importer) read(ctx context.Context, data []byte) error {
 		if err := i.take(bytes.TrimRight(line, "\r")); err != nil {
 			return err
 		}
+	}
+	if err := i.endObject(); err != nil {
+		return err
 	}
 	for output, text := range i.partial {
 		if len(text) > 0 {
@@ -134,17 +163,20 @@ func (i *importer) read(ctx context.Context, data []byte) error {
 
 // take removes a container's wrapping from a line and joins partial lines.
 func (i *importer) take(line []byte) error {
+	if bytes.IndexByte(line, 0) >= 0 {
+		i.tables.Gap("lines with NUL bytes", "these are left out: the file was emptied or cut off while a program wrote to it")
+		line = bytes.ReplaceAll(line, []byte{0}, nil)
+	}
+	line = withoutColours(line)
 	u, ok := i.parse.unwrap(line)
 	if !ok {
 		return i.takeText(line, unwrapped{})
-	}
-	if u.yearless {
-		i.tables.Gap("lines whose times have no year", "the year is that before the last change of the file")
 	}
 	if part := i.partial[u.output]; len(part) > 0 || u.partial {
 		part = append(part, u.text...)
 		if u.partial && len(part) <= maxLine {
 			i.partial[u.output] = part
+			i.reading.Continuations++
 			return nil
 		}
 		u.text = part
@@ -155,59 +187,100 @@ func (i *importer) take(line []byte) error {
 
 // takeText takes a line of the program.
 func (i *importer) takeText(line []byte, u unwrapped) error {
+	if taken, err := i.joins(line, u); taken || err != nil {
+		return err
+	}
 	n := notationOf(line)
+	var r record
+	matched := slices.ContainsFunc(i.patterns, func(of pattern) bool { return i.parse.match(of, string(line), &r) })
+	if matched {
+		n = patternLine
+	}
 	if n == plainText && i.written == plainText && i.r.output == u.output && i.continues(line) {
+		i.reading.Continuations++
 		if len(i.r.more) < maxMore {
-			_, _, text := leadingTime(string(line[:min(len(line), intake.MaxText)]))
-			i.r.more = append(i.r.more, text)
+			i.r.more = append(i.r.more, i.withoutHeading(string(line)))
 		} else {
 			i.tables.Gap("lines beyond the "+strconv.Itoa(maxMore)+" that can continue a message", "they are left out: give the text as a crash text with --as crash-text")
 		}
 		return nil
 	}
 	if n == plainText && len(bytes.TrimSpace(line)) == 0 {
+		i.reading.Blank++
+		return nil
+	}
+	if n == plainText && i.completes(string(line)) {
+		i.reading.Continuations++
 		return nil
 	}
 	if err := i.flush(); err != nil {
 		return err
 	}
-	r := &i.r
-	r.reset()
-	i.started, i.written, r.writer, r.output = false, n, u.writer, u.output
+	p := &i.r
+	p.reset()
+	i.started, i.written = false, n
 	var err error
+	read := true
 	switch n {
+	case patternLine:
+		*p = r
 	case jsonLine:
-		err = i.parse.json(line, r)
+		err = i.parse.json(line, p)
 	case logfmtLine:
-		err = i.parse.logfmt(line, r)
+		err = i.parse.logfmt(line, p)
 	case syslogLine:
-		err = i.parse.syslog(line, r)
+		err = i.parse.syslog(line, p)
 	default:
-		i.plain(string(line), r)
+		read = i.plain(string(line), p) || len(u.fields) > 0
 	}
 	if err != nil {
 		i.tables.Gap("invalid lines", "they are shown as text; the first one is line "+strconv.FormatInt(i.line, 10)+": "+firstLine(err))
-		r.reset()
-		r.message = string(line[:min(len(line), intake.MaxText)])
+		p.reset()
+		p.message, read = string(line), false
 	}
+	i.note(line, read)
+	i.r.writer, i.r.output = u.writer, u.output
+	return i.begins(u)
+}
+
+// mostSample limits the bytes of a line in the account of how it was read, samples the number of lines.
+const mostSample, samples = 240, 3
+
+// note counts a line that begins a record, or that could not be read.
+func (i *importer) note(line []byte, read bool) {
+	i.sample = event.ReadLine{}
+	if read {
+		i.reading.Records++
+	} else {
+		i.reading.Unread++
+	}
+	if read && len(i.reading.Samples) < samples || !read && len(i.reading.FirstUnread) < samples {
+		i.sample = event.ReadLine{Line: i.line, Text: intake.Clean(string(line[:min(len(line), mostSample)]))}
+	}
+	if i.r.unread = !read; !read && i.sample.Line > 0 {
+		i.reading.FirstUnread = append(i.reading.FirstUnread, i.sample)
+	}
+}
+
+// begins makes the record pending.
+func (i *importer) begins(u unwrapped) error {
+	r := &i.r
 	for n := range u.fields {
 		if _, ok := r.get(u.fields[n].name); !ok {
 			r.fields = append(r.fields, u.fields[n])
 		}
 	}
 	if u.timed && !r.timed {
-		r.time, r.timed = u.time, true
+		r.time, r.guess, r.timed = u.time, u.guess, true
 	}
 	i.pending = true
 	return nil
 }
 
-// plain parses a line of plain text: a time, a level and a message, or a time before a line in
-// another notation.
-func (i *importer) plain(line string, r *record) {
-	r.time, r.timed, r.message = leadingTime(line)
-	if !r.timed {
-		return
+// plain parses a line of plain text: a heading and a message, or a time before a line in another notation.
+func (i *importer) plain(line string, r *record) (read bool) {
+	if read = i.parse.heading(line, r); !r.timed || len(r.fields) > 0 {
+		return read
 	}
 	before := *r
 	var err error
@@ -218,17 +291,43 @@ func (i *importer) plain(line string, r *record) {
 	case logfmtLine:
 		err = i.parse.logfmt([]byte(r.message), r)
 		r.message = ""
-	default:
-		if level, rest, ok := strings.Cut(r.message, " "); ok {
-			if level = strings.Trim(level, "[]:"); isLevel(level) {
-				r.message = strings.TrimLeft(rest, " ")
-				r.add("level", level)
-			}
-		}
 	}
 	if err != nil {
 		*r = before
 	}
+	return read
+}
+
+// withoutHeading returns a line of plain text without the heading that each line of a traceback may have.
+func (i *importer) withoutHeading(line string) string {
+	var r record
+	i.parse.heading(line, &r)
+	return r.message
+}
+
+// completes adds a line to the record before, if that has a time and a logger but no message, and the line has a
+// level and a message: java.util.logging writes records in two lines.
+func (i *importer) completes(line string) bool {
+	r := &i.r
+	if !i.pending || i.written != plainText || !r.timed || len(r.more) > 0 {
+		return false
+	}
+	if _, has := r.get("level"); has {
+		return false
+	}
+	if _, has := r.get("logger"); !has {
+		return false
+	}
+	var second record
+	if !i.parse.heading(line, &second) || second.timed || len(second.fields) != 1 {
+		return false
+	}
+	if r.message != "" {
+		r.add("function", r.message)
+	}
+	r.fields = append(r.fields, second.fields...)
+	r.message = second.message
+	return true
 }
 
 func firstLine(err error) string {
@@ -242,67 +341,54 @@ func (i *importer) continues(line []byte) bool {
 	if !i.pending {
 		return false
 	}
+	if i.belongs(string(line)) {
+		i.started = false
+		return true
+	}
 	if len(line) > 0 && (line[0] == ' ' || line[0] == '\t') {
 		if i.started {
 			i.follow.GoesOn(string(line))
 		}
 		return true
 	}
+	if strings.HasPrefix(string(line), "Traceback (most recent call last)") && i.written == plainText && !i.r.unread && len(i.r.more) == 0 {
+		return false // of a program that ended; below a record of an error it belongs to that
+	}
 	if !i.started {
 		i.started = true
 		i.follow.Begin(i.begun())
 	}
-	_, _, rest := leadingTime(string(line))
-	return i.follow.GoesOn(rest)
+	return i.follow.GoesOn(i.withoutHeading(string(line)))
+}
+
+// errorHead is the line of an error with its type, before its frames.
+var errorHead = regexp.MustCompile(`^(?:[A-Za-z_][\w$]*[.:\\]{1,2})*[A-Za-z_][\w$]*(?:Exception|Error|Throwable|Failure|Interrupt|Warning|Exit|Fault)\b`)
+
+// frameLine is a line of a frame below the line of an error.
+var frameLine = regexp.MustCompile(`^\s+(?:at |File "|from |in |#\d+ )|^#\d+ `)
+
+// belongs reports whether a line without a heading begins the traceback that a logger writes below a record of an
+// error. What a program prints by itself is a record of its own.
+func (i *importer) belongs(line string) bool {
+	if i.written != plainText || i.r.unread || len(i.r.more) > 0 {
+		return false
+	}
+	if level, ok := i.r.get("level"); ok && severityOf(level) != failing && !strings.HasPrefix(strings.ToLower(level), "w") {
+		return false
+	}
+	return strings.HasPrefix(line, "Traceback (most recent call last)") || errorHead.MatchString(line) && frameLine.MatchString(i.next())
+}
+
+// next is the next line of the program.
+func (i *importer) next() string {
+	line, _, _ := bytes.Cut(i.rest, []byte("\n"))
+	u, _ := i.parse.unwrap(bytes.TrimRight(line[:min(len(line), mostLooked)], "\r"))
+	return string(u.text)
 }
 
 // begun is what the record that is pending says so far.
 func (i *importer) begun() string {
 	return strings.Join(append([]string{i.r.message}, i.r.more...), "\n")
-}
-
-// leadingTime removes the time at the beginning of a line of plain text.
-func leadingTime(line string) (t int64, ok bool, rest string) {
-	if line == "" || (line[0] < '0' || line[0] > '9') && line[0] != '[' {
-		return 0, false, line
-	}
-	text := strings.TrimPrefix(line, "[")
-	end, spaces := 0, 0
-	for end < len(text) && end < 48 {
-		if c := text[end]; c == ']' || c == ' ' {
-			if t, ok := parseTime(text[:end]); ok {
-				if next := text[end:]; c == ' ' && len(next) > 1 && next[1] >= '0' && next[1] <= '9' && spaces == 0 && end <= len("2006-01-02") {
-					spaces++
-					end++
-					continue // a date alone; its time of day follows
-				}
-				if zoned, after, ok := withZone(text, end); ok {
-					return zoned, true, strings.TrimLeft(after, "] ")
-				}
-				return t, true, strings.TrimLeft(text[end:], "] ")
-			}
-			if spaces++; spaces > 2 {
-				break
-			}
-		}
-		end++
-	}
-	return 0, false, line
-}
-
-// withZone parses the time at the beginning of text with a numeric zone after the time of day,
-// which ends at end. It returns the text after the zone.
-func withZone(text string, end int) (t int64, after string, ok bool) {
-	rest := text[end:]
-	if len(rest) < 3 || rest[0] != ' ' || rest[1] != '+' && rest[1] != '-' {
-		return 0, "", false
-	}
-	size := strings.IndexAny(rest[1:], " ]") + 1
-	if size == 0 {
-		size = len(rest)
-	}
-	t, ok = parseTime(text[:end+size])
-	return t, rest[size:], ok
 }
 
 // flush makes an event of the record that is pending.
@@ -313,24 +399,31 @@ func (i *importer) flush() error {
 	i.pending = false
 	r := &i.r
 	names := i.finder.find(r)
+	i.complete(r, &names)
 	switch {
 	case r.timed:
 	case names.time >= 0:
-		if r.time, r.timed = r.fields[names.time].moment(); r.timed {
+		if r.time, r.guess, r.timed = r.fields[names.time].moment(&i.parse.clock); r.timed {
 			r.fields[names.time].name = "" // the moment has it
 		}
 	}
 	if !r.timed {
 		r.time = i.last
-		if !i.timed {
-			i.tables.Gap("lines before the first one with a time", "they are shown at the beginning")
-		} else {
-			i.tables.Gap("lines without a time", "they are shown at the time of the line before; --field time=NAME names the field with the time")
-		}
-	} else {
-		i.timed = true
+		i.tables.Gap("lines without a time", "they are shown after the line before, as undated; --field time=NAME names the field with the time")
 	}
 	i.last = r.time
+	if r.timed {
+		i.parse.clock.last = time.Unix(0, r.time)
+	}
+	switch r.guess {
+	case guessedYear:
+		i.tables.Gap("lines whose times have no year", "the year is that before the last change of the file")
+	case guessedDate:
+		i.tables.Gap("lines whose times have no date", "the date is a guess: the first line is on the day before the last change of the file, or on it, and the others follow")
+	}
+	if r.zone != "" {
+		i.tables.Gap("times in the zone "+r.zone+", which several countries use with different offsets", "they are read as without a zone: say which one with --zone")
+	}
 	return i.message(r, names)
 }
 
@@ -374,17 +467,49 @@ func (i *importer) put(name string, value func(b []byte) []byte) {
 	i.ends = append(i.ends, len(i.values))
 }
 
+// account adds a record to the account of how the log was read.
+func (i *importer) account(r *record, names found, text string) {
+	if r.unread {
+		return
+	}
+	textOf := func(n int) string {
+		if n < 0 {
+			return ""
+		}
+		return intake.Clean(shorten(r.fields[n].String()))
+	}
+	if r.timed {
+		i.reading.Timed++
+	}
+	if names.level >= 0 {
+		i.reading.Leveled++
+	}
+	if s := i.sample; s.Line > 0 {
+		if r.timed {
+			s.Time = time.Unix(0, r.time).UTC().Format(time.RFC3339Nano)
+		}
+		s.Level, s.Thread, s.Logger, s.Message = textOf(names.level), textOf(names.thread), textOf(names.logger), intake.Clean(shorten(text))
+		i.reading.Samples = append(i.reading.Samples, s)
+	}
+}
+
+func shorten(s string) string { return s[:min(len(s), mostSample)] }
+
 // message adds the event of a record: its message first, then its fields.
 func (i *importer) message(r *record, names found) error {
 	i.ids, i.ends, i.values = i.ids[:0], i.ends[:0], i.values[:0]
 	t := i.threadOf(r, names)
 	i.f = t.f
-	messageName, text := "message", r.message
+	if r.message == "" && len(r.more) > 0 {
+		r.message, r.more = strings.TrimSpace(r.more[0]), r.more[1:]
+	}
+	messageName, text := "message", cmp.Or(r.message, r.request)
 	if names.message >= 0 {
 		f := &r.fields[names.message]
 		messageName, text = f.name, f.String()
 		f.name = ""
 	}
+	i.account(r, names, text)
 	k := event.Message
 	if names.level >= 0 && errorLevel(&r.fields[names.level]) {
 		k = event.Error
@@ -395,11 +520,14 @@ func (i *importer) message(r *record, names found) error {
 		whole = strings.Join(append([]string{text}, r.more...), "\n")
 		i.put("text", func(b []byte) []byte { return intake.AppendString(b, strings.Join(r.more, "\n")) })
 	}
-	if c, ok := i.crash(r, whole); ok {
+	if c, ended, ok := i.crash(r, whole); ok {
 		k = event.Error
 		if _, ok := r.get("exception.type"); !ok && c.Type != "" {
 			i.put("exception.type", func(b []byte) []byte { return intake.AppendString(b, c.Type) })
 			i.put("exception.message", func(b []byte) []byte { return intake.AppendString(b, c.Message) })
+		}
+		if ended || r.unread {
+			i.put(event.Unhandled, func(b []byte) []byte { return event.AppendBool(b, intake.Bool, true) })
 		}
 	}
 	for n := range r.fields {
@@ -411,23 +539,49 @@ func (i *importer) message(r *record, names found) error {
 	return i.add(t, r.time, k, file, line)
 }
 
-// crash looks for a traceback in what a record says.
-func (i *importer) crash(r *record, whole string) (traceback.Cause, bool) {
+// crash looks for a traceback in what a record says: its cause, and whether it ended a program.
+func (i *importer) crash(r *record, whole string) (c traceback.Cause, ended, ok bool) {
 	texts := []string{whole}
-	for _, name := range stackNames {
-		if v, ok := r.get(name); ok {
-			texts = append(texts, v)
+	for n := range r.fields {
+		f := &r.fields[n]
+		plain := plainName(f.name)
+		switch {
+		case f.kind == listField && slices.ContainsFunc(stackEndings, func(s string) bool { return strings.HasSuffix(plain, s) }):
+			list, _ := items(f.text, maxItems)
+			var objects []string
+			for _, x := range list {
+				objects = append(objects, x.text)
+			}
+			if _, c, ok := traceback.FromObjects(objects); ok {
+				of := func(names ...string) string {
+					for _, name := range names {
+						if v, ok := r.get(name); ok {
+							return v
+						}
+					}
+					return ""
+				}
+				return traceback.Cause{
+					Type:    cmp.Or(c.Type, of("thrown.name", "exception.exceptionType", "exception.type", "error.type", "err.type", "errorType", "error_type")),
+					Message: cmp.Or(c.Message, of("thrown.message", "exception.message", "error.message", "err.message", "error", "errorMessage")),
+				}, false, true
+			}
+		case f.kind == textField && slices.Contains(stackNames, f.name):
+			texts = append(texts, f.text)
 		}
 	}
 	for _, t := range texts {
 		if (strings.Contains(t, "\n") || traceback.EndsProgram(t)) && traceback.Is([]byte(t)) {
-			if c := traceback.Outermost(t); c.Type != "" || c.Message != "" {
-				return c, true
+			if c, ended := traceback.Outermost(t); c.Type != "" || c.Message != "" {
+				return c, ended, true
 			}
 		}
 	}
-	return traceback.Cause{}, false
+	return traceback.Cause{}, false, false
 }
+
+// stackEndings are endings of the names of fields with lists of frames.
+var stackEndings = []string{"stack", "stacktrace", "frames", "exception", "traceback", "excinfo"}
 
 // add adds the values in as many events as necessary.
 func (i *importer) add(t *thread, time int64, k event.Kind, file event.FileID, line int) error {
@@ -436,12 +590,13 @@ func (i *importer) add(t *thread, time int64, k event.Kind, file event.FileID, l
 		i.tables.Gap("lines with too many different sets of fields", "only their messages are kept: names that hold numbers or IDs are better values")
 		n = 1
 	}
-	for from := event.MaxArgs; from < n; from += event.MaxArgs {
-		if err := i.addSome(t, time, event.Fields, file, line, from, min(from+event.MaxArgs, n)); err != nil {
+	for from := 0; from == 0 || from < n; from += event.MaxArgs {
+		if err := i.addSome(t, time, k, file, line, from, min(from+event.MaxArgs, n)); err != nil {
 			return err
 		}
+		k = event.Fields
 	}
-	return i.addSome(t, time, k, file, line, 0, min(n, event.MaxArgs))
+	return nil
 }
 
 func (i *importer) addSome(t *thread, time int64, k event.Kind, file event.FileID, line, from, to int) error {
@@ -452,7 +607,7 @@ func (i *importer) addSome(t *thread, time int64, k event.Kind, file event.FileI
 	}
 	i.raw = append(event.AppendEvent(i.raw[:0], k, uint32(site), to-from), i.values[begin:i.ends[to-1]]...)
 	t.first, t.last = min(t.first, time), max(t.last, time)
-	i.ev = intake.Event{Time: time, Trace: uint32(i.line>>32) + 1, Order: uint32(i.line), Strand: t.strand, Raw: i.raw}
+	i.ev = intake.Event{Time: time, Trace: uint32(i.line>>32) + 1, Order: uint32(i.line), Strand: t.strand, Undated: !i.r.timed, Raw: i.raw}
 	return i.events.Add(&i.ev)
 }
 

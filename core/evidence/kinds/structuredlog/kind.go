@@ -13,7 +13,8 @@ var Kind = evidence.Kind{
 	Name: kindName, Ending: ".log",
 	Traits: replay.Traits{History: true, Messages: true, Clock: true},
 	Recognise: func(s evidence.Sample) evidence.Confidence {
-		if s.Text && (Is(s.Bytes) || HasTimes(s.Bytes)) {
+		sample := sampleAsUTF8(s.Bytes)
+		if (s.Text || len(sample) != len(s.Bytes) || isJournal(sample)) && (Is(sample) || HasHeadings(sample)) {
 			return evidence.Likely
 		}
 		return evidence.No

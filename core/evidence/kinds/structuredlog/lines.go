@@ -21,6 +21,7 @@ const (
 	jsonLine
 	logfmtLine
 	syslogLine
+	patternLine // as a pattern says
 )
 
 // ErrLine means that a line is not valid in the notation that it seems to have.
@@ -34,15 +35,17 @@ const (
 
 // parser reads lines.
 type parser struct {
-	buffer  bytes.Buffer
-	d       *jsontext.Decoder
-	written time.Time // when the log was last written
+	buffer bytes.Buffer
+	d      *jsontext.Decoder
+	clock  clock
 }
 
 var jsonOptions = []jsontext.Options{jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true)}
 
-func newParser(written time.Time) *parser {
-	p := &parser{written: written}
+// newParser returns a parser for a log that was last written at a time, and whose times without a zone are in
+// a zone.
+func newParser(written time.Time, zone *time.Location) *parser {
+	p := &parser{clock: clock{zone: zone, written: written}}
 	p.d = jsontext.NewDecoder(&p.buffer, jsonOptions...)
 	return p
 }
@@ -145,7 +148,7 @@ func (f *field) setNumber(s string) {
 		return
 	}
 	if x, err := strconv.ParseFloat(s, 64); err == nil {
-		f.kind, f.float = floatField, x
+		f.kind, f.float, f.text = floatField, x, s
 		return
 	}
 	f.text = s
@@ -287,7 +290,7 @@ func (p *parser) syslog(line []byte, r *record) error {
 		switch {
 		case word == "-":
 		case name == "timestamp":
-			if r.time, r.timed = parseTime(word); !r.timed {
+			if r.time, r.guess, r.timed = p.clock.parse(word); !r.timed {
 				r.add(name, word)
 			}
 		case name == "pid":

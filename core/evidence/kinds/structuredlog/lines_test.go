@@ -20,7 +20,7 @@ import (
 func read(t *testing.T, n notation, line string) record {
 	t.Helper()
 	var r record
-	p := newParser(time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC))
+	p := newParser(time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), time.UTC)
 	require.Equal(t, n, notationOf([]byte(line)), line)
 	require.NoError(t, map[notation]func([]byte, *record) error{jsonLine: p.json, logfmtLine: p.logfmt, syslogLine: p.syslog}[n]([]byte(line), &r), line)
 	return r
@@ -39,6 +39,8 @@ func someFields(r *rand.Rand) []field {
 			f.number = []int64{0, 1, -1, 42, 1 << 40, -999_999_999_999_999_999}[r.IntN(6)]
 		case floatField:
 			f.float = []float64{0.5, -2.25, 1e-7, 123456.789}[r.IntN(4)]
+			text, _ := json.Marshal(f.float)
+			f.text = string(text)
 		case boolField:
 			f.number = int64(r.IntN(2))
 		}
@@ -83,11 +85,11 @@ func TestJSONFields(t *testing.T) {
 		}
 	}
 	r := read(t, jsonLine, `{"a":[1,{"b":2}],"c":{},"d":1e400,"e":9223372036854775808,"f":-0.0}`)
-	assert.Equal(t, []field{{name: "a", kind: listField, text: `[1,{"b":2}]`}, {name: "d", text: "1e400"}, {name: "e", kind: floatField, float: 9223372036854775808}, {name: "f", kind: floatField, float: math.Copysign(0, -1)}}, r.fields)
+	assert.Equal(t, []field{{name: "a", kind: listField, text: `[1,{"b":2}]`}, {name: "d", text: "1e400"}, {name: "e", kind: floatField, float: 9223372036854775808, text: "9223372036854775808"}, {name: "f", kind: floatField, float: math.Copysign(0, -1), text: "-0.0"}}, r.fields)
 	deep := read(t, jsonLine, strings.Repeat(`{"a":`, maxNested+2)+"1"+strings.Repeat("}", maxNested+2))
 	require.Len(t, deep.fields, 1)
 	assert.Equal(t, listField, deep.fields[0].kind, "what is nested deeper is kept as it is written")
-	p := newParser(time.Now())
+	p := newParser(time.Now(), time.UTC)
 	for _, line := range []string{`{"a":1`, `{"a":1} fog`, `[1]`, `{"a"}`, `{"a":}`, `{`, `{"a":"`} {
 		require.ErrorIs(t, p.json([]byte(line), &record{}), ErrLine, line)
 	}
@@ -98,7 +100,7 @@ func TestItems(t *testing.T) {
 	t.Parallel()
 	list, more := items(`[1, "a", null, true, [2, 3], {"b": 4}, 1.5]`, 100)
 	assert.False(t, more)
-	assert.Equal(t, []field{{kind: intField, number: 1}, {text: "a"}, {kind: nullField}, {kind: boolField, number: 1}, {text: "[2, 3]"}, {text: `{"b": 4}`}, {kind: floatField, float: 1.5}}, list)
+	assert.Equal(t, []field{{kind: intField, number: 1}, {text: "a"}, {kind: nullField}, {kind: boolField, number: 1}, {text: "[2, 3]"}, {text: `{"b": 4}`}, {kind: floatField, float: 1.5, text: "1.5"}}, list)
 	for most, want := range map[int]bool{6: true, 7: false, 8: false} {
 		list, more = items(`[1,2,3,4,5,6,7]`, most)
 		assert.Equal(t, want, more, most)
@@ -142,13 +144,13 @@ func TestLogfmtFields(t *testing.T) {
 		}
 		got := read(t, logfmtLine, strings.Join(pairs, strings.Repeat(" ", 1+r.IntN(3)))).fields
 		for i := range got {
-			if got[i].kind != textField {
+			if got[i].kind != textField && got[i].kind != floatField {
 				got[i].text = "" // how it was written
 			}
 		}
 		require.Equal(t, want, got, "seed %d: %q", seed, pairs)
 	}
-	require.ErrorIs(t, newParser(time.Now()).logfmt([]byte(`a=1 b="fog`), &record{}), ErrLine)
+	require.ErrorIs(t, newParser(time.Now(), time.UTC).logfmt([]byte(`a=1 b="fog`), &record{}), ErrLine)
 	for _, line := range []string{"a=1", "fog a=1 b=2", "1=a 2=b", "", "a= b"} {
 		assert.NotEqual(t, logfmtLine, notationOf([]byte(line)), line)
 	}
@@ -200,7 +202,7 @@ func TestSyslogFields(t *testing.T) {
 		require.True(t, got.timed)
 		require.Equal(t, at.UnixNano(), got.time, line)
 	}
-	p := newParser(time.Now())
+	p := newParser(time.Now(), time.UTC)
 	for _, line := range []string{"<192>1 - - - - - -", "<13>1 -", "<13>1 - - - -", `<13>1 - - - - - [a b="c]`, `<13>1 - - - - - [a b]`, "<13>1 - - - - - [a", "fog"} {
 		require.ErrorIs(t, p.syslog([]byte(line), &record{}), ErrLine, line)
 	}
@@ -212,6 +214,11 @@ func TestSyslogFields(t *testing.T) {
 // A time that was written in any of the layouts is the same instant, as exactly as written.
 func TestTimes(t *testing.T) {
 	t.Parallel()
+	c := &clock{zone: time.UTC, written: time.Now()}
+	parseTime := func(s string) (int64, bool) {
+		got, _, ok := c.parse(s)
+		return got, ok
+	}
 	for seed := range uint64(300) {
 		r := rand.New(rand.NewPCG(seed, 12))
 		at := time.Unix(r.Int64N(1<<32), r.Int64N(1e9)).UTC()
@@ -242,23 +249,23 @@ func TestTimes(t *testing.T) {
 				continue // that early, a count of one unit may be one of another
 			}
 			f := field{kind: intField, number: count}
-			got, ok := f.moment()
+			got, _, ok := f.moment(c)
 			require.True(t, ok)
 			require.Equal(t, at.Truncate(unit).UnixNano(), got, "%d", count)
 			if unit >= time.Millisecond {
 				f = field{kind: floatField, float: float64(at.UnixMicro()) / float64(unit.Microseconds())}
-				got, ok = f.moment()
+				got, _, ok = f.moment(c)
 				require.True(t, ok)
 				require.InDelta(t, at.UnixNano(), got, 2e3)
 			}
 		}
 	}
-	for _, text := range []string{"", "fog", "2026-13-01 00:00:00", "2026-02-30T00:00:00Z", "1969-12-31T23:59:59Z", "2262-01-01T00:00:00Z", "12:30:05", strings.Repeat("2026-03-01T00:00:00Z", 3)} {
+	for _, text := range []string{"", "fog", "2026-13-01 00:00:00", "2026-02-30T00:00:00Z", "1969-12-31T23:59:59Z", "2262-01-01T00:00:00Z", "12:30", strings.Repeat("2026-03-01T00:00:00Z", 3)} {
 		_, ok := parseTime(text)
 		assert.False(t, ok, text)
 	}
 	for _, f := range []field{{kind: intField, number: -1}, {kind: floatField, float: -0.5}, {kind: floatField, float: math.NaN()}, {kind: floatField, float: 1e200}, {kind: boolField, number: 1}, {kind: nullField}, {text: "fog"}} {
-		_, ok := f.moment()
+		_, _, ok := f.moment(c)
 		assert.False(t, ok, "%+v", f)
 	}
 }
@@ -267,29 +274,32 @@ func TestTimes(t *testing.T) {
 func TestLeadingTimes(t *testing.T) {
 	t.Parallel()
 	at := time.Date(2026, 3, 1, 6, 7, 8, 0, time.UTC).UnixNano()
+	p := newParser(time.Date(2026, 3, 2, 0, 0, 0, 0, time.UTC), time.UTC)
 	for line, rest := range map[string]string{
 		"2026-03-01T06:07:08Z fog":         "fog",
 		"2026-03-01 06:07:08 fog 2":        "fog 2",
-		"[2026-03-01 06:07:08] [INFO] fog": "[INFO] fog",
+		"[2026-03-01 06:07:08] [INFO] fog": "fog",
 		"2026/03/01 06:07:08 fog":          "fog",
 		"2026-03-01 07:07:08 +0100 fog":    "fog",
-		"2026-03-01 06:07:08,000 - fog":    "- fog",
+		"2026-03-01 06:07:08,000 - fog":    "fog",
 		"2026-03-01 06:07:08 -5 degrees":   "-5 degrees",
 		"[2026-03-01 05:07:08 -0100] fog":  "fog",
+		"2026-03-01T06:07:08Z":             "",
 	} {
-		got, ok, text := leadingTime(line)
-		assert.True(t, ok, line)
-		assert.Equal(t, at, got, line)
-		assert.Equal(t, rest, text, line)
+		var r record
+		assert.True(t, p.heading(line, &r), line)
+		assert.Equal(t, at, r.time, line)
+		assert.Equal(t, rest, r.message, line)
 	}
-	for _, line := range []string{"", "fog 2026-03-01T06:07:08Z", "2026 was a good year", "[INFO] fog", "12 boats", "2026-03-01T06:07:08Z"} {
-		_, ok, rest := leadingTime(line)
-		assert.False(t, ok, line)
-		assert.Equal(t, line, rest)
+	for _, line := range []string{"", "fog 2026-03-01T06:07:08Z", "2026 was a good year", "[Kelp Quay] fog", "12 boats", "error opening the gate", "Error: no water", "nothing: INFO"} {
+		var r record
+		assert.False(t, p.heading(line, &r), line)
+		assert.Equal(t, line, r.message)
+		assert.Empty(t, r.fields)
 	}
-	assert.True(t, HasTimes([]byte("2026-03-01T06:07:08Z fog\n  more of it\n2026-03-01T06:07:09Z swell\nand one without\n")))
-	assert.False(t, HasTimes([]byte("fog\nswell\nmist\n2026-03-01T06:07:08Z once\n")))
-	assert.False(t, HasTimes(nil))
+	assert.True(t, HasHeadings([]byte("2026-03-01T06:07:08Z fog\n  more of it\n2026-03-01T06:07:09Z swell\nand one without\n")))
+	assert.False(t, HasHeadings([]byte("fog\nswell\nmist\n2026-03-01T06:07:08Z once\n")))
+	assert.False(t, HasHeadings(nil))
 }
 
 // Which field means what: by its name, the better name first, or by a rule.
@@ -304,7 +314,7 @@ func TestWhichFieldMeansWhat(t *testing.T) {
 	}
 	f := newFinder(Rules{})
 	got := f.find(fields("other", "Timestamp", "time", "log.level", "msg", "message", "trace_id", "caller", "source.line", "code.file.path", "service.name", "host"))
-	assert.Equal(t, found{time: 2, level: 3, message: 4, thread: 6, caller: 7, line: 8, file: 9, service: 10, host: 11}, got)
+	assert.Equal(t, found{time: 2, level: 3, message: 4, thread: 6, caller: 7, line: 8, file: 9, service: 10, host: 11, logger: -1}, got)
 	got = f.find(fields("pid", "tid"))
 	assert.Equal(t, 1, got.thread)
 	assert.True(t, got.local, "a thread of one process")
@@ -328,12 +338,15 @@ func TestLevels(t *testing.T) {
 	t.Parallel()
 	for level, isError := range map[string]bool{"ERROR": true, "err": true, "Fatal": true, "panic": true, "emerg": true, "critical": true, "info": false, "WARN": false, "debug": false} {
 		assert.Equal(t, isError, errorLevel(&field{text: level}), level)
-		assert.True(t, isLevel(level), level)
 	}
-	assert.False(t, isLevel("fog"))
-	for number, isError := range map[int64]bool{30: false, 40: false, 50: true, 60: true, 51: false} {
+	assert.Equal(t, noLevel, severityOf("fog"))
+	for number, isError := range map[int64]bool{30: false, 40: false, 50: true, 60: true, 3: true, 4: false, 200: false, 400: true, 20_000: false, 40_000: true, -1: false} {
 		assert.Equal(t, isError, errorLevel(&field{kind: intField, number: number}), "%d", number)
 	}
+	assert.True(t, errorLevel(&field{name: "levelno", kind: intField, number: 40}))
+	assert.True(t, errorLevel(&field{name: "PRIORITY", text: "3"}))
+	assert.True(t, errorLevel(&field{text: "ERROR+4"}))
+	assert.False(t, errorLevel(&field{text: "INFO-4"}))
 }
 
 // A text is a structured log when most of its lines are.

@@ -1,9 +1,6 @@
 package structuredlog
 
-import (
-	"strconv"
-	"time"
-)
+import "strconv"
 
 // kind is the type of a field's value.
 type kind uint8
@@ -21,7 +18,7 @@ const (
 type field struct {
 	name   string
 	kind   kind
-	text   string
+	text   string // also the digits of a number with a fraction
 	number int64
 	float  float64
 }
@@ -30,7 +27,11 @@ type field struct {
 type record struct {
 	time    int64 // nanoseconds since 1970
 	timed   bool
+	guess   guess
+	zone    string // an abbreviation that means several offsets, which was not used
 	fields  []field
+	request string // of an access log
+	unread  bool   // its line could not be read
 	message string
 	writer  string // who wrote it, where its wrapping says so
 	output  string
@@ -60,6 +61,9 @@ func (f *field) String() string {
 	case intField:
 		return strconv.FormatInt(f.number, 10)
 	case floatField:
+		if f.text != "" {
+			return f.text
+		}
 		return strconv.FormatFloat(f.float, 'g', -1, 64)
 	case boolField:
 		return strconv.FormatBool(f.number != 0)
@@ -69,78 +73,14 @@ func (f *field) String() string {
 	return f.text
 }
 
-// moment interprets a field as a time. A number counts seconds, milliseconds, microseconds or
-// nanoseconds since 1970, by its size.
-func (f *field) moment() (int64, bool) {
+// moment interprets a field as a time. A number is a count since 1970.
+func (f *field) moment(c *clock) (int64, guess, bool) {
 	switch f.kind {
 	case textField:
-		if t, ok := parseTime(f.text); ok {
-			return t, true
-		}
-		if x, err := strconv.ParseFloat(f.text, 64); err == nil {
-			return sinceEpoch(x)
-		}
-	case intField:
-		const latestSeconds, latestMilli, latestMicro, latestTime = 1 << 33, 1 << 43, 1 << 53, 1<<63 - 1
-		switch n := f.number; {
-		case n < 0:
-			return 0, false
-		case n < latestSeconds:
-			return n * int64(time.Second), true
-		case n < latestMilli:
-			return n * int64(time.Millisecond), n < latestTime/int64(time.Millisecond)
-		case n < latestMicro:
-			return n * int64(time.Microsecond), true
-		default:
-			return n, true
-		}
-	case floatField:
-		return sinceEpoch(f.float)
+		return c.parse(f.text)
+	case intField, floatField:
+		t, ok := sinceEpoch(f.String())
+		return t, noGuess, ok
 	}
-	return 0, false
-}
-
-func sinceEpoch(x float64) (int64, bool) {
-	const latestSeconds, latestMilli = 1 << 33, 1 << 43
-	switch {
-	case !(x >= 0):
-		return 0, false
-	case x < latestSeconds:
-		whole := int64(x)
-		return whole*int64(time.Second) + int64((x-float64(whole))*1e9), true
-	case x < latestMilli:
-		return int64(x * 1e6), true
-	}
-	return 0, false
-}
-
-// layouts are time layouts beside RFC 3339.
-var layouts = []string{
-	"2006-01-02 15:04:05.999999999Z07:00", "2006-01-02T15:04:05.999999999Z0700", "2006-01-02 15:04:05.999999999 -0700", "2006-01-02 15:04:05,999999999", "2006-01-02 15:04:05.999999999",
-	"2006-01-02T15:04:05.999999999", "2006/01/02 15:04:05.999999999", time.RFC1123Z, time.RFC1123, time.RFC850, time.ANSIC, time.UnixDate, "02/Jan/2006:15:04:05 -0700",
-}
-
-// parseTime reads a time as text.
-func parseTime(s string) (int64, bool) {
-	const least, most = len("2006-01-02"), 48
-	if len(s) < least || len(s) > most {
-		return 0, false
-	}
-	if t, err := time.Parse(time.RFC3339Nano, s); err == nil {
-		return nanoseconds(t)
-	}
-	for _, layout := range layouts {
-		if t, err := time.Parse(layout, s); err == nil {
-			return nanoseconds(t)
-		}
-	}
-	return 0, false
-}
-
-// nanoseconds returns the time since 1970; ok is false if it is out of range.
-func nanoseconds(t time.Time) (int64, bool) {
-	if y := t.Year(); y < 1970 || y > 2261 {
-		return 0, false
-	}
-	return t.UnixNano(), true
+	return 0, noGuess, false
 }

@@ -14,14 +14,30 @@ import (
 // fields.
 type Rules struct {
 	Time, Level, Message, Trace, Thread, Caller string
+	// Zone is that of times without one; nil for UTC.
+	Zone *time.Location
+
+	patterns []pattern // of lines, which are tried before everything else
 }
 
 // ParseRules parses rules from a map of meanings to names.
 func ParseRules(pairs map[string]string) (r Rules, err error) {
 	for meaning, name := range pairs {
+		switch meaning {
+		case "zone":
+			if r.Zone, err = ParseZone(name); err != nil {
+				return r, err
+			}
+			continue
+		case "pattern":
+			if r.patterns, err = parsePatterns(name); err != nil {
+				return r, err
+			}
+			continue
+		}
 		into, ok := map[string]*string{"time": &r.Time, "level": &r.Level, "message": &r.Message, "trace": &r.Trace, "thread": &r.Thread, "caller": &r.Caller}[meaning]
 		if !ok {
-			return r, fmt.Errorf("%s=%s: %w: a field is the time, level, message, trace, thread or caller", meaning, name, fault.InvalidRule)
+			return r, fmt.Errorf("%s=%s: %w: a field is the time, level, message, trace, thread, caller, zone or pattern", meaning, name, fault.InvalidRule)
 		}
 		*into = name
 	}
@@ -31,33 +47,37 @@ func ParseRules(pairs map[string]string) (r Rules, err error) {
 // The names of fields with a meaning, in order of preference. Letter case, dots, hyphens and
 // underscores are ignored.
 var (
-	timeNames    = []string{"time", "timestamp", "ts", "@timestamp", "datetime", "date", "t", "timeunixnano", "eventtime", "asctime"}
-	levelNames   = []string{"level", "severity", "severitytext", "lvl", "loglevel", "levelname", "priority"}
-	messageNames = []string{"msg", "message", "body", "event", "text", "log"}
+	timeNames = []string{"time", "timestamp", "ts", "@timestamp", "datetime", "date", "t", "timeunixnano", "eventtime", "asctime", "@t", "t$date", "recordtimetimestamp", "recordtimerepr", "timemillis",
+		"sourcerealtimetimestamp", "realtimetimestamp", "isotimestamp", "createdat", "created", "logtime"}
+	levelNames   = []string{"level", "severity", "severitytext", "lvl", "loglevel", "levelname", "recordlevelname", "@l", "priority", "levelvalue", "levelno", "severitynumber"}
+	messageNames = []string{"msg", "message", "body", "event", "text", "log", "@m", "shortmessage", "fieldsmessage", "recordmessage", "@mt", "bodystringvalue"}
 	traceNames   = []string{"traceid", "oteltraceid"}
-	sharedNames  = []string{"requestid", "reqid", "correlationid"}                                    // of a thread that runs through several processes
-	threadNames  = append(sharedNames, "goroutine", "thread", "threadid", "threadname", "tid", "pid") // the others mean something within one process
+	sharedNames  = []string{"requestid", "reqid", "correlationid"}                                                                                                 // of a thread that runs through several processes
+	threadNames  = append(sharedNames, "goroutine", "thread", "threadname", "processthreadname", "recordthreadname", "threadid", "tid", "ctx", "pid", "processid") // the others mean something within one process
 	callerNames  = []string{"caller", "source"}
-	fileNames    = []string{"sourcefile", "file", "filename", "codefilepath", "pathname"}
-	lineNames    = []string{"sourceline", "line", "lineno", "codelinenumber", "codelineno"}
+	loggerNames  = []string{"logger", "loggername", "loglogger", "channel", "target", "sourcecontext", "category", "recordname", "c"}
+	fileNames    = []string{"sourcefile", "file", "filename", "codefilepath", "pathname", "codefile", "recordfilepath", "logoriginfilename"}
+	lineNames    = []string{"sourceline", "line", "lineno", "codelinenumber", "codelineno", "codeline", "recordline", "logoriginfileline"}
 	hostNames    = []string{"hostname", "host", "podname"}
-	serviceNames = []string{"servicename", "service", "app", "application", "program"}
+	serviceNames = []string{"servicename", "service", "app", "application", "program", "syslogidentifier", "systemdunit"}
 	// stackNames are the fields that hold tracebacks.
-	stackNames = []string{"exception.stacktrace", "stack_trace", "stacktrace", "stack", "error.stack_trace", "error.stack", "err.stack", "exception", "traceback", "exc_info"}
+	stackNames = []string{"exception.stacktrace", "stack_trace", "stacktrace", "stack", "error.stack_trace", "error.stack", "err.stack", "exception", "traceback", "exc_info", "full_message", "thrown.extendedStackTrace", "@x", "exception.stackTrace", "stacktrace_text"}
 )
+
+var nameLetters = strings.NewReplacer("_", "", "-", "", ".", "")
 
 // plainName normalises a field's name for those lists.
 func plainName(s string) string {
-	return strings.ToLower(strings.NewReplacer("_", "", "-", "", ".", "").Replace(s))
+	return strings.ToLower(nameLetters.Replace(s))
 }
 
 // found are the indexes of the fields with a meaning, -1 for none.
 type found struct {
-	time, level, message, thread, caller, file, line, service, host int
-	local                                                           bool // the thread's name is unique within one process only
+	time, level, message, thread, caller, file, line, service, host, logger int
+	local                                                                   bool // the thread's name is unique within one process only
 }
 
-const meanings = 9
+const meanings = 10
 
 // ranks say how well a field's name fits each meaning: lower is better, noRank is not at all.
 type ranks [meanings]int
@@ -78,8 +98,8 @@ func (f *finder) rank(name string) ranks {
 	if ok {
 		return r
 	}
-	chosen := [meanings]string{f.rules.Time, f.rules.Level, f.rules.Message, f.rules.Thread, f.rules.Caller, "", "", "", ""}
-	lists := [meanings][]string{timeNames, levelNames, messageNames, threadNames, callerNames, fileNames, lineNames, serviceNames, hostNames}
+	chosen := [meanings]string{f.rules.Time, f.rules.Level, f.rules.Message, f.rules.Thread, f.rules.Caller, "", "", "", "", ""}
+	lists := [meanings][]string{timeNames, levelNames, messageNames, threadNames, callerNames, fileNames, lineNames, serviceNames, hostNames, loggerNames}
 	const thread = 3
 	plain := plainName(name)
 	for k := range r {
@@ -106,14 +126,17 @@ func (f *finder) rank(name string) ranks {
 
 // find finds the fields of a record with a meaning.
 func (f *finder) find(r *record) found {
-	out := found{time: -1, level: -1, message: -1, thread: -1, caller: -1, file: -1, line: -1, service: -1, host: -1}
-	into := [meanings]*int{&out.time, &out.level, &out.message, &out.thread, &out.caller, &out.file, &out.line, &out.service, &out.host}
-	const thread = 3
-	best := ranks{noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank}
+	out := found{time: -1, level: -1, message: -1, thread: -1, caller: -1, file: -1, line: -1, service: -1, host: -1, logger: -1}
+	into := [meanings]*int{&out.time, &out.level, &out.message, &out.thread, &out.caller, &out.file, &out.line, &out.service, &out.host, &out.logger}
+	const level, thread, numbered = 1, 3, 100
+	best := ranks{noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank}
 	for i := range r.fields {
 		for k, rank := range f.rank(r.fields[i].name) {
 			if k == thread && rank == 0 && f.rules.Thread == "" && strings.Trim(r.fields[i].String(), "0") == "" {
 				continue // loggers write zeros if there is no trace
+			}
+			if k == level && rank > 0 && rank < noRank && r.fields[i].kind != textField {
+				rank += numbered // a level's name tells more than its number
 			}
 			if rank < best[k] {
 				best[k], *into[k] = rank, i
@@ -124,32 +147,13 @@ func (f *finder) find(r *record) found {
 	return out
 }
 
-// errorLevel reports whether a level is that of an error. Numeric levels count by tens, as in many
-// loggers: 40 is a warning, 50 an error.
-func errorLevel(f *field) bool {
-	if f.kind == intField {
-		return f.number == 50 || f.number == 60
-	}
-	switch strings.ToLower(f.text) {
-	case "error", "err", "fatal", "critical", "crit", "alert", "emerg", "emergency", "panic", "severe", "dpanic":
-		return true
-	}
-	return false
-}
-
-// isLevel reports whether a word is a level.
-func isLevel(word string) bool {
-	switch strings.ToLower(word) {
-	case "trace", "debug", "info", "notice", "warn", "warning":
-		return true
-	}
-	return errorLevel(&field{text: word})
-}
-
 // Is reports whether a text begins like a structured log: most lines are in one of the notations,
 // or in the wrapping of a container or a system log.
 func Is(sample []byte) bool {
-	p := newParser(time.Now())
+	if isJournal(sample) {
+		return true
+	}
+	p := newParser(time.Now(), time.UTC)
 	const most = 100
 	good, all := 0, 0
 	for len(sample) > 0 && all < most {
@@ -173,8 +177,10 @@ func Is(sample []byte) bool {
 	return all > 0 && good*2 >= all
 }
 
-// HasTimes reports whether lines of plain text begin with times.
-func HasTimes(sample []byte) bool {
+// HasHeadings reports whether at least a third of the lines of plain text begin with a time or a level.
+// Lines that continue others are not counted.
+func HasHeadings(sample []byte) bool {
+	p := newParser(time.Now(), time.UTC)
 	const most = 100
 	good, all := 0, 0
 	for len(sample) > 0 && all < most {
@@ -184,9 +190,12 @@ func HasTimes(sample []byte) bool {
 			continue
 		}
 		all++
-		if _, ok, _ := leadingTime(string(line)); ok {
+		if p.heading(string(withoutColours(line[:min(len(line), mostLooked)])), &record{}) {
 			good++
 		}
 	}
 	return all > 0 && good*3 >= all
 }
+
+// mostLooked limits the bytes of a line that are looked at to recognise a log.
+const mostLooked = 4 << 10

@@ -59,7 +59,7 @@ func value(t *testing.T, r history.Replay, m event.Moment, name string) (string,
 	require.NoError(t, err)
 	v, ok, err := r.Variable(context.Background(), m, id, 0, name)
 	require.NoError(t, err)
-	return v.Value.Text(), ok && !v.Value.Nil
+	return v.Value.Text(), ok && v.Value.State == event.Known && !v.Value.Nil
 }
 
 // TestJSONAgainstAnOracle compares each line's values, in the order of their times,
@@ -115,7 +115,20 @@ func TestJSONAgainstAnOracle(t *testing.T) {
 			writes[e.Order]++
 		}
 		got, _ := value(t, r, m, "load_t")
-		assert.Equal(t, load[e.Order], strings.TrimPrefix(got, "null"), "the last value that the thread was told of")
+		id, err := r.ThreadOf(m)
+		require.NoError(t, err)
+		latest, err := r.(replay.Records).Latest(context.Background(), m, id, 0, "load_t")
+		if load[e.Order] == "" {
+			require.ErrorIs(t, err, fault.NoValue)
+		} else {
+			require.NoError(t, err)
+			assert.Equal(t, load[e.Order], latest.Value.Text(), "the last value that a record of the thread had")
+		}
+		if e.Load != nil {
+			assert.Equal(t, load[e.Order], got)
+		} else {
+			assert.Contains(t, []string{"", "null"}, got, "the record has none")
+		}
 		if e.Crane != nil {
 			got, _ = value(t, r, m, "crane.stuck")
 			assert.Equal(t, fmt.Sprint(e.Crane["stuck"]), got)
@@ -142,7 +155,7 @@ func TestNotations(t *testing.T) {
 		text   string
 		label  []line
 		errors int
-		values map[string]string // at the last message
+		values map[string]string // of the last record that has it
 	}{
 		"logfmt": {`time=2026-11-25T10:00:00Z level=info msg="gate \"3\" opens" gate=3 level_m=3.25 ok=true dry` + "\n" + `time=2026-11-25T10:00:01Z level=error msg=stuck gate=3 err=timeout empty=` + "\n",
 			[]line{{`gate "3" opens`, "log"}, {"stuck", "log"}}, 1, map[string]string{"gate": "3", "level_m": "3.25", "dry": "true", "err": `"timeout"`, "empty": `""`}},
@@ -157,7 +170,7 @@ func TestNotations(t *testing.T) {
 		"a system's log": {"Nov 25 10:00:00 gannet-1 sluiced[47]: level=info msg=\"gate opens\" gate=3\n<14>Nov  5 10:00:01 gannet-1 cron: late\n2026-11-25T10:00:02.5+00:00 gannet-1 sluiced[47]: panic: gate stuck\n2026-11-25T10:00:02.5+00:00 gannet-1 sluiced[47]: goroutine 1 [running]:\n2026-11-25T10:00:02.5+00:00 gannet-1 sluiced[47]: main.open(0x3)\n2026-11-25T10:00:02.5+00:00 gannet-1 sluiced[47]: \t/srv/gate.go:44 +0x1d\nNov 25 10:00:03 gannet-1 kernel: [ 8122.3] sluiced[47]: segfault at 18 ip 000055d0c0a1b15a sp 00007ffd1f3c0a10 error 4 in sluiced[15a,55d0c0a1b000+1000]\nNov 25 10:00:04 gannet-1 other[1]: a\nNov 25 10:00:04 gannet-2 other[1]: b\nNov 25 10:00:04 gannet-1 sluiced[47]: on\n",
 			[]line{{"late", "cron"}, {"gate opens", "sluiced pid 47"}, {"panic: gate stuck", "sluiced pid 47"}, {"SIGSEGV: sluiced: read where nothing is mapped, at 0x18", "kernel"}, {"a", "other pid 1"}, {"b", "other pid 1 on gannet-2"}, {"on", "sluiced pid 47"}}, 2, map[string]string{"host": `"gannet-1"`, "gate": "3"}},
 		"plain lines": {"2026-11-25 10:00:00,123 INFO gate opens\n2026-11-25 10:00:01,123 ERROR gate fails\nTraceback (most recent call last):\n  File \"/srv/gate.py\", line 3, in open\n    return levels[gate]\nKeyError: 'Osprey'\n2026-11-25 10:00:02,123 INFO on\n2026-11-25 10:00:03,123 INFO and on\n2026-11-25 10:00:04,123 INFO still\n2026-11-25 10:00:05,123 INFO still\n",
-			[]line{{"gate opens", "log"}, {"KeyError: 'Osprey'", "log"}, {"on", "log"}, {"and on", "log"}, {"still", "log"}, {"still", "log"}}, 1, map[string]string{"level": `"INFO"`}},
+			[]line{{"gate opens", "log"}, {"gate fails: KeyError: 'Osprey'", "log"}, {"on", "log"}, {"and on", "log"}, {"still", "log"}, {"still", "log"}}, 1, map[string]string{"level": `"INFO"`}},
 		"traces, and lines in between": {`{"time":1790000000,"message":"a","trace_id":"4bf92f3577b34da6a3ce929d0e0e4736","request_id":"r1"}` + "\n\nno JSON\n" + `{"time":1790000001.5,"message":"b","trace_id":"4bf92f3577b34da6a3ce929d0e0e4736"}` + "\n" + `{"time":"1790000002500","message":"c","trace_id":"00000000000000000000000000000000","request_id":"r1"}` + "\n",
 			[]line{{"a", "trace_id 4bf92f3577b34da6a3ce929d0e0e4736"}, {"no JSON", "log"}, {"b", "trace_id 4bf92f3577b34da6a3ce929d0e0e4736"}, {"c", "request_id r1"}}, 0, map[string]string{"request_id": `"r1"`}},
 	} {
@@ -169,9 +182,13 @@ func TestNotations(t *testing.T) {
 			_, wrong := lines(t, r, "error")
 			assert.Len(t, wrong, x.errors)
 			for field, want := range x.values {
-				got, ok := value(t, r, moments[len(moments)-1], field)
-				assert.True(t, ok, field)
-				assert.Equal(t, want, got, field)
+				found := ""
+				for _, m := range moments {
+					if got, ok := value(t, r, m, field); ok {
+						found = got
+					}
+				}
+				assert.Equal(t, want, found, field)
 			}
 		})
 	}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"regexp"
 	"strconv"
-	"time"
 )
 
 // What is put around the lines of a program.
@@ -25,14 +24,14 @@ var (
 
 // unwrapped is what was put around a line.
 type unwrapped struct {
-	time     int64
-	timed    bool
-	yearless bool   // the year of the time is a guess
-	writer   string // the service, container or program that wrote the line
-	output   string // tells outputs apart whose lines are mixed
-	partial  bool   // the next line of the output continues with this one
-	fields   []field
-	text     []byte
+	time    int64
+	timed   bool
+	guess   guess
+	writer  string // the service, container or program that wrote the line
+	output  string // tells outputs apart whose lines are mixed
+	partial bool   // the next line of the output continues with this one
+	fields  []field
+	text    []byte
 }
 
 func (u *unwrapped) add(name, text string) {
@@ -59,7 +58,7 @@ func (p *parser) unwrapOnce(u *unwrapped) bool {
 	switch c := u.text[0]; {
 	case c >= '0' && c <= '9':
 		if m := containerLine.FindSubmatch(u.text); m != nil {
-			u.setTime(parseTime(string(m[1])))
+			u.setTime(p.clock.parse(string(m[1])))
 			u.output += string(m[2])
 			u.partial = m[3][0] == 'P'
 			u.add("stream", string(m[2]))
@@ -67,15 +66,14 @@ func (p *parser) unwrapOnce(u *unwrapped) bool {
 			return true
 		}
 		if m := systemLine.FindSubmatch(u.text); m != nil {
-			u.setTime(parseTime(string(m[1])))
+			u.setTime(p.clock.parse(string(m[1])))
 			u.system(string(m[2]), string(m[3])+string(m[5]), string(m[4]))
 			u.text = u.text[len(m[0]):]
 			return true
 		}
 	case c == '<' || c >= 'A' && c <= 'S': // Apr to Sep
 		if m := oldSystemLine.FindSubmatch(u.text); m != nil {
-			u.yearless = true
-			u.setTime(yearless(string(m[2]), p.written))
+			u.setTime(p.clock.parse(string(m[2])))
 			if priority, err := strconv.Atoi(string(m[1])); err == nil && priority <= highestPriority {
 				u.add("level", syslogLevels[priority&7])
 			}
@@ -93,9 +91,9 @@ func (p *parser) unwrapOnce(u *unwrapped) bool {
 }
 
 // setTime sets the time; what is further in knows better.
-func (u *unwrapped) setTime(t int64, ok bool) {
+func (u *unwrapped) setTime(t int64, of guess, ok bool) {
 	if ok {
-		u.time, u.timed = t, true
+		u.time, u.guess, u.timed = t, of, true
 	}
 }
 
@@ -141,7 +139,7 @@ func (p *parser) unwrapObject(u *unwrapped) bool {
 	}
 	stream, text := "", ""
 	var t int64
-	timed := false
+	guessed, timed := noGuess, false
 	for i := range r.fields {
 		switch f := &r.fields[i]; f.name {
 		case "log":
@@ -149,13 +147,13 @@ func (p *parser) unwrapObject(u *unwrapped) bool {
 		case "stream":
 			stream = f.text
 		case "time":
-			t, timed = f.moment()
+			t, guessed, timed = f.moment(&p.clock)
 		}
 	}
 	if stream == "" {
 		return false
 	}
-	u.setTime(t, timed)
+	u.setTime(t, guessed, timed)
 	u.output += stream
 	u.add("stream", stream)
 	u.partial = len(text) == 0 || text[len(text)-1] != '\n'
@@ -163,14 +161,13 @@ func (p *parser) unwrapObject(u *unwrapped) bool {
 	return true
 }
 
-// yearless parses a time without a year: the last one before the log was written, with a day of
-// tolerance for time zones.
-func yearless(s string, written time.Time) (int64, bool) {
-	for year := written.Year() + 1; year >= written.Year()-4; year-- { // the 29th of February is not in each
-		t, err := time.Parse("2006 Jan _2 15:04:05.999999999", strconv.Itoa(year)+" "+s)
-		if err == nil && t.Before(written.Add(24*time.Hour)) {
-			return nanoseconds(t)
-		}
+// colour matches the sequences with which terminals are told colours and positions (ECMA-48, section 5.4).
+var colour = regexp.MustCompile(`\x1b\[[0-?]*[ -/]*[@-~]`)
+
+// withoutColours removes those sequences from a line.
+func withoutColours(line []byte) []byte {
+	if bytes.IndexByte(line, 0x1b) < 0 {
+		return line
 	}
-	return 0, false
+	return colour.ReplaceAll(line, nil)
 }
