@@ -46,6 +46,7 @@ type app struct {
 	fields   map[string]string
 	zone     string
 	patterns []string
+	longest  int
 	own      []string
 	within   time.Duration
 	piped    string // a copy of standard input

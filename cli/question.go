@@ -21,6 +21,7 @@ import (
 	"wraithology/core/evidence"
 	"wraithology/core/evidence/kinds"
 	"wraithology/core/fault"
+	"wraithology/core/intake"
 	"wraithology/core/locator"
 	"wraithology/core/replay"
 )
@@ -366,6 +367,7 @@ func (a *app) readingFlags(c *cobra.Command) {
 	c.Flags().StringVar(&a.as, "as", "", "kind of the evidence, if it cannot be recognised: "+strings.Join(kinds.All.Names(), ", "))
 	c.Flags().StringToStringVar(&a.fields, "field", nil, "structured log: field that is the time, level, message, trace, thread or caller, as thread=order_id; may be repeated")
 	c.Flags().StringVar(&a.zone, "zone", "", "structured log: zone of times without one, as Europe/Paris, CET or +02:00 (default UTC)")
+	c.Flags().IntVar(&a.longest, intake.LongestText, 0, fmt.Sprintf("logs and traces: bytes that are kept of a text (default %d)", intake.DefaultLongest))
 	c.Flags().StringArrayVar(&a.patterns, "pattern", nil, "structured log: how a line is written, as '{time} {level} [{thread}] {logger}: {message}'; {_} skips; may be repeated")
 }
 
@@ -383,6 +385,9 @@ func (a *app) rules() map[string]string {
 	maps.Copy(rules, a.fields)
 	if a.zone != "" {
 		rules["zone"] = a.zone
+	}
+	if a.longest != 0 {
+		rules[intake.LongestText] = strconv.Itoa(a.longest)
 	}
 	if len(a.patterns) > 0 {
 		rules["pattern"] = strings.Join(a.patterns, "\n")

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"syscall"
 	"time"
 
@@ -118,6 +119,11 @@ func timelineOf(ctx context.Context, kind Kind, f *os.File, info os.FileInfo, ho
 	defer content.close()
 	in := intake.Input{File: content.File.File, Size: content.Size, Written: info.ModTime(), Damage: content.Damage, Folder: dir, Lasting: o.Timelines.Lasting, Temporary: filepath.Dir(dir),
 		Progress: part(progress, unpacking(how), 1)}
+	if text, ok := o.Fields[intake.LongestText]; ok {
+		if in.LongestText, err = strconv.Atoi(text); err != nil || in.LongestText < 1 {
+			return nil, fmt.Errorf("%s=%s: %w: it is a number of bytes", intake.LongestText, text, fault.InvalidRule)
+		}
+	}
 	if err := kind.Build(ctx, in, o); err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()

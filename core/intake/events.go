@@ -18,14 +18,16 @@ import (
 // Input is evidence whose timeline is built in a folder. Data that does not fit in memory is stored
 // in the folder Temporary.
 type Input struct {
-	File      *os.File
-	Size      int64
-	Written   time.Time // when the evidence was last written
-	Damage    string    // what is wrong with the file itself, or nothing
-	Folder    string
-	Lasting   bool
-	Temporary string
-	Progress  func(done float64)
+	File    *os.File
+	Size    int64
+	Written time.Time // when the evidence was last written
+	Damage  string    // what is wrong with the file itself, or nothing
+	// LongestText is how many bytes of a text are kept; 0 for DefaultLongest.
+	LongestText int
+	Folder      string
+	Lasting     bool
+	Temporary   string
+	Progress    func(done float64)
 }
 
 // Report reports which share is done, from 0 to 1.

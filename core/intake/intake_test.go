@@ -274,28 +274,34 @@ func TestTables(t *testing.T) {
 
 func TestTextsAndBytes(t *testing.T) {
 	t.Parallel()
-	types := NewTables("event-trace", "service", Input{}).Types(0)
-	for _, s := range []string{"", "Kelp Quay", "Nørre Quay", "bad \xff byte", strings.Repeat("x", MaxText), strings.Repeat("x", MaxText+1), strings.Repeat("x", MaxText-1) + "ø and more", strings.Repeat("\U0001F6A2", MaxText/4) + "!"} {
-		v, err := event.DecodeNth(AppendString(nil, s), 1, 0, types)
+	const longest = 1 << 12
+	tables := NewTables("event-trace", "service", Input{LongestText: longest})
+	types := tables.Types(0)
+	for _, s := range []string{"", "Kelp Quay", "Nørre Quay", "bad \xff byte", strings.Repeat("x", longest), strings.Repeat("x", longest+1), strings.Repeat("x", longest-1) + "ø and more", strings.Repeat("\U0001F6A2", longest/4) + "!"} {
+		v, err := event.DecodeNth(tables.AppendString(nil, s), 1, 0, types)
 		require.NoError(t, err)
 		assert.True(t, utf8.ValidString(v.Text))
 		switch {
-		case len(s) > MaxText:
+		case len(s) > longest:
 			assert.True(t, strings.HasPrefix(s, v.Text), "a character is not cut")
-			assert.Greater(t, len(v.Text), MaxText-utf8.UTFMax)
+			assert.Greater(t, len(v.Text), longest-utf8.UTFMax)
 			assert.EqualValues(t, len(s), v.Whole)
 		default:
 			assert.Equal(t, strings.ToValidUTF8(s, "\uFFFD"), v.Text)
 			assert.Zero(t, v.Whole)
 		}
 	}
-	for _, n := range []int{0, 1, maxBytes, maxBytes + 1} {
+	for _, n := range []int{0, 1, longest, longest + 1} {
 		b := bytes.Repeat([]byte{0xab}, n)
-		v, err := event.DecodeNth(AppendBytes(nil, b), 1, 0, types)
+		v, err := event.DecodeNth(tables.AppendBytes(nil, b), 1, 0, types)
 		require.NoError(t, err)
-		assert.Equal(t, strings.Repeat("ab", min(n, maxBytes)), v.Text)
-		if n > maxBytes {
+		assert.Equal(t, strings.Repeat("ab", min(n, longest)), v.Text)
+		if n > longest {
 			assert.EqualValues(t, 2*n, v.Whole)
 		}
 	}
+	tables.Seal()
+	require.Len(t, tables.Gaps, 1, "each text that is cut is counted")
+	assert.Equal(t, "4 × texts of more than 4096 bytes", tables.Gaps[0].What)
+	assert.Equal(t, DefaultLongest, NewTables("", "", Input{}).Longest())
 }

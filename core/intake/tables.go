@@ -5,6 +5,7 @@ package intake
 import (
 	"encoding/binary"
 	"encoding/hex"
+	"fmt"
 	"math"
 	"strconv"
 	"strings"
@@ -45,6 +46,7 @@ type Tables struct {
 	gaps      map[string]*gap
 	order     []*gap
 	key       []byte
+	longest   int // bytes of a text
 }
 
 type gap struct {
@@ -56,6 +58,9 @@ type gap struct {
 func NewTables(kind, threadKind string, in Input) *Tables {
 	t := &Tables{Tables: event.NewTables(), functions: map[string]*Function{}, files: map[string]event.FileID{}, sites: map[string]event.SiteID{},
 		processes: map[string]uint16{}, gaps: map[string]*gap{}}
+	if t.longest = in.LongestText; t.longest <= 0 {
+		t.longest = DefaultLongest
+	}
 	t.Header.Kind, t.Header.ThreadKind = kind, threadKind
 	for _, x := range []event.Type{
 		{ID: String, Name: "string", Form: event.Text}, {ID: Int, Name: "int", Form: event.Int, Size: 8}, {ID: Double, Name: "double", Form: event.Float, Size: 8},
@@ -225,14 +230,22 @@ func (t *Tables) Seal() {
 	}
 }
 
-// MaxText is how many bytes of a text are kept.
+// DefaultLongest is how many bytes of a text are kept, unless an Input says otherwise.
+const DefaultLongest = 1 << 20
+
+// LongestText is the name of the rule that sets another limit.
+const LongestText = "longest-text"
+
+// MaxText limits names and other texts that are in tables.
 const MaxText = 64 << 10
 
-// Clean returns a text as valid UTF-8, shortened if it is long.
-func Clean(s string) string {
-	if len(s) > MaxText {
-		end := MaxText
-		for end > MaxText-utf8.UTFMax && !utf8.RuneStart(s[end]) {
+// Clean returns a text as valid UTF-8, shortened if it is longer than MaxText.
+func Clean(s string) string { return clean(s, MaxText) }
+
+func clean(s string, longest int) string {
+	if len(s) > longest {
+		end := longest
+		for end > longest-utf8.UTFMax && !utf8.RuneStart(s[end]) {
 			end-- // a character is not cut
 		}
 		s = s[:end]
@@ -243,22 +256,28 @@ func Clean(s string) string {
 	return strings.ToValidUTF8(s, "\uFFFD")
 }
 
-// AppendString appends a text value.
-func AppendString(b []byte, s string) []byte {
-	if len(s) > MaxText {
-		return event.AppendBeginning(b, String, Clean(s), len(s))
+// AppendString appends a text value. Of a text that is too long, the beginning is kept, and a gap says so.
+func (t *Tables) AppendString(b []byte, s string) []byte {
+	if len(s) > t.longest {
+		t.tooLong()
+		return event.AppendBeginning(b, String, clean(s, t.longest), len(s))
 	}
-	return event.AppendText(b, String, Clean(s))
+	return event.AppendText(b, String, clean(s, t.longest))
 }
 
-// maxBytes is the number of bytes of a byte string that are written.
-const maxBytes = 4 << 10
-
-// AppendBytes appends a byte string, in hexadecimal digits.
-func AppendBytes(b, x []byte) []byte {
-	text := hex.EncodeToString(x[:min(len(x), maxBytes)])
-	if len(x) > maxBytes {
+// AppendBytes appends a byte string, in hexadecimal digits. It is AppendString for bytes.
+func (t *Tables) AppendBytes(b, x []byte) []byte {
+	text := hex.EncodeToString(x[:min(len(x), t.longest)])
+	if len(x) > t.longest {
+		t.tooLong()
 		return event.AppendBeginning(b, Bytes, text, 2*len(x))
 	}
 	return event.AppendText(b, Bytes, text)
+}
+
+// Longest returns how many bytes of a text are kept.
+func (t *Tables) Longest() int { return t.longest }
+
+func (t *Tables) tooLong() {
+	t.Gap(fmt.Sprintf("texts of more than %d bytes", t.longest), "only their beginnings are kept: raise the limit with --longest-text BYTES")
 }

@@ -181,6 +181,9 @@ func (q *Question) eval(ctx context.Context, s *scope) (ref.Val, error) {
 			return nil, fmt.Errorf("%q: %w", q.text, s.unknown(name))
 		}
 		if strings.Contains(err.Error(), "no such overload") {
+			if s.cut != "" {
+				return nil, fmt.Errorf("%q: %w: %s", q.text, fault.NoValue, s.cut)
+			}
 			return nil, fmt.Errorf("%q: %w: %w; int(x), double(x) and string(x) convert; durations are written as duration(\"250ms\"), times as timestamp(\"2026-11-25T10:00:00Z\")", q.text, fault.NoValue, errTypes)
 		}
 		return nil, fmt.Errorf("%q: %w: %s", q.text, fault.NoValue, firstLine(err.Error()))
@@ -239,7 +242,8 @@ type scope struct {
 	err   error
 	from  []Latest // of what latest(x) stands for
 
-	absent bool // a name is a field that the record does not have
+	cut    string // why a text is known in part
+	absent bool   // a name is a field that the record does not have
 
 	scalars scalars // of the recording, for the innermost frame; nil if it has none
 }
@@ -275,6 +279,9 @@ func (s *scope) ResolveName(name string) (any, bool) {
 		return nil, false
 	}
 	s.err = nil
+	if b, ok := toCEL(name, v.Value).(beginning); ok {
+		s.cut = b.why()
+	}
 	if v.Value.Nil && v.Written == event.NoMoment {
 		_, s.absent = s.r.(replay.Records)
 	}

@@ -242,3 +242,23 @@ func TestCostIsBySize(t *testing.T) {
 		})
 	}
 }
+
+// Of a text that is known in part, only what follows from the part is answered.
+func TestTextsThatAreKnownInPart(t *testing.T) {
+	t.Parallel()
+	for expression, want := range map[string]string{
+		"size(long)": "2000", `long == "fog"`: "false", `long != "fog"`: "true", `long == "` + strings.Repeat("x", 2000) + `"`: "", `long.contains("x")`: "", `long.endsWith("x")`: "", `long + "x"`: "", `long < "y"`: "", `long.matches("x*")`: "",
+	} {
+		q, err := question.Parse(expression)
+		require.NoError(t, err, expression)
+		f := frame{values: map[string]event.Value{"long": {Type: &event.Type{Name: "string", Form: event.Text}, State: event.Known, Text: strings.Repeat("x", 1000), Whole: 2000}}}
+		got, err := q.Ask(context.Background(), f, 0, 1, 0)
+		if want == "" {
+			require.ErrorIs(t, err, fault.NoValue, expression)
+			assert.Contains(t, err.Error(), "1000 of the text's 2000 bytes", expression)
+			continue
+		}
+		require.NoError(t, err, expression)
+		assert.Equal(t, want, got.Value, expression)
+	}
+}

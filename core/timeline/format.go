@@ -18,7 +18,7 @@ import (
 )
 
 // Version is the version of a timeline's files. A timeline of another version is built again.
-const Version = 12
+const Version = 13
 
 // A timeline is a folder with one file for each column. The files are arrays of fixed-size records
 // in the machine's byte order, which the index names. They are used without conversion.

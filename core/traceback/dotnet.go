@@ -11,7 +11,7 @@ import (
 // around it, and so on.
 var (
 	dotnetFrame = regexp.MustCompile(`^\s+at ([\w.<>$` + "`" + `+\[\],|-]+(?:\.[\w<>$` + "`" + `|.-]+)*)\(([^()]*)\)(?: in (.+):line (\d+))?\s*$`)
-	dotnetError = regexp.MustCompile(`^(?:Unhandled exception\. | ---> (?:\(Inner Exception #\d+\) )?)?((?:[A-Z][\w]*\.)+[A-Z][\w` + "`" + `+]*(?:Exception|Error))(?: \(0x[0-9a-fA-F]+\))?(?:: (.*))?$`)
+	dotnetError = regexp.MustCompile(`^(?:Unhandled exception\. | ---> (?:\(Inner Exception #\d+\) )?)?((?:[A-Z][\w]*\.)+(?:[A-Z][\w` + "`" + `+]*)?(?:Exception|Error))(?: \(0x[0-9a-fA-F]+\))?(?:: (.*))?$`)
 )
 
 const dotnetEnd = "--- End of inner exception stack trace ---"

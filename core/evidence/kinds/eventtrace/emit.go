@@ -181,7 +181,7 @@ func (i *importer) leave(base uint32, n int32, last bool) error {
 			text = string(i.span.StatusMessage)
 		}
 		i.slots.reset()
-		i.put(f, "error", func(b []byte) []byte { return intake.AppendString(b, text) })
+		i.put(f, "error", func(b []byte) []byte { return i.tables.AppendString(b, text) })
 		if err := i.addSlots(base, x, x.end, event.Error, f); err != nil {
 			return err
 		}
@@ -205,7 +205,7 @@ func (i *importer) function(x *node) (*intake.Function, error) {
 	i.key = k
 	return i.tables.Function(k, func() event.Function {
 		operation := intake.Clean(string(i.span.Name))
-		outer := append([]event.Named{{Name: "service", Data: intake.AppendString(nil, service)}, {Name: "operation", Data: intake.AppendString(nil, operation)}}, i.outer[x.scope]...)
+		outer := append([]event.Named{{Name: "service", Data: i.tables.AppendString(nil, service)}, {Name: "operation", Data: i.tables.AppendString(nil, operation)}}, i.outer[x.scope]...)
 		f := event.Function{Name: operationName(service, operation), Own: true, Outer: outer}
 		i.locate(&f)
 		return f
@@ -391,7 +391,7 @@ func (i *importer) spanFacts(f *intake.Function, x *node) {
 	}
 	text(factStatus, statusNames[min(int(s.Status), len(statusNames)-1)])
 	if len(s.StatusMessage) > 0 {
-		i.parameter(f, []byte(facts[factStatusMessage]), func(b []byte) []byte { return intake.AppendString(b, string(s.StatusMessage)) })
+		i.parameter(f, []byte(facts[factStatusMessage]), func(b []byte) []byte { return i.tables.AppendString(b, string(s.StatusMessage)) })
 	}
 	number := func(fact int, n int64) {
 		i.parameter(f, []byte(facts[fact]), func(b []byte) []byte { return event.AppendInt(b, intake.Duration, n) })
@@ -412,7 +412,7 @@ func (i *importer) links(b []byte) []byte {
 		if err != nil {
 			trace, span = nil, nil
 		}
-		b = event.AppendElement(b, intake.AppendString(nil, hex.EncodeToString(trace)+"/"+hex.EncodeToString(span)))
+		b = event.AppendElement(b, i.tables.AppendString(nil, hex.EncodeToString(trace)+"/"+hex.EncodeToString(span)))
 	}
 	return b
 }

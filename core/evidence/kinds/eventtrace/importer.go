@@ -333,10 +333,10 @@ func (i *importer) scopeID(b []byte) (uint32, error) {
 		return 0, err
 	}
 	if len(scope.Name) > 0 {
-		outer = append(outer, event.Named{Name: "scope.name", Data: intake.AppendString(nil, string(scope.Name))})
+		outer = append(outer, event.Named{Name: "scope.name", Data: i.tables.AppendString(nil, string(scope.Name))})
 	}
 	if len(scope.Version) > 0 {
-		outer = append(outer, event.Named{Name: "scope.version", Data: intake.AppendString(nil, string(scope.Version))})
+		outer = append(outer, event.Named{Name: "scope.version", Data: i.tables.AppendString(nil, string(scope.Version))})
 	}
 	id := uint32(len(i.scopeList))
 	if id >= 1<<16 {

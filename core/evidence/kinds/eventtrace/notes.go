@@ -123,7 +123,7 @@ func (i *importer) eventSlots(f *intake.Function, b []byte) (event.Kind, error) 
 	if string(e.Name) == exceptionEvent {
 		return event.Error, i.exception(f, e.Attributes)
 	}
-	i.put(f, nameEvent, func(b []byte) []byte { return intake.AppendString(b, string(e.Name)) })
+	i.put(f, nameEvent, func(b []byte) []byte { return i.tables.AppendString(b, string(e.Name)) })
 	return event.Message, i.attributes(f, e.Attributes)
 }
 
@@ -159,19 +159,19 @@ func (i *importer) logSlots(f *intake.Function, b []byte, scope uint32) (event.K
 	if l.Severity >= severityError || isException {
 		k = event.Error
 	}
-	i.put(f, nameMessage, func(b []byte) []byte { return intake.AppendString(b, message) })
+	i.put(f, nameMessage, func(b []byte) []byte { return i.tables.AppendString(b, message) })
 	level := string(l.SeverityText)
 	if n := int(l.Severity); level == "" && n > 0 && n <= 4*len(severities) {
 		level = severities[(n-1)/4]
 	}
 	if level != "" {
-		i.put(f, nameLevel, func(b []byte) []byte { return intake.AppendString(b, level) })
+		i.put(f, nameLevel, func(b []byte) []byte { return i.tables.AppendString(b, level) })
 	}
 	if name := i.scopeList[scope].Name; len(name) > 0 {
-		i.put(f, nameLogger, func(b []byte) []byte { return intake.AppendString(b, string(name)) })
+		i.put(f, nameLogger, func(b []byte) []byte { return i.tables.AppendString(b, string(name)) })
 	}
 	if len(l.EventName) > 0 {
-		i.put(f, nameEvent, func(b []byte) []byte { return intake.AppendString(b, string(l.EventName)) })
+		i.put(f, nameEvent, func(b []byte) []byte { return i.tables.AppendString(b, string(l.EventName)) })
 	}
 	if body.Kind == otlp.MapValue {
 		items, err := body.Items()

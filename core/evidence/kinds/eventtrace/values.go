@@ -1,6 +1,7 @@
 package eventtrace
 
 import (
+	"fmt"
 	"slices"
 	"strconv"
 
@@ -24,7 +25,7 @@ type valueWriter struct {
 func (w *valueWriter) value(b []byte, v otlp.Value, depth int) []byte {
 	switch v.Kind {
 	case otlp.StringValue:
-		return intake.AppendString(b, string(v.Bytes))
+		return w.tables.AppendString(b, string(v.Bytes))
 	case otlp.BoolValue:
 		return event.AppendBool(b, intake.Bool, v.Plain != 0)
 	case otlp.IntValue:
@@ -32,7 +33,7 @@ func (w *valueWriter) value(b []byte, v otlp.Value, depth int) []byte {
 	case otlp.DoubleValue:
 		return event.AppendFloat(b, intake.Double, v.Double())
 	case otlp.BytesValue:
-		return intake.AppendBytes(b, v.Bytes)
+		return w.tables.AppendBytes(b, v.Bytes)
 	case otlp.ArrayValue:
 		items, err := v.Items()
 		if err != nil || depth > maxNested {
@@ -52,7 +53,7 @@ func (w *valueWriter) value(b []byte, v otlp.Value, depth int) []byte {
 		}
 		return b
 	case otlp.MapValue:
-		return intake.AppendString(b, w.text(v, 0))
+		return w.tables.AppendString(b, w.text(v, 0))
 	}
 	return event.AppendNil(b, intake.String)
 }
@@ -60,6 +61,7 @@ func (w *valueWriter) value(b []byte, v otlp.Value, depth int) []byte {
 // text writes a value as JSON, for messages that are not text.
 func (w *valueWriter) text(v otlp.Value, depth int) string {
 	if depth > maxNested {
+		w.tables.Gap("values nested more than "+strconv.Itoa(maxNested)+" levels deep", "what is deeper is left out")
 		return "…"
 	}
 	switch v.Kind {
@@ -85,7 +87,8 @@ func (w *valueWriter) text(v otlp.Value, depth int) string {
 		}
 		b := []byte{open}
 		for i, x := range items {
-			if len(b) > intake.MaxText {
+			if len(b) > w.tables.Longest() {
+				w.tables.Gap(fmt.Sprintf("texts of more than %d bytes", w.tables.Longest()), "only their beginnings are kept: raise the limit with --longest-text BYTES")
 				b = append(b, "…"...)
 				break
 			}

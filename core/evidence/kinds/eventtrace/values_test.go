@@ -69,7 +69,7 @@ func parsed(t *testing.T, v *commonpb.AnyValue) otlp.Value {
 func TestTextsOfValues(t *testing.T) {
 	t.Parallel()
 	r := rand.New(rand.NewPCG(6, 6))
-	w := &valueWriter{tables: &intake.Tables{}}
+	w := &valueWriter{tables: intake.NewTables("event-trace", "service", intake.Input{})}
 	for range 2000 {
 		v, plain := anyValue(r, 0)
 		text := w.text(parsed(t, v), 0)

@@ -487,7 +487,7 @@ func (i *importer) log(e *trace.Event) error {
 		return err
 	}
 	l := e.Log()
-	message := func(n int, b []byte) []byte { return intake.AppendString(b, [...]string{l.Message, l.Category}[n]) }
+	message := func(n int, b []byte) []byte { return i.tables.AppendString(b, [...]string{l.Message, l.Category}[n]) }
 	names := []string{"message", "category"}
 	if c := i.tasks[l.Task]; c != nil {
 		if err := i.values(c.strand, c.function, event.Fields, names, message); err != nil {
@@ -531,6 +531,6 @@ func (i *importer) metric(m trace.Metric) error {
 		if m.Value.Kind() == trace.ValueUint64 {
 			return event.AppendInt(b, intake.Int, int64(min(m.Value.Uint64(), math.MaxInt64)))
 		}
-		return intake.AppendString(b, m.Value.String())
+		return i.tables.AppendString(b, m.Value.String())
 	})
 }

@@ -10,16 +10,17 @@ import (
 // process, each once, in any order, bare, in brackets or between separators. A line counts only if it has a time or
 // a level; else all of it is the message.
 type heading struct {
-	p        *parser
-	r        *record
-	anchored bool // it has a time or a level
-	level    bool
-	short    bool // the level has three letters
-	thread   bool
-	logger   bool
-	caller   bool
-	process  bool
-	grouped  int // the field of a thread that was in a bracket
+	p         *parser
+	r         *record
+	anchored  bool // it has a time or a level
+	level     bool
+	short     bool // the level has three letters
+	thread    bool
+	logger    bool
+	caller    bool
+	process   bool
+	bracketed bool // the last part was in a bracket
+	grouped   int  // the field of a thread that was in a bracket
 }
 
 // maxParts limits the parts of a heading.
@@ -45,6 +46,7 @@ func (p *parser) heading(line string, r *record) bool {
 			if size == 0 {
 				break
 			}
+			h.bracketed = s[0] == '['
 			rest = s[size:]
 		}
 	}
@@ -292,7 +294,7 @@ func (h *heading) numbers(s string) int {
 		h.r.time, h.r.timed, h.anchored = t, true, true
 		return end
 	}
-	level := !h.level && (levelAt(next, false) > 0 || strings.HasPrefix(next, "[") && h.groupIsLevel(next))
+	level := !h.level && h.levelFollows(next)
 	switch {
 	case strings.Contains(digits, "."):
 	case h.anchored && strings.HasPrefix(next, "---") && !h.process:
@@ -365,7 +367,7 @@ func (h *heading) group(s string) int {
 		case timed:
 			h.add(&h.logger, "logger", inner)
 			return size
-		case levelAt(next, false) > 0 || strings.HasPrefix(next, "[") && h.groupIsLevel(next):
+		case h.levelFollows(next):
 			h.add(&h.thread, "thread", inner)
 			return size
 		}
@@ -524,13 +526,19 @@ func (h *heading) name(s string) int {
 	apart := len(after) > 0 && (after[0] == '\t' || after[0] == '|') ||
 		strings.HasPrefix(spaced, "- ") || strings.HasPrefix(spaced, "-- ") || strings.HasPrefix(spaced, ": ") || strings.HasPrefix(spaced, "| ")
 	switch {
-	case word != plain && isDotted(plain), word == plain && apart:
+	case word != plain && isDotted(plain), word == plain && apart && (!h.level && h.levelFollows(after) || isDotted(word) || h.level && len(word) > 2 && (h.bracketed || isUpper(rune(word[0])) || after[0] != ' ')):
 	case word == plain && strings.Count(word, ".") >= 2 && isDotted(word) && strings.IndexFunc(word, isUpper) > 0: // a class, or a class and its method
 	default:
 		return 0
 	}
 	h.add(&h.logger, "logger", plain)
 	return end
+}
+
+// levelFollows reports whether the next part is a level.
+func (h *heading) levelFollows(s string) bool {
+	next := afterSeparators(s)
+	return levelAt(next, false) > 0 || strings.HasPrefix(next, "[") && h.groupIsLevel(next)
 }
 
 func isUpper(c rune) bool { return c >= 'A' && c <= 'Z' }

@@ -14,7 +14,6 @@ import (
 	"math"
 	"path"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -36,7 +35,7 @@ const (
 	maxLine    = 16 << 20
 	maxThreads = 1 << 16
 	maxMore    = 1 << 16  // lines that continue a message
-	maxItems   = 1 << 10  // of a list
+	maxItems   = 1 << 14  // of a list
 	released   = 32 << 20 // bytes that are read before they are let go from memory
 )
 
@@ -191,9 +190,8 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 		return err
 	}
 	n := notationOf(line)
-	var r record
-	matched := slices.ContainsFunc(i.patterns, func(of pattern) bool { return i.parse.match(of, string(line), &r) })
-	if matched {
+	matched, isMatched := i.matched(line)
+	if isMatched {
 		n = patternLine
 	}
 	if n == plainText && i.written == plainText && i.r.output == u.output && i.continues(line) {
@@ -223,7 +221,7 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 	read := true
 	switch n {
 	case patternLine:
-		*p = r
+		*p = matched
 	case jsonLine:
 		err = i.parse.json(line, p)
 	case logfmtLine:
@@ -241,6 +239,16 @@ func (i *importer) takeText(line []byte, u unwrapped) error {
 	i.note(line, read)
 	i.r.writer, i.r.output = u.writer, u.output
 	return i.begins(u)
+}
+
+// matched reads a line by the first pattern that matches it.
+func (i *importer) matched(line []byte) (r record, ok bool) {
+	for _, of := range i.patterns {
+		if i.parse.match(of, string(line), &r) {
+			return r, true
+		}
+	}
+	return r, false
 }
 
 // mostSample limits the bytes of a line in the account of how it was read, samples the number of lines.
@@ -514,17 +522,17 @@ func (i *importer) message(r *record, names found) error {
 	if names.level >= 0 && errorLevel(&r.fields[names.level]) {
 		k = event.Error
 	}
-	i.put(messageName, func(b []byte) []byte { return intake.AppendString(b, text) })
+	i.put(messageName, func(b []byte) []byte { return i.tables.AppendString(b, text) })
 	whole := text
 	if len(r.more) > 0 {
 		whole = strings.Join(append([]string{text}, r.more...), "\n")
-		i.put("text", func(b []byte) []byte { return intake.AppendString(b, strings.Join(r.more, "\n")) })
+		i.put("text", func(b []byte) []byte { return i.tables.AppendString(b, strings.Join(r.more, "\n")) })
 	}
 	if c, ended, ok := i.crash(r, whole); ok {
 		k = event.Error
 		if _, ok := r.get("exception.type"); !ok && c.Type != "" {
-			i.put("exception.type", func(b []byte) []byte { return intake.AppendString(b, c.Type) })
-			i.put("exception.message", func(b []byte) []byte { return intake.AppendString(b, c.Message) })
+			i.put("exception.type", func(b []byte) []byte { return i.tables.AppendString(b, c.Type) })
+			i.put("exception.message", func(b []byte) []byte { return i.tables.AppendString(b, c.Message) })
 		}
 		if ended || r.unread {
 			i.put(event.Unhandled, func(b []byte) []byte { return event.AppendBool(b, intake.Bool, true) })
@@ -532,7 +540,7 @@ func (i *importer) message(r *record, names found) error {
 	}
 	for n := range r.fields {
 		if f := &r.fields[n]; f.name != "" {
-			i.put(f.name, f.append)
+			i.put(f.name, func(b []byte) []byte { return i.appended(b, f) })
 		}
 	}
 	file, line := i.place(r, names)
@@ -542,11 +550,9 @@ func (i *importer) message(r *record, names found) error {
 // crash looks for a traceback in what a record says: its cause, and whether it ended a program.
 func (i *importer) crash(r *record, whole string) (c traceback.Cause, ended, ok bool) {
 	texts := []string{whole}
-	for n := range r.fields {
-		f := &r.fields[n]
-		plain := plainName(f.name)
-		switch {
-		case f.kind == listField && slices.ContainsFunc(stackEndings, func(s string) bool { return strings.HasSuffix(plain, s) }):
+	for _, n := range i.finder.stacks {
+		switch f := &r.fields[n]; f.kind {
+		case listField:
 			list, _ := items(f.text, maxItems)
 			var objects []string
 			for _, x := range list {
@@ -566,7 +572,7 @@ func (i *importer) crash(r *record, whole string) (c traceback.Cause, ended, ok 
 					Message: cmp.Or(c.Message, of("thrown.message", "exception.message", "error.message", "err.message", "error", "errorMessage")),
 				}, false, true
 			}
-		case f.kind == textField && slices.Contains(stackNames, f.name):
+		case textField:
 			texts = append(texts, f.text)
 		}
 	}
@@ -701,8 +707,8 @@ func (i *importer) place(r *record, names found) (event.FileID, int) {
 	return i.tables.File(path.Clean(intake.Clean(file))), line
 }
 
-// append writes a field as a value.
-func (f *field) append(b []byte) []byte {
+// appended writes a field as a value.
+func (i *importer) appended(b []byte, f *field) []byte {
 	switch f.kind {
 	case intField:
 		return event.AppendInt(b, intake.Int, f.number)
@@ -714,13 +720,16 @@ func (f *field) append(b []byte) []byte {
 		return event.AppendNil(b, intake.String)
 	case listField:
 		if strings.HasPrefix(f.text, "[") {
-			list, _ := items(f.text, maxItems)
+			list, more := items(f.text, maxItems)
+			if more {
+				i.tables.Gap("lists of more than "+strconv.Itoa(maxItems)+" values", "their ends are left out")
+			}
 			b = event.AppendList(b, intake.List, len(list))
 			for n := range list {
-				b = event.AppendElement(b, list[n].append(nil))
+				b = event.AppendElement(b, i.appended(nil, &list[n]))
 			}
 			return b
 		}
 	}
-	return intake.AppendString(b, f.text)
+	return i.tables.AppendString(b, f.text)
 }

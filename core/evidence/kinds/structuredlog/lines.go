@@ -144,7 +144,7 @@ func scalar(token jsontext.Token) (f field) {
 // setNumber parses a number; it is an integer if written as one and in range.
 func (f *field) setNumber(s string) {
 	if n, err := strconv.ParseInt(s, 10, 64); err == nil {
-		f.kind, f.number = intField, n
+		f.kind, f.number, f.text = intField, n, ""
 		return
 	}
 	if x, err := strconv.ParseFloat(s, 64); err == nil {

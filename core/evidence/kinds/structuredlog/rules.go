@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"wraithology/core/fault"
+	"wraithology/core/intake"
 )
 
 // Rules name the fields of a log with a meaning. An empty rule leaves it to the names of the
@@ -27,6 +29,11 @@ func ParseRules(pairs map[string]string) (r Rules, err error) {
 		case "zone":
 			if r.Zone, err = ParseZone(name); err != nil {
 				return r, err
+			}
+			continue
+		case intake.LongestText:
+			if n, err := strconv.Atoi(name); err != nil || n < 1 {
+				return r, fmt.Errorf("%s=%s: %w: it is a number of bytes", meaning, name, fault.InvalidRule)
 			}
 			continue
 		case "pattern":
@@ -50,7 +57,7 @@ var (
 	timeNames = []string{"time", "timestamp", "ts", "@timestamp", "datetime", "date", "t", "timeunixnano", "eventtime", "asctime", "@t", "t$date", "recordtimetimestamp", "recordtimerepr", "timemillis",
 		"sourcerealtimetimestamp", "realtimetimestamp", "isotimestamp", "createdat", "created", "logtime"}
 	levelNames   = []string{"level", "severity", "severitytext", "lvl", "loglevel", "levelname", "recordlevelname", "@l", "priority", "levelvalue", "levelno", "severitynumber"}
-	messageNames = []string{"msg", "message", "body", "event", "text", "log", "@m", "shortmessage", "fieldsmessage", "recordmessage", "@mt", "bodystringvalue"}
+	messageNames = []string{"msg", "message", "body", "recordmessage", "event", "text", "log", "@m", "shortmessage", "fieldsmessage", "@mt", "bodystringvalue"}
 	traceNames   = []string{"traceid", "oteltraceid"}
 	sharedNames  = []string{"requestid", "reqid", "correlationid"}                                                                                                 // of a thread that runs through several processes
 	threadNames  = append(sharedNames, "goroutine", "thread", "threadname", "processthreadname", "recordthreadname", "threadid", "tid", "ctx", "pid", "processid") // the others mean something within one process
@@ -77,7 +84,7 @@ type found struct {
 	local                                                                   bool // the thread's name is unique within one process only
 }
 
-const meanings = 10
+const meanings = 11
 
 // ranks say how well a field's name fits each meaning: lower is better, noRank is not at all.
 type ranks [meanings]int
@@ -88,9 +95,11 @@ const noRank = 1 << 20
 type finder struct {
 	rules Rules
 	known map[string]ranks
+	// stacks are the fields of the last record that may hold tracebacks.
+	stacks []int
 }
 
-func newFinder(rules Rules) *finder { return &finder{rules, map[string]ranks{}} }
+func newFinder(rules Rules) *finder { return &finder{rules: rules, known: map[string]ranks{}} }
 
 // rank says what a name means.
 func (f *finder) rank(name string) ranks {
@@ -98,8 +107,8 @@ func (f *finder) rank(name string) ranks {
 	if ok {
 		return r
 	}
-	chosen := [meanings]string{f.rules.Time, f.rules.Level, f.rules.Message, f.rules.Thread, f.rules.Caller, "", "", "", "", ""}
-	lists := [meanings][]string{timeNames, levelNames, messageNames, threadNames, callerNames, fileNames, lineNames, serviceNames, hostNames, loggerNames}
+	chosen := [meanings]string{f.rules.Time, f.rules.Level, f.rules.Message, f.rules.Thread, f.rules.Caller, "", "", "", "", "", ""}
+	lists := [meanings][]string{timeNames, levelNames, messageNames, threadNames, callerNames, fileNames, lineNames, serviceNames, hostNames, loggerNames, nil}
 	const thread = 3
 	plain := plainName(name)
 	for k := range r {
@@ -117,6 +126,9 @@ func (f *finder) rank(name string) ranks {
 			}
 		}
 	}
+	if slices.Contains(stackNames, name) || slices.ContainsFunc(stackEndings, func(s string) bool { return strings.HasSuffix(plain, s) }) {
+		r[meanings-1] = 0
+	}
 	const most = 1 << 16
 	if len(f.known) < most {
 		f.known[strings.Clone(name)] = r
@@ -127,11 +139,16 @@ func (f *finder) rank(name string) ranks {
 // find finds the fields of a record with a meaning.
 func (f *finder) find(r *record) found {
 	out := found{time: -1, level: -1, message: -1, thread: -1, caller: -1, file: -1, line: -1, service: -1, host: -1, logger: -1}
-	into := [meanings]*int{&out.time, &out.level, &out.message, &out.thread, &out.caller, &out.file, &out.line, &out.service, &out.host, &out.logger}
+	f.stacks = f.stacks[:0]
+	into := [meanings - 1]*int{&out.time, &out.level, &out.message, &out.thread, &out.caller, &out.file, &out.line, &out.service, &out.host, &out.logger}
 	const level, thread, numbered = 1, 3, 100
 	best := ranks{noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank, noRank}
 	for i := range r.fields {
-		for k, rank := range f.rank(r.fields[i].name) {
+		of := f.rank(r.fields[i].name)
+		if of[meanings-1] == 0 {
+			f.stacks = append(f.stacks, i)
+		}
+		for k, rank := range of[:meanings-1] {
 			if k == thread && rank == 0 && f.rules.Thread == "" && strings.Trim(r.fields[i].String(), "0") == "" {
 				continue // loggers write zeros if there is no trace
 			}
