@@ -111,6 +111,21 @@ var errTypes = errors.New("the types of the operands do not match")
 // bareDuration matches a number with a unit of time.
 var bareDuration = regexp.MustCompile(`\b\d+(?:\.\d+)?(?:ns|us|µs|ms|s|m|h)\b`)
 
+// Names returns the names that the expression uses, without their parts.
+func (q *Question) Names() []string {
+	parsed, issues := environment.Parse(allowKeywords(q.text))
+	if issues != nil && issues.Err() != nil {
+		return nil
+	}
+	var names []string
+	ast.PostOrderVisit(parsed.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		if name, ok := pathText(e); ok && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}))
+	return names
+}
+
 func firstLine(s string) string {
 	line, _, _ := strings.Cut(s, "\n")
 	return strings.TrimPrefix(line, "ERROR: ")

@@ -5,6 +5,7 @@ import (
 	"wraithology/core/replay"
 	"wraithology/core/replay/branch"
 	"wraithology/core/replay/change"
+	"wraithology/core/replay/contrast"
 	"wraithology/core/replay/failure"
 	"wraithology/core/replay/find"
 	"wraithology/core/replay/origin"
@@ -31,6 +32,7 @@ type recording struct {
 	branch.Brancher
 	races.Racer
 	story.Teller
+	contrast.Contraster
 }
 
 // Further capabilities: messages; a time of day, if the start is known; traces. The log is embedded
@@ -71,7 +73,7 @@ func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
 	f, b := find.Finder{Reader: w}, branch.New(w)
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}

@@ -90,6 +90,11 @@ func (r *Log) Latest(_ context.Context, at event.Moment, t event.ThreadID, frame
 	if _, last, ok := r.recordAt(at); ok && r.T.CallOf(at) == c {
 		at = last
 	}
+	return r.LatestOf(c, at, name)
+}
+
+// LatestOf is Latest for a call.
+func (r *Log) LatestOf(c event.CallID, at event.Moment, name string) (replay.Variable, error) {
 	f := r.T.FunctionOf(c)
 	for i := len(f.Variables) - 1; i >= 0; i-- {
 		v, id := f.Variables[i], event.VariableID(i)

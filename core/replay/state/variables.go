@@ -62,6 +62,9 @@ func (r *Log) CallVariable(c event.CallID, at event.Moment, name string) (replay
 			return v, true, nil
 		}
 	}
+	if !r.Recorded() && r.AnyFunctionHas(name) { // a field that other records have
+		return replay.Variable{Name: name, Scope: event.Local, Written: event.NoMoment, Value: replay.Value{Value: event.Value{Type: PlainText, State: event.Known, Nil: true}}}, true, nil
+	}
 	if i := globalNamed(f, name); i >= 0 && r.Recorded() {
 		return r.VariableOf(f.Variables[i], event.VariableID(i), f, c, at), true, nil
 	}

@@ -90,9 +90,9 @@ func (r Reader) Traces(ctx context.Context, when replay.Condition, page replay.P
 	pieces := make([]piece, (n+pieceOfTraces-1)/pieceOfTraces)
 	hold := func(ctx context.Context, p int) error {
 		x := &pieces[p]
-		s := &traceScope{Reader: r}
+		decide := r.Decider(when)
 		for i := p * pieceOfTraces; i < min((p+1)*pieceOfTraces, n); i++ {
-			holds, err := r.traceHolds(ctx, s, n-1-i, when)
+			holds, err := decide(ctx, n-1-i)
 			switch {
 			case ctx.Err() != nil:
 				return ctx.Err()
@@ -139,20 +139,41 @@ func (r Reader) noSuchName(ctx context.Context, when replay.Condition) error {
 	return nil
 }
 
+// Decider returns a function that reports whether a condition holds for a trace: for the trace as a whole, or for any one
+// of its spans. The function is not for concurrent use.
+func (r Reader) Decider(when replay.Condition) func(ctx context.Context, i int) (bool, error) {
+	s := &traceScope{Reader: r}
+	return func(ctx context.Context, i int) (bool, error) { return r.traceHolds(ctx, s, i, when) }
+}
+
 func (r Reader) traceHolds(ctx context.Context, s *traceScope, i int, when replay.Condition) (bool, error) {
-	s.i, s.info = i, r.T.TraceAt(i)
+	s.i, s.info, s.span = i, r.T.TraceAt(i), event.NoCall
 	if s.info.Root == event.NoCall {
 		return false, nil
 	}
-	return when.Holds(ctx, s, s.info.First, r.T.Call(s.info.Root).Thread)
+	holds, trouble := when.Holds(ctx, s, s.info.First, r.T.Call(s.info.Root).Thread)
+	list := r.T.TraceCalls(i)
+	decided := trouble == nil
+	for k := 0; !holds && k < list.Len() && ctx.Err() == nil; k++ {
+		s.span = event.CallID(list.At(k))
+		var err error
+		if holds, err = when.Holds(ctx, s, s.info.First, r.T.Call(s.span).Thread); err == nil {
+			decided = true
+		}
+	}
+	if holds || decided {
+		trouble = nil
+	}
+	return holds, trouble
 }
 
-// traceScope resolves the names in a condition on traces: names of the trace, then values of its
-// root, then values of its other spans.
+// traceScope resolves the names in a condition on a trace: for the trace as a whole, names of the trace and then values of
+// its root; for one of its spans, names of the span, its values, and those of the last of its events that has the name.
 type traceScope struct {
 	Reader
 	i      int
 	info   timeline.TraceInfo
+	span   event.CallID // NoCall for the trace as a whole
 	missed bool
 }
 
@@ -167,11 +188,22 @@ var traceNames = []string{"traceID", "service", "operation", "status", "duration
 
 func (s *traceScope) own(name string) (v event.Value, ok bool) {
 	v.State, v.Type, ok = event.Known, state.PlainText, true
+	of := s.span
+	if of == event.NoCall {
+		of = s.info.Root
+	}
 	switch name {
 	case "status":
+		if s.span != event.NoCall {
+			v.Text = s.TextOf(of, "status")
+			break
+		}
 		v.Text = statusNames[min(int(s.info.Status), len(statusNames)-1)]
 	case "duration":
 		v.Type, v.Int = plainDuration, s.info.Duration
+		if call := s.T.Call(of); s.span != event.NoCall && call.Leave != event.NoMoment {
+			v.Int = s.T.Time(call.Leave) - s.T.Time(call.Enter)
+		}
 	case "spans":
 		v.Type, v.Int = plainInt, int64(s.info.Spans)
 	case "errors":
@@ -181,7 +213,7 @@ func (s *traceScope) own(name string) (v event.Value, ok bool) {
 	case "traceID":
 		v.Text = hex.EncodeToString(s.info.ID[:])
 	case "service", "operation":
-		v.Text = s.OuterText(s.T.FunctionOf(s.info.Root), name)
+		v.Text = s.OuterText(s.T.FunctionOf(of), name)
 	default:
 		ok = false
 	}
@@ -197,22 +229,18 @@ func (s *traceScope) Scalar(_ event.Moment, name string) (event.Value, bool) {
 	return v.Value, ok && !v.Nil
 }
 
-// attribute finds the first value with a name among the spans.
+// attribute finds a value of the span, or of the last of its events that has the name.
 func (s *traceScope) attribute(name string) (replay.Value, bool) {
-	v, ok, err := s.CallVariable(s.info.Root, s.info.Last, name)
+	of := s.span
+	if of == event.NoCall {
+		of = s.info.Root
+	}
+	v, ok, err := s.CallVariable(of, s.info.Last, name)
 	if err == nil && ok && !v.Value.Nil {
 		return v.Value, true
 	}
-	list := s.T.TraceCalls(s.i)
-	const most = 1 << 12
-	for i := range min(list.Len(), most) {
-		c := event.CallID(list.At(i))
-		if x, has, err := s.CallVariable(c, s.info.Last, name); err == nil && has {
-			if !x.Value.Nil {
-				return x.Value, true
-			}
-			ok = true
-		}
+	if x, err := s.LatestOf(of, s.info.Last, name); err == nil {
+		return x.Value, true
 	}
 	return replay.Value{Value: event.Value{Type: state.PlainText, State: event.Known, Nil: true}}, ok
 }

@@ -551,7 +551,7 @@ func TestHugeText(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, ok)
 		assert.Equal(t, uint64(len(huge)), v.Value.Whole)
-		assert.LessOrEqual(t, len(v.Value.Value.Text), 64<<10)
+		assert.LessOrEqual(t, len(v.Value.Value.Text), 1<<20)
 	}
 }
 

@@ -95,8 +95,8 @@ func TestTextsOfValues(t *testing.T) {
 	assert.Equal(t, text, w.text(parsed(t, eight), 0))
 	long := &commonpb.ArrayValue{}
 	for range 3 {
-		long.Values = append(long.Values, &commonpb.AnyValue{Value: &commonpb.AnyValue_StringValue{StringValue: strings.Repeat("x", intake.MaxText)}})
+		long.Values = append(long.Values, &commonpb.AnyValue{Value: &commonpb.AnyValue_StringValue{StringValue: strings.Repeat("x", intake.DefaultLongest)}})
 	}
 	cut := w.text(parsed(t, &commonpb.AnyValue{Value: &commonpb.AnyValue_ArrayValue{ArrayValue: long}}), 0)
-	assert.Equal(t, `["`+strings.Repeat("x", intake.MaxText)+`"…]`, cut)
+	assert.Equal(t, `["`+strings.Repeat("x", intake.DefaultLongest)+`"…]`, cut)
 }
