@@ -130,6 +130,12 @@ func printLead(w io.Writer, o printing, p ask.Peek) {
 			fmt.Fprintf(w, "           %s = %s\n", plain(v.Name), plain(shorten(v.Value, mostSourceValues)))
 		}
 	}
+	if len(p.Deadlocks) > 0 {
+		fmt.Fprintln(w)
+	}
+	for _, c := range p.Deadlocks {
+		printCycle(w, c)
+	}
 	if r := p.Lost; r != nil {
 		fmt.Fprintf(w, "\nan update of %s was lost\n", plain(r.Name))
 		printAccess(w, o, r.First, "")

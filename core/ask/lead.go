@@ -25,6 +25,9 @@ func (p *Peek) lead(ctx context.Context, s *Subject, at event.Moment) error {
 	if err := p.addOutputs(ctx, s, at); err != nil {
 		return err
 	}
+	if err := p.addDeadlocks(ctx, s, at); err != nil {
+		return err
+	}
 	f := p.Failure
 	r, ok := s.Recording.(replay.Brancher)
 	if !ok || !p.Evidence.Traits.Lines || !p.Evidence.Traits.History {
@@ -57,6 +60,26 @@ func (p *Peek) lead(ctx context.Context, s *Subject, at event.Moment) error {
 	p.propose("source", here, "", "what ran of the function, with its values")
 	return nil
 }
+
+// addDeadlocks adds the deadlocks at the failure, and proposes to look at what the threads wait for.
+func (p *Peek) addDeadlocks(ctx context.Context, s *Subject, at event.Moment) error {
+	r, ok := s.Recording.(replay.WaitGraph)
+	if !ok || p.Failure == nil || p.Evidence.Threads > mostWaiting {
+		return nil
+	}
+	list, err := r.Waits(ctx, at)
+	if err != nil {
+		return err
+	}
+	p.Deadlocks = cyclesOf(list)
+	if len(p.Deadlocks) > 0 || p.Failure.Kind == "deadlock" {
+		p.propose("waits", Place{Moment: at, Thread: p.Failure.Thread, Frame: p.Failure.Frame}, "", "what each thread waits for, and who holds it")
+	}
+	return nil
+}
+
+// mostWaiting limits the threads of evidence whose deadlocks are looked for in an overview.
+const mostWaiting = 10_000
 
 // failedCheck returns the condition that comes nearest to a check that failed: the innermost branch around the failing
 // line, else the last one before it that would have left, else one of a caller.

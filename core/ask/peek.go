@@ -25,7 +25,9 @@ type Peek struct {
 	Outputs   []Hit      `json:"outputs"`
 	Condition *Condition `json:"condition,omitempty"`
 	Lost      *Race      `json:"lost,omitempty"`
-	Next      []Next     `json:"next"`
+	// Deadlocks are threads that wait for each other at the failure.
+	Deadlocks []WaitCycle `json:"deadlocks,omitempty"`
+	Next      []Next      `json:"next"`
 }
 
 // Next is a question that may lead on: its name, the place, the path or other argument, and the reason.

@@ -76,6 +76,7 @@ var (
 var (
 	NoHistory = define("one-moment", ExitNo, unprocessable, "the evidence has one moment only", "wraith stack, values, ask, threads, memory and instructions work on it")
 	NoMachine = define("no-machine", ExitNo, unprocessable, "the evidence has no memory or instructions", "core dumps have memory and instructions")
+	NoWaits   = define("no-waits", ExitNo, unprocessable, "the evidence does not say what threads wait for", "recordings, core dumps, runtime traces and thread dumps do")
 	NoTraces  = define("no-traces", ExitNo, unprocessable, "the evidence has no traces", "event traces have traces")
 )
 

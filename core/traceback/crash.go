@@ -67,7 +67,13 @@ type Thread struct {
 	Creator string
 	Frames  []Frame
 	Cut     bool // the runtime or the text omits frames
+	// Waits is what the thread waits for, if the text says so, and Holds the locks that it has, by the same names.
+	Waits Waiting  `json:",omitzero"`
+	Holds []string `json:",omitzero"`
 }
+
+// Waiting is what a thread waits for: a kind and a name. The zero value is nothing.
+type Waiting struct{ On, Name string }
 
 // Cause is an error: its type in the language's notation, and its message.
 type Cause struct {
@@ -229,6 +235,7 @@ type parser struct {
 	node     nodeState
 	rust     rustState
 	dotnet   dotnetState
+	jvm      jvmDeadlock
 	prefix   string // the shape of the prefix of the last line
 	cut      bool
 }
@@ -392,6 +399,12 @@ func (p *parser) crash() (*Crash, bool) {
 		c.Threads = append(c.Threads, t)
 	}
 	c.Threads = append(c.Threads, p.threads...)
+	p.jvm.report(c)
+	for i := range c.Threads {
+		if t := &c.Threads[i]; t.Kind == "goroutine" && t.Waits.On == "" {
+			t.Waits = goWaits(t)
+		}
+	}
 	for i := range c.Threads {
 		if c.Threads[i].Cut {
 			c.Gaps = append(c.Gaps, "frames were left out of the stack of "+c.Threads[i].Name)

@@ -232,3 +232,26 @@ func cutLast(s, sep string) (before, after string, ok bool) {
 	}
 	return s[:i], s[i+len(sep):], true
 }
+
+// goWaits is what a goroutine's state says that it waits for (package runtime, waitReason). Goroutines of the runtime
+// itself wait for work.
+func goWaits(t *Thread) Waiting {
+	state, _, _ := strings.Cut(t.State, ", ")
+	on := map[string]string{
+		"chan receive": "channel", "chan send": "channel", "chan receive (nil chan)": "channel", "chan send (nil chan)": "channel", "select": "select", "select (no cases)": "select",
+		"sync.Mutex.Lock": "mutex", "sync.RWMutex.Lock": "read-write lock", "sync.RWMutex.RLock": "read-write lock", "sync.WaitGroup.Wait": "wait group", "sync.Cond.Wait": "condition",
+		"semacquire": "semaphore", "sleep": "timer", "IO wait": "input", "syscall": "input",
+	}[state]
+	if on == "" {
+		return Waiting{}
+	}
+	w := Waiting{On: on}
+	for _, f := range t.Frames {
+		if (strings.HasPrefix(f.Function, "sync.(*")) && len(f.Args) > 0 && !f.Args[0].Stale {
+			w.Name = f.Args[0].Text // of the object whose method waits
+		} else if w.Name != "" {
+			break
+		}
+	}
+	return w
+}

@@ -34,6 +34,7 @@ const maxWaits = 4
 // deadlock describes what the threads of a process wait for, at the moment when all of them do.
 func (r Finder) deadlock(f *replay.Failure, process uint16) {
 	f.Kind, f.Summary = "deadlock", "all goroutines wait for each other"
+	f.Moment = r.lastOf(process)
 	threads, err := r.Threads(context.Background(), f.Moment)
 	if err != nil {
 		return
@@ -51,6 +52,18 @@ func (r Finder) deadlock(f *replay.Failure, process uint16) {
 	if n > maxWaits {
 		f.Summary += fmt.Sprintf("; and %d more", n-maxWaits)
 	}
+}
+
+// lastOf returns the last moment of a process.
+func (r Finder) lastOf(process uint16) event.Moment {
+	last := event.Moment(0)
+	for id := event.ThreadID(1); int(id) <= r.T.Threads(); id++ {
+		if r.T.ThreadInfo(id).Process == process {
+			_, m := r.T.Span(id)
+			last = max(last, m)
+		}
+	}
+	return last
 }
 
 // maxAccesses limits the events of a map that are searched for the access of another thread.

@@ -15,6 +15,7 @@ import (
 	"wraithology/core/replay/story"
 	"wraithology/core/replay/trace"
 	"wraithology/core/replay/verify"
+	"wraithology/core/replay/waits"
 	"wraithology/core/replay/writes"
 	"wraithology/core/timeline"
 )
@@ -33,7 +34,11 @@ type recording struct {
 	races.Racer
 	story.Teller
 	contrast.Contraster
+	waiter
 }
+
+// waiter keeps the name Finder for the checkpoints.
+type waiter struct{ waits.Finder }
 
 // Further capabilities: messages; a time of day, if the start is known; traces. The log is embedded
 // again, so that its methods have priority.
@@ -73,7 +78,7 @@ func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
 	f, b := find.Finder{Reader: w}, branch.New(w)
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}, waiter{waits.Finder{Log: log}}}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}

@@ -8,26 +8,11 @@ import (
 
 // waits describes the state of a thread at a moment, and what it waits for.
 func (r *Log) waits(t event.ThreadID, at event.Moment, state string) string {
-	m := r.T.OnThread(t, at)
-	if m == event.NoMoment {
+	m, op, ok := r.WaitingSince(t, at)
+	if !ok {
 		return state
-	}
-	for m > 0 && (r.T.Kind(m) == event.Memory || r.T.Kind(m) == event.Spread) { // of what is sent
-		before := r.T.OnThread(t, m-1)
-		if before == event.NoMoment {
-			break
-		}
-		m = before
 	}
 	e := r.T.Event(m)
-	op := event.Op(e.ID)
-	switch e.Kind {
-	case event.Send:
-		op = event.OpSend
-	case event.Wait:
-	default:
-		return state
-	}
 	text := "waits for " + op.String()
 	if e.Address != 0 && r.Recorded() {
 		text += fmt.Sprintf(" at 0x%x", e.Address)
@@ -38,6 +23,29 @@ func (r *Log) waits(t event.ThreadID, at event.Moment, state string) string {
 		text += ", to the end"
 	}
 	return text
+}
+
+// WaitingSince returns the moment at which a thread began the operation that it is in, which may have to wait; ok is false
+// if it is in none.
+func (r *Log) WaitingSince(t event.ThreadID, at event.Moment) (m event.Moment, op event.Op, ok bool) {
+	m = r.T.OnThread(t, at)
+	if m == event.NoMoment {
+		return m, 0, false
+	}
+	for m > 0 && (r.T.Kind(m) == event.Memory || r.T.Kind(m) == event.Spread) { // of what is sent
+		before := r.T.OnThread(t, m-1)
+		if before == event.NoMoment {
+			break
+		}
+		m = before
+	}
+	switch r.T.Kind(m) {
+	case event.Send:
+		return m, event.OpSend, true
+	case event.Wait:
+		return m, event.Op(r.T.ID(m)), true
+	}
+	return m, 0, false
 }
 
 // waitEnd describes the end of a wait: the last operation of another thread on the same object

@@ -1,0 +1,3 @@
+module deadlock
+
+go 1.24
