@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -102,6 +104,9 @@ func printLinks(w io.Writer, spans []ask.Span) {
 		for _, l := range p.Links {
 			if n++; n <= most {
 				fmt.Fprintf(w, "%s links to trace %s, span %s\n", plain(p.Operation), plain(l.TraceID), plain(l.SpanID))
+				for _, name := range slices.Sorted(maps.Keys(l.Attributes)) {
+					fmt.Fprintf(w, "  %s = %s\n", plain(name), plain(l.Attributes[name]))
+				}
 			}
 		}
 	}

@@ -45,6 +45,8 @@ type Span struct {
 type Link struct {
 	TraceID string `json:"traceID"`
 	SpanID  string `json:"spanID"`
+	// Attributes are those of the link, with its trace state as traceState.
+	Attributes map[string]string `json:"attributes,omitempty"`
 }
 
 func (q TraceRequest) answer(ctx context.Context, s *Subject) (Spans, error) {
@@ -69,7 +71,14 @@ func (q TraceRequest) answer(ctx context.Context, s *Subject) (Spans, error) {
 	for _, x := range spans {
 		var links []Link
 		for _, l := range x.Links {
-			links = append(links, Link(l))
+			link := Link{TraceID: l.TraceID, SpanID: l.SpanID}
+			for _, a := range l.Attributes {
+				if link.Attributes == nil {
+					link.Attributes = map[string]string{}
+				}
+				link.Attributes[a.Name] = valueText(a.Value)
+			}
+			links = append(links, link)
 		}
 		out.Spans = append(out.Spans, Span{SpanID: x.SpanID, ParentSpanID: x.ParentID, Service: x.Service, Operation: x.Operation, Thread: x.Thread, Moment: x.Moment,
 			End: x.End, StartNs: int64(x.Start), DurationNs: int64(x.Duration), SelfNs: int64(x.Self), CriticalNs: int64(x.Critical), Status: x.Status, StatusMessage: x.Message, Depth: x.Depth, Links: links})

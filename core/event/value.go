@@ -26,6 +26,7 @@ const (
 const (
 	DurationType  = "duration"
 	TimestampType = "timestamp"
+	ObjectType    = "object" // a text in the notation of JSON
 )
 
 // TypeID indexes the type table of one process.

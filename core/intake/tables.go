@@ -26,6 +26,7 @@ const (
 	Any       event.TypeID = 7
 	Duration  event.TypeID = 8 // whole nanoseconds
 	Timestamp event.TypeID = 9 // nanoseconds since 1970 (UTC)
+	Object    event.TypeID = 10
 )
 
 // Limits of the tables. Everything beyond is collected under one name.
@@ -47,11 +48,14 @@ type Tables struct {
 	order     []*gap
 	key       []byte
 	longest   int // bytes of a text
+	// Where, if set, names the place that is being read: a line, or a trace and a span. Gaps name the first one.
+	Where func() string
 }
 
 type gap struct {
 	n            int
 	what, remedy string
+	where        string // of the first one
 }
 
 // NewTables returns empty tables for a kind of evidence. threadKind is the word for its threads.
@@ -65,7 +69,7 @@ func NewTables(kind, threadKind string, in Input) *Tables {
 	for _, x := range []event.Type{
 		{ID: String, Name: "string", Form: event.Text}, {ID: Int, Name: "int", Form: event.Int, Size: 8}, {ID: Double, Name: "double", Form: event.Float, Size: 8},
 		{ID: Bool, Name: "bool", Form: event.Bool}, {ID: Bytes, Name: "bytes", Form: event.Text}, {ID: List, Name: "list", Form: event.Array, Elem: Any},
-		{ID: Any, Name: "any", Form: event.Interface}, {ID: Duration, Name: event.DurationType, Form: event.Int, Size: 8}, {ID: Timestamp, Name: event.TimestampType, Form: event.Int, Size: 8},
+		{ID: Any, Name: "any", Form: event.Interface}, {ID: Duration, Name: event.DurationType, Form: event.Int, Size: 8}, {ID: Timestamp, Name: event.TimestampType, Form: event.Int, Size: 8}, {ID: Object, Name: event.ObjectType, Form: event.Text},
 	} {
 		t.Tables.AddType(x)
 	}
@@ -209,6 +213,9 @@ func (t *Tables) Gap(what, remedy string) {
 	g := t.gaps[what]
 	if g == nil {
 		g = &gap{what: what, remedy: remedy}
+		if t.Where != nil {
+			g.where = t.Where()
+		}
 		t.gaps[what] = g
 		t.order = append(t.order, g)
 	}
@@ -225,6 +232,13 @@ func (t *Tables) Seal() {
 		what := g.what
 		if g.n > 1 {
 			what = strconv.Itoa(g.n) + " × " + what
+		}
+		switch {
+		case g.where == "":
+		case g.n > 1:
+			what += ", the first at " + g.where
+		default:
+			what += ", at " + g.where
 		}
 		t.Tables.Gaps = append(t.Tables.Gaps, event.Gap{What: what, Remedy: g.remedy})
 	}
@@ -277,6 +291,14 @@ func (t *Tables) AppendBytes(b, x []byte) []byte {
 
 // Longest returns how many bytes of a text are kept.
 func (t *Tables) Longest() int { return t.longest }
+
+// AppendObject appends an object or list in the notation of JSON, whose parts are opened by path.
+func (t *Tables) AppendObject(b []byte, s string) []byte {
+	if len(s) > t.longest {
+		return t.AppendString(b, s)
+	}
+	return event.AppendText(b, Object, clean(s, t.longest))
+}
 
 func (t *Tables) tooLong() {
 	t.Gap(fmt.Sprintf("texts of more than %d bytes", t.longest), "only their beginnings are kept: raise the limit with --longest-text BYTES")

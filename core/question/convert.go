@@ -67,6 +67,9 @@ func toCEL(what string, v replay.Value) ref.Val {
 	case event.Float:
 		return types.Double(v.Float)
 	case event.Text:
+		if opened := v.Opened(); opened.Form() != event.Text {
+			return object{opened}
+		}
 		if v.Whole > uint64(len(v.Value.Text)) {
 			return beginning{v.Value.Text, int64(v.Whole)}
 		}

@@ -167,7 +167,7 @@ func (q *Question) Holds(ctx context.Context, r replay.Recording, at event.Momen
 		}
 	}
 	out, err := q.eval(ctx, s)
-	if s.absent && errors.Is(err, errTypes) {
+	if s.absent && errors.Is(err, fault.NoValue) {
 		return false, nil // nothing holds of a field that the record does not have
 	}
 	if err != nil {

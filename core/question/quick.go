@@ -238,6 +238,9 @@ func (s *scope) followQuick(e ast.Expr, name string) (replay.Value, bool) {
 		v, ok, err := s.r.Variable(s.ctx, s.at, s.t, s.frame, e.AsIdent())
 		return v.Value, ok && err == nil
 	}
+	if e.Kind() != ast.SelectKind { // an element
+		return s.follow(e)
+	}
 	v, ok := s.followQuick(e.AsSelect().Operand(), "")
 	if !ok || v.State != event.Known || v.Nil {
 		return v, false

@@ -48,6 +48,7 @@ var edges = func() aFrame {
 	for i := range uint64(2) {
 		add(fmt.Sprintf("b%d", i), event.Value{Type: of(event.Bool, "bool"), Uint: i})
 	}
+	f.values["list"] = event.Value{Type: &event.Type{Name: event.ObjectType, Form: event.Text}, State: event.Known, Text: `[{"number": 7, "text": "a"}, {"text": "b"}]`}
 	f.values["later"] = event.Value{Type: of(event.Int, "int"), State: event.Unassigned}
 	return f
 }()
@@ -63,7 +64,9 @@ func expressionOf(b *[]byte, depth int) string {
 		return x
 	}
 	leaf := func() string {
-		switch take(8) {
+		switch take(9) {
+		case 8:
+			return "list[" + fmt.Sprint(take(3)) + "]" + []string{"", ".number", ".text", ".missing", ".text.more"}[take(5)]
 		case 0:
 			return fmt.Sprintf("i%d", take(8))
 		case 1:

@@ -55,8 +55,15 @@ type Span struct {
 
 // Link is a link of a span to a span of this or another trace.
 type Link struct {
-	TraceID string
-	SpanID  string
+	TraceID    string
+	SpanID     string
+	Attributes []LinkAttribute
+}
+
+// LinkAttribute is an attribute of a link.
+type LinkAttribute struct {
+	Name  string
+	Value Value
 }
 
 // Tracer is evidence that has traces.

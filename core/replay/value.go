@@ -82,10 +82,10 @@ func (v Value) Settled() Value {
 		case v.Form() == event.Pointer && !v.Nil && v.State == event.Known:
 			v = v.Deref()
 		default:
-			return v
+			return v.Opened()
 		}
 	}
-	return v
+	return v.Opened()
 }
 
 // Field returns a field of a struct, also through a pointer or an interface. If there is no such
@@ -232,6 +232,7 @@ func (v Value) Children(page Page) (list []Child, total int) {
 	if v.State != event.Known || v.Nil || v.Type == nil {
 		return nil, 0
 	}
+	v = v.Opened()
 	switch v.Form() {
 	case event.Interface:
 		if len(v.Items) != 1 {

@@ -1,6 +1,7 @@
 package find
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math"
@@ -54,7 +55,45 @@ func (r Finder) Occurrences(ctx context.Context, s replay.Search) ([]Occurrence,
 		pieces[i], err = r.searchPiece(ctx, s, sequences, from, min(from+pieceOfSearch, r.T.Len()))
 		return err
 	})
-	return slices.Concat(pieces...), err
+	all := slices.Concat(pieces...)
+	if outer := r.outerOccurrences(s); len(outer) > 0 {
+		all = append(all, outer...)
+		slices.SortStableFunc(all, func(a, b Occurrence) int { return cmp.Compare(a.At, b.At) })
+	}
+	return all, err
+}
+
+// outerOccurrences lists the values that hold for all calls of a function, or of a process, where the first one begins.
+func (r Finder) outerOccurrences(s replay.Search) (out []Occurrence) {
+	if r.Recorded() || s.Object != 0 {
+		return nil
+	}
+	in := func(list []event.Named, process uint16, first event.Moment) {
+		for _, x := range list {
+			if values, err := event.DecodeValues(x.Data, 1, r.T.Types(process)); err == nil {
+				look(s, x.Name, values[0], 0, func(name string, v event.Value) { out = append(out, Occurrence{first, name, v}) })
+			}
+		}
+	}
+	for id, f := range r.T.Functions {
+		if enters := r.T.Enters(id); enters.Len() > 0 {
+			in(f.Outer, r.T.Process(enters.At(0)), enters.At(0))
+		}
+	}
+	begun := map[uint16]event.Moment{}
+	for id := event.ThreadID(1); int(id) <= r.T.Threads(); id++ {
+		first, _ := r.T.Span(id)
+		process := r.T.ThreadInfo(id).Process
+		if m, ok := begun[process]; !ok || first < m {
+			begun[process] = first
+		}
+	}
+	for i := range r.T.Processes {
+		if first, ok := begun[r.T.Processes[i].ID]; ok {
+			in(r.T.Processes[i].Outer, r.T.Processes[i].ID, first)
+		}
+	}
+	return out
 }
 
 // encodings returns the byte sequences of which an event with a wanted value contains one, nil if they

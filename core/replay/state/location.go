@@ -196,6 +196,7 @@ func (s Scope) Follow(l Location, v replay.Value, step replay.PathStep, like []r
 			continue
 		}
 		if v.Form() != event.Pointer || v.State != event.Known {
+			v = v.Opened()
 			break
 		}
 		t := v.ElemType()

@@ -9,6 +9,7 @@ import (
 	"wraithology/core/event"
 	"wraithology/core/replay"
 	"wraithology/core/replay/find"
+	"wraithology/core/replay/trace"
 	"wraithology/core/timeline"
 )
 
@@ -48,6 +49,9 @@ func (r Stepper) Step(ctx context.Context, at event.Moment, t event.ThreadID, s 
 		m, why = w.line(at)
 	case s.Way == replay.Into || c == event.NoCall: // else between two calls from foreign code
 		m, why = w.into(at)
+		if s.Way == replay.Into && !r.Recorded() && c != event.NoCall {
+			m, why = w.elsewhere(c, at, m, why)
+		}
 	case s.Back:
 		m, why = w.back(c, at)
 	default:
@@ -101,6 +105,28 @@ func (w walker) into(at event.Moment) (event.Moment, replay.Reason) {
 		}
 	}
 	return w.end()
+}
+
+// elsewhere steps into a span of another service that the span has called, if that begins before the step would end; and
+// back from its beginning to the caller.
+func (w walker) elsewhere(c event.CallID, at, otherwise event.Moment, why replay.Reason) (event.Moment, replay.Reason) {
+	call := w.r.T.Call(c)
+	if w.s.Back {
+		if call.Enter != at || call.Parent == event.NoCall || w.r.T.Call(call.Parent).Thread == call.Thread {
+			return otherwise, why
+		}
+		caller := walker{w.r, w.r.T.Call(call.Parent).Thread, w.s}
+		return caller.into(at)
+	}
+	for _, child := range (trace.Reader{Log: w.r.Log}).CallsElsewhere(c) {
+		if enter := w.r.T.Call(child).Enter; enter > at {
+			if enter < otherwise || why == replay.AtEnd {
+				return enter, replay.ReachedCall
+			}
+			break
+		}
+	}
+	return otherwise, why
 }
 
 // line goes to the next or previous halt on any thread.

@@ -47,6 +47,11 @@ func (r Reader) TraceOn(_ context.Context, at event.Moment) string {
 	if id := r.TextOf(c, "traceID"); id != "" {
 		return id
 	}
+	if v, ok, err := r.CallVariable(c, at, "traceparent"); ok && err == nil && v.Value.Form() == event.Text && !v.Value.Nil {
+		if parts := strings.Split(v.Value.Value.Text, "-"); len(parts) >= 3 && len(parts[1]) == traceDigits { // W3C Trace Context, section 3.2
+			return parts[1]
+		}
+	}
 	for _, name := range []string{"traceID", "trace_id", "traceId", "trace.id", "otelTraceID"} {
 		if v, ok, err := r.CallVariable(c, at, name); ok && err == nil && v.Value.Form() == event.Text && !v.Value.Nil {
 			return v.Value.Value.Text
@@ -68,6 +73,9 @@ func (r Reader) MomentOfTrace(_ context.Context, trace string, t time.Time) (eve
 		return min(max(at, x.Moment), x.End), true
 	}
 	id, ok := r.threadOfTrace(trace)
+	if !ok && len(trace) == traceDigits {
+		return r.naming(trace, at)
+	}
 	if !ok {
 		return 0, false
 	}
@@ -76,6 +84,16 @@ func (r Reader) MomentOfTrace(_ context.Context, trace string, t time.Time) (eve
 		return min(max(m, first), last), true
 	}
 	return first, true
+}
+
+// naming returns the record that contains the ID of a trace and is nearest to a moment.
+func (r Reader) naming(trace string, at event.Moment) (nearest event.Moment, ok bool) {
+	for _, m := range r.T.Containing(0, r.T.Len(), [][]byte{[]byte(strings.ToLower(trace))}) {
+		if !ok || max(m-at, at-m) < max(nearest-at, at-nearest) {
+			nearest, ok = m, true
+		}
+	}
+	return nearest, ok
 }
 
 // threadOfTrace finds the thread with the lines of a trace in a log.

@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strings"
@@ -23,10 +24,13 @@ func (r Reader) matching(of replay.MessageFilter) (func(event.Moment) bool, erro
 		}
 		return func(m event.Moment) bool {
 			c := r.T.CallOf(m)
-			return m >= x.Moment && m <= x.End && c != event.NoCall && r.TextOf(c, "traceID") == x.ID
+			return c != event.NoCall && (r.TextOf(c, "traceID") == x.ID || r.names(m, x.ID))
 		}, nil
 	default:
 		id, ok := r.threadOfTrace(of.Trace)
+		if len(of.Trace) == traceDigits {
+			return func(m event.Moment) bool { return ok && r.T.Thread(m) == id || r.names(m, of.Trace) }, nil
+		}
 		if !ok {
 			return nil, fmt.Errorf("%s: %w in the evidence", of.Trace, fault.NoTrace)
 		}
@@ -35,8 +39,16 @@ func (r Reader) matching(of replay.MessageFilter) (func(event.Moment) bool, erro
 	return func(m event.Moment) bool { return thread == 0 || r.T.Thread(m) == thread }, nil
 }
 
+// traceDigits is the length of the ID of a trace in hexadecimal (W3C Trace Context, section 3.2.2.3).
+const traceDigits = 32
+
+// names reports whether a record contains the ID of a trace: as a field, in a traceparent or in its text.
+func (r Reader) names(m event.Moment, trace string) bool {
+	return bytes.Contains(r.T.Event(m).Data, []byte(strings.ToLower(trace)))
+}
+
 // maxLooked limits the messages of others that are skipped.
-const maxLooked = 100_000
+const maxLooked = 1 << 24
 
 // MessagesAround implements replay.Messages.
 func (r Reader) MessagesAround(at event.Moment, of replay.MessageFilter, before, after int) ([]event.Moment, error) {

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -381,28 +382,63 @@ func (r Reader) Spans(ctx context.Context, id string) ([]replay.Span, error) {
 	return out, nil
 }
 
-// links returns the links of a span.
+// links returns the links of a span, with their attributes.
 func (r Reader) links(c event.CallID) (out []replay.Link) {
-	v, ok, err := r.CallVariable(c, r.T.Call(c).Enter, "links")
+	enter := r.T.Call(c).Enter
+	v, ok, err := r.CallVariable(c, enter, "links")
 	if err != nil || !ok {
 		return nil
 	}
-	for _, x := range v.Value.Items {
+	for n, x := range v.Value.Items {
 		if x.Form() == event.Interface && len(x.Items) == 1 {
 			x = x.Items[0]
 		}
-		if trace, span, ok := strings.Cut(x.Text, "/"); ok {
-			out = append(out, replay.Link{TraceID: trace, SpanID: span})
+		trace, span, ok := strings.Cut(x.Text, "/")
+		if !ok {
+			continue
 		}
+		l := replay.Link{TraceID: trace, SpanID: span}
+		prefix := LinkPrefix(n)
+		for _, f := range r.T.FunctionOf(c).Variables {
+			if name, of := strings.CutPrefix(f.Name, prefix); of {
+				if a, ok, err := r.CallVariable(c, enter, f.Name); err == nil && ok && a.Value.State == event.Known && !a.Value.Nil {
+					l.Attributes = append(l.Attributes, replay.LinkAttribute{Name: name, Value: a.Value})
+				}
+			}
+		}
+		out = append(out, l)
 	}
 	return out
 }
 
-// critical computes the critical path of a trace: from the end of the root backward, the time after
-// the last child's end belongs to the parent, the time before it to that child.
+// LinkPrefix is what the names of a link's attributes begin with; n counts the links of a span from 0.
+func LinkPrefix(n int) string {
+	if n == 0 {
+		return "link."
+	}
+	return "link" + strconv.Itoa(n+1) + "."
+}
+
+// critical computes the critical path of a trace: from its end backward, the time after the last child's end belongs to
+// the parent, the time before it to that child. A child may end after its parent, and other roots count as children of
+// the first one, so that the path is as long as the trace.
 func critical(list []replay.Span, children [][]int, roots []int) {
-	end := func(k int) time.Duration { return list[k].Start + list[k].Duration }
 	root := roots[0]
+	children[root] = append(children[root], roots[1:]...)
+	ends := make([]time.Duration, len(list)) // of the span and all that it started
+	for k := range ends {
+		ends[k] = -1
+	}
+	var end func(k int) time.Duration
+	end = func(k int) time.Duration {
+		if ends[k] < 0 {
+			ends[k] = list[k].Start + list[k].Duration
+			for _, c := range children[k] {
+				ends[k] = max(ends[k], end(c))
+			}
+		}
+		return ends[k]
+	}
 	var walk func(k int, from, to time.Duration)
 	walk = func(k int, from, to time.Duration) {
 		byEnd := slices.Clone(children[k])
@@ -421,4 +457,26 @@ func critical(list []replay.Span, children [][]int, roots []int) {
 		list[k].Critical += at - from
 	}
 	walk(root, list[root].Start, end(root))
+	children[root] = children[root][:len(children[root])-len(roots)+1]
+}
+
+// CallsElsewhere lists the spans of other threads that a span has called, in order of their beginnings.
+func (r Reader) CallsElsewhere(c event.CallID) (out []event.CallID) {
+	id := r.TextOf(c, "traceID")
+	if id == "" {
+		return nil
+	}
+	i, err := r.findTrace(id)
+	if err != nil {
+		return nil
+	}
+	list := r.T.TraceCalls(i)
+	for k := range list.Len() {
+		child := event.CallID(list.At(k))
+		if x := r.T.Call(child); x.Parent == c && x.Thread != r.T.Call(c).Thread {
+			out = append(out, child)
+		}
+	}
+	slices.SortFunc(out, func(a, b event.CallID) int { return cmp.Compare(r.T.Call(a).Enter, r.T.Call(b).Enter) })
+	return out
 }

@@ -12,6 +12,7 @@ import (
 	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/eventtrace/otlp"
 	"wraithology/core/intake"
+	"wraithology/core/replay/trace"
 	"wraithology/core/timeline"
 )
 
@@ -20,7 +21,7 @@ import (
 const exceptionEvent = "exception"
 
 // facts are the names of a span's own values beside its attributes, in the order of the parameters.
-var facts = [...]string{"traceID", "spanID", "parentSpanID", "kind", "status", "statusMessage", "duration", "selfTime", "links"}
+var facts = [...]string{"traceID", "spanID", "parentSpanID", "kind", "status", "statusMessage", "duration", "selfTime", "links", "traceState", "startTime"}
 
 const (
 	factTrace = iota
@@ -32,6 +33,8 @@ const (
 	factDuration
 	factSelf
 	factLinks
+	factTraceState
+	factStartTime
 )
 
 var kindNames = [...]string{"", "internal", "server", "client", "producer", "consumer"}
@@ -398,14 +401,52 @@ func (i *importer) spanFacts(f *intake.Function, x *node) {
 	}
 	number(factDuration, x.end-x.start)
 	number(factSelf, x.self)
+	if len(s.State) > 0 {
+		i.parameter(f, []byte(facts[factTraceState]), func(b []byte) []byte { return i.tables.AppendString(b, string(s.State)) })
+	}
+	if x.shift != 0 { // the time that was sent
+		i.parameter(f, []byte(facts[factStartTime]), func(b []byte) []byte { return event.AppendInt(b, intake.Timestamp, x.start-x.shift) })
+	}
 	if len(s.Links) > 0 {
 		i.parameter(f, []byte(facts[factLinks]), i.links)
+		i.linkAttributes(f)
+	}
+}
+
+// maxLinks limits the links of a span whose attributes are kept.
+const maxLinks = 64
+
+// linkAttributes adds what the span's links say besides the spans that they lead to.
+func (i *importer) linkAttributes(f *intake.Function) {
+	for n, raw := range i.span.Links {
+		state, attributes, err := otlp.ParseLinkAttributes(raw)
+		if err != nil || len(state)+len(attributes) == 0 {
+			continue
+		}
+		if n >= maxLinks {
+			i.tables.Gap("spans with attributes on more than "+strconv.Itoa(maxLinks)+" links", "those of the others are left out")
+			return
+		}
+		prefix := trace.LinkPrefix(n)
+		if len(state) > 0 {
+			i.parameter(f, []byte(prefix+facts[factTraceState]), func(b []byte) []byte { return i.tables.AppendString(b, string(state)) })
+		}
+		flat, err := flatten(nil, attributes, nil, 0)
+		if err != nil {
+			continue
+		}
+		for _, a := range flat {
+			i.parameter(f, append([]byte(prefix), a.key...), func(b []byte) []byte { return i.values.value(b, a.value, 0) })
+		}
 	}
 }
 
 // links appends a span's links as a list of "trace/span".
 func (i *importer) links(b []byte) []byte {
 	list := i.span.Links[:min(len(i.span.Links), maxItems)]
+	if len(list) < len(i.span.Links) {
+		i.tables.Gap("spans with more than "+strconv.Itoa(maxItems)+" links", "the others are left out")
+	}
 	b = event.AppendList(b, intake.List, len(list))
 	for _, raw := range list {
 		trace, span, err := otlp.ParseLink(raw)

@@ -222,8 +222,7 @@ func check(t *testing.T, r history.Replay, list []*tracepb.Span, byID map[string
 			critical += g.Critical
 			checkSpan(t, r, g, s, byID, name)
 		}
-		root := got[0]
-		assert.Equal(t, root.Duration, critical, "the critical path explains the root's whole duration")
+		assert.Equal(t, tr.Duration, critical, "the critical path is as long as the trace")
 	}
 }
 
@@ -574,4 +573,91 @@ func TestSameInstant(t *testing.T) {
 	assert.Equal(t, int64(epoch+3_000_000), got.UnixNano(), "not after the trace's end")
 	_, ok = clock.MomentOfTrace(context.Background(), fmt.Sprintf("%032x", 9), at)
 	assert.False(t, ok)
+}
+
+// link returns a link with attributes.
+func link(traceID, spanID byte, attributes ...*commonpb.KeyValue) *tracepb.Span_Link {
+	return &tracepb.Span_Link{TraceId: bytes.Repeat([]byte{traceID}, 16), SpanId: bytes.Repeat([]byte{spanID}, 8), TraceState: "vendor=1", Attributes: attributes}
+}
+
+// What a span says beside its attributes is kept and found: the attributes of its links, its trace state, and the
+// attributes of its resource and scope, also those of log records.
+func TestEverythingThatASpanSays(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	s := span(1, 1, 0, "assign", 0, 100, text("quay", "Kelp"))
+	s.TraceState = "rojo=00f067aa0ba902b7"
+	s.Links = []*tracepb.Span_Link{link(7, 8, text("reason", "retry of a batch")), link(7, 9, text("reason", "split"))}
+	b := batch("berths", s)
+	b.ScopeSpans[0].Scope = &commonpb.InstrumentationScope{Name: "gannet/berths", Version: "1.4", Attributes: []*commonpb.KeyValue{text("team", "harbour watch")}}
+	b.Resource.Attributes = append(b.Resource.Attributes, text("deployment.environment", "outer sound"))
+	r := open(t, binaryForm(t, b))
+	spans, err := r.(replay.Tracer).Spans(ctx, fmt.Sprintf("%032x", 1))
+	require.NoError(t, err)
+	require.Len(t, spans, 1)
+	require.Len(t, spans[0].Links, 2)
+	for i, want := range []string{"retry of a batch", "split"} {
+		values := map[string]string{}
+		for _, a := range spans[0].Links[i].Attributes {
+			values[a.Name] = a.Value.Value.Text
+		}
+		assert.Equal(t, map[string]string{"reason": want, "traceState": "vendor=1"}, values)
+	}
+	for _, wanted := range []string{"retry of a batch", "split", "rojo=00f067aa0ba902b7", "harbour watch", "outer sound"} {
+		found, err := r.Search(ctx, replay.Search{Text: wanted}, replay.Page{Count: 5})
+		require.NoError(t, err)
+		assert.Equal(t, 1, found.Total, wanted)
+	}
+	for _, condition := range []string{`link.reason == "retry of a batch"`, `link2.reason == "split"`, `traceState.startsWith("rojo")`, `scope.team == "harbour watch"`, `deployment.environment == "outer sound"`} {
+		q, err := question.Parse(condition)
+		require.NoError(t, err)
+		list, err := r.(replay.Tracer).Traces(ctx, q, replay.Page{Count: 5})
+		require.NoError(t, err, condition)
+		assert.Equal(t, 1, list.Total, condition)
+	}
+}
+
+// A condition on a trace holds if it holds for one of its spans, with the values of this one.
+func TestConditionsOnAnySpan(t *testing.T) {
+	t.Parallel()
+	r := open(t, binaryForm(t, batch("berths", span(1, 1, 0, "assign", 0, 100, text("quay", "Kelp")), span(1, 2, 1, "read", 10, 30, text("table", "tides"))), batch("cranes", span(1, 3, 1, "lift", 40, 90, text("crane", "Old Salt")))))
+	for condition, want := range map[string]int{
+		`operation == "lift"`: 1, `operation == "lift" && crane == "Old Salt"`: 1, `operation == "lift" && quay == "Kelp"`: 0, `operation == "read" && table == "tides"`: 1,
+		`service == "cranes"`: 1, `service == "cranes" && operation == "read"`: 0, `duration == duration("100ns")`: 1, `duration == duration("20ns")`: 1, `operation == "lift" && duration < duration("20ns")`: 0,
+	} {
+		q, err := question.Parse(condition)
+		require.NoError(t, err)
+		list, err := r.(replay.Tracer).Traces(context.Background(), q, replay.Page{Count: 5})
+		require.NoError(t, err, condition)
+		assert.Equal(t, want, list.Total, condition)
+	}
+}
+
+// A clock that is ahead is corrected like one that is behind: what a service did is within the call of it. The time that
+// was sent stays known. A step into the call enters it.
+func TestClocksThatAreAhead(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	for name, shift := range map[string]int64{"ahead": 5000, "behind": -5000} {
+		caller, callee := span(1, 1, 0, "assign", 100_000, 101_000), span(1, 2, 1, "lift", uint64(100_200+shift), uint64(100_700+shift))
+		caller.Kind, callee.Kind = tracepb.Span_SPAN_KIND_CLIENT, tracepb.Span_SPAN_KIND_SERVER
+		r := open(t, binaryForm(t, batch("berths", caller), batch("cranes", callee)))
+		spans, err := r.(replay.Tracer).Spans(ctx, fmt.Sprintf("%032x", 1))
+		require.NoError(t, err)
+		require.Len(t, spans, 2, name)
+		assert.Equal(t, time.Duration(250), spans[1].Start, name)
+		assert.Equal(t, time.Duration(500), spans[1].Duration, name)
+		started, ok, err := r.Variable(ctx, spans[1].Moment, spans[1].Thread, 0, "startTime")
+		require.NoError(t, err)
+		require.True(t, ok)
+		assert.EqualValues(t, 100_200+shift, started.Value.Int-int64(epoch), name)
+		assert.Contains(t, fmt.Sprint(r.Info().Gaps), "the clock of cranes is "+name)
+		m, why, err := r.(replay.Stepper).Step(ctx, spans[0].Moment, spans[0].Thread, replay.Step{Way: replay.Into})
+		require.NoError(t, err)
+		assert.Equal(t, spans[1].Moment, m)
+		assert.Equal(t, replay.ReachedCall, why)
+		m, _, err = r.(replay.Stepper).Step(ctx, spans[1].Moment, spans[1].Thread, replay.Step{Way: replay.Into, Back: true})
+		require.NoError(t, err)
+		assert.Equal(t, spans[0].Moment, m)
+	}
 }

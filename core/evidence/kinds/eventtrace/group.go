@@ -147,6 +147,7 @@ func (i *importer) addNode(p place) error {
 	if err := s.Parse(i.message(p)); err != nil {
 		return err
 	}
+	i.now = nowAt{append(i.now.trace[:0], s.TraceID...), spanID(s.SpanID)}
 	n := node{place: p, id: spanID(s.SpanID), parentID: spanID(s.ParentID), parent: -1, depth: -1, process: i.senders[p.resource].process, status: s.Status, kind: s.Kind}
 	n.start, n.end = i.clock(s.Start), i.clock(s.End)
 	switch {
@@ -212,6 +213,7 @@ func (i *importer) endGroup() error {
 	i.measure()
 	i.assignStrands()
 	err := i.emit()
+	i.now.trace = i.now.trace[:0]
 	g.nodes, g.notes, g.bytes = g.nodes[:0], g.notes[:0], g.bytes[:0]
 	clear(g.byID)
 	return err
@@ -222,6 +224,7 @@ func (i *importer) findParents() {
 	g := &i.group
 	for n := range g.nodes {
 		x := &g.nodes[n]
+		i.now.span = x.id
 		if x.parentID == 0 {
 			continue
 		}
@@ -260,8 +263,8 @@ func (i *importer) findParents() {
 	}
 }
 
-// correctClocks shifts spans that begin before their caller because the clocks of two services
-// differ: to the middle of the caller if they fit, else to its beginning. Their callees are shifted
+// correctClocks shifts spans that begin before their caller, or end after it had their answer, because the clocks of two
+// services differ: to the middle of the caller if they fit, else to its beginning. Their callees are shifted
 // with them.
 func (i *importer) correctClocks() {
 	g := &i.group
@@ -272,6 +275,7 @@ func (i *importer) correctClocks() {
 	slices.SortFunc(g.order, func(a, b int32) int { return cmp.Compare(g.nodes[a].depth, g.nodes[b].depth) })
 	for _, n := range g.order {
 		x := &g.nodes[n]
+		i.now.span = x.id
 		if x.parent < 0 {
 			continue
 		}
@@ -292,6 +296,11 @@ func (i *importer) correctClocks() {
 			}
 			x.start, x.end = x.start+x.shift, x.end+x.shift
 			i.skewed(x, p)
+		case x.kind == kindServer && p.kind == kindClient && x.end > p.end && x.end-x.start <= p.end-p.start:
+			// The caller had its answer before it was given: the other clock is ahead.
+			x.shift = p.start + (p.end-p.start-(x.end-x.start))/2 - x.start
+			x.start, x.end = x.start+x.shift, x.end+x.shift
+			i.skewed(x, p)
 		}
 		if x.start > p.end && x.kind != kindConsumer {
 			i.tables.Gap("spans that begin after their parent has ended", "the work continued elsewhere, or the parent was ended too early; they are shown at their time")
@@ -299,7 +308,12 @@ func (i *importer) correctClocks() {
 	}
 }
 
-const kindConsumer = 5
+// Kinds of spans (OpenTelemetry protocol, Span.SpanKind).
+const (
+	kindServer   = 2
+	kindClient   = 3
+	kindConsumer = 5
+)
 
 type clocks struct{ ahead, behind string }
 
@@ -310,14 +324,21 @@ func (i *importer) skewed(x, p *node) {
 		i.skew = map[clocks]int64{}
 	}
 	const most = 256
-	if len(i.skew) < most {
-		i.skew[pair] = max(i.skew[pair], x.shift)
+	if len(i.skew) < most && abs(x.shift) > abs(i.skew[pair]) {
+		i.skew[pair] = x.shift
 	}
 }
+
+func abs(n int64) int64 { return max(n, -n) }
 
 // tellSkew adds gaps for differing clocks.
 func (i *importer) tellSkew() {
 	for pair, shift := range i.skew {
+		if shift < 0 {
+			i.tables.Gap(fmt.Sprintf("the clock of %s is ahead of that of %s: spans end after their callers have the answer", pair.behind, pair.ahead),
+				fmt.Sprintf("they are shown earlier than they say, by up to %s; set the clocks of both", time.Duration(-shift)))
+			continue
+		}
 		i.tables.Gap(fmt.Sprintf("the clock of %s is behind that of %s: spans begin before their callers", pair.behind, pair.ahead),
 			fmt.Sprintf("they are shown later than they say, by up to %s; set the clocks of both", time.Duration(shift)))
 	}

@@ -50,6 +50,7 @@ type importer struct {
 	future    int64 // times after this are doubted
 	lastLog   int64
 
+	now      nowAt
 	span     otlp.Span
 	event    otlp.Event
 	log      otlp.Log
@@ -80,6 +81,7 @@ func Build(ctx context.Context, in intake.Input, json bool) error {
 	defer i.traces.Close()
 	defer i.events.Close()
 	i.values.tables = i.tables
+	i.tables.Where = i.where
 	source := in.File
 	if json {
 		var err error
@@ -109,6 +111,23 @@ func Build(ctx context.Context, in intake.Input, json bool) error {
 	i.tellSkew()
 	i.describe()
 	return i.events.Build(ctx, i.tables, in)
+}
+
+// where names what is being read: the trace and the span.
+func (i *importer) where() string {
+	switch {
+	case len(i.now.trace) == 0 && len(i.log.TraceID) > 0:
+		return fmt.Sprintf("trace %x, span %x", i.log.TraceID, i.log.SpanID)
+	case len(i.now.trace) == 0:
+		return ""
+	}
+	return fmt.Sprintf("trace %x, span %016x", i.now.trace, i.now.span)
+}
+
+// nowAt is the span that is being read.
+type nowAt struct {
+	trace []byte
+	span  uint64
 }
 
 // transcode converts the JSON text of f to messages in a temporary file. Malformed lines are

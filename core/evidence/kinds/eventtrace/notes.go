@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"math"
 	"slices"
+	"strings"
 
 	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/eventtrace/otlp"
@@ -24,6 +25,18 @@ const (
 var severities = [...]string{"TRACE", "DEBUG", "INFO", "WARN", "ERROR", "FATAL"}
 
 const severityError = 17
+
+// isFailing reports whether a severity's text is that of an error; named is false if it is no known level.
+func isFailing(text string) (failing, named bool) {
+	word := strings.TrimRight(strings.ToUpper(text), "0123456789")
+	switch word {
+	case "TRACE", "DEBUG", "INFO", "INFORMATION", "NOTICE", "WARN", "WARNING":
+		return false, true
+	case "ERROR", "FATAL", "CRITICAL", "ALERT", "EMERGENCY", "PANIC", "SEVERE":
+		return true, true
+	}
+	return false, false
+}
 
 // logTime returns the time of the log record that was parsed last.
 func (i *importer) logTime() int64 {
@@ -156,7 +169,8 @@ func (i *importer) logSlots(f *intake.Function, b []byte, scope uint32) (event.K
 		message = string(l.EventName)
 	}
 	_, isException := find(l.Attributes, "exception.type")
-	if l.Severity >= severityError || isException {
+	failing, named := isFailing(string(l.SeverityText))
+	if named && failing || !named && l.Severity >= severityError || isException {
 		k = event.Error
 	}
 	i.put(f, nameMessage, func(b []byte) []byte { return i.tables.AppendString(b, message) })
@@ -166,6 +180,14 @@ func (i *importer) logSlots(f *intake.Function, b []byte, scope uint32) (event.K
 	}
 	if level != "" {
 		i.put(f, nameLevel, func(b []byte) []byte { return i.tables.AppendString(b, level) })
+	}
+	if l.Dropped > 0 {
+		i.tables.Gap("log records with attributes dropped by the sender", "raise the limits of the sender")
+	}
+	for _, v := range i.outer[scope] {
+		if v.Name != "scope.name" {
+			i.put(f, v.Name, func(b []byte) []byte { return append(b, v.Data...) })
+		}
 	}
 	if name := i.scopeList[scope].Name; len(name) > 0 {
 		i.put(f, nameLogger, func(b []byte) []byte { return i.tables.AppendString(b, string(name)) })

@@ -53,7 +53,7 @@ func (w *valueWriter) value(b []byte, v otlp.Value, depth int) []byte {
 		}
 		return b
 	case otlp.MapValue:
-		return w.tables.AppendString(b, w.text(v, 0))
+		return w.tables.AppendObject(b, w.text(v, 0))
 	}
 	return event.AppendNil(b, intake.String)
 }

@@ -84,6 +84,7 @@ func Build(ctx context.Context, in intake.Input, rules Rules) error {
 		threads: map[string]*thread{}, wrote: map[string]bool{}, partial: map[string][]byte{}, last: intake.Unknown}
 	defer i.events.Close()
 	i.patterns = rules.patterns
+	i.tables.Where = func() string { return "line " + strconv.FormatInt(i.line, 10) }
 	file, err := i.asUTF8(in)
 	if err != nil {
 		return err
@@ -718,6 +719,8 @@ func (i *importer) appended(b []byte, f *field) []byte {
 		return event.AppendBool(b, intake.Bool, f.number != 0)
 	case nullField:
 		return event.AppendNil(b, intake.String)
+	case objectField:
+		return i.tables.AppendObject(b, f.text)
 	case listField:
 		if strings.HasPrefix(f.text, "[") {
 			list, more := items(f.text, maxItems)
@@ -730,6 +733,7 @@ func (i *importer) appended(b []byte, f *field) []byte {
 			}
 			return b
 		}
+		return i.tables.AppendObject(b, f.text)
 	}
 	return i.tables.AppendString(b, f.text)
 }

@@ -169,7 +169,7 @@ func items(list string, most int) (out []field, more bool) {
 			if err != nil {
 				return out, true
 			}
-			out = append(out, field{text: string(v)})
+			out = append(out, field{kind: objectField, text: string(v)})
 			continue
 		}
 		token, err := d.ReadToken()

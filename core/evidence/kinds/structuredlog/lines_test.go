@@ -100,7 +100,7 @@ func TestItems(t *testing.T) {
 	t.Parallel()
 	list, more := items(`[1, "a", null, true, [2, 3], {"b": 4}, 1.5]`, 100)
 	assert.False(t, more)
-	assert.Equal(t, []field{{kind: intField, number: 1}, {text: "a"}, {kind: nullField}, {kind: boolField, number: 1}, {text: "[2, 3]"}, {text: `{"b": 4}`}, {kind: floatField, float: 1.5, text: "1.5"}}, list)
+	assert.Equal(t, []field{{kind: intField, number: 1}, {text: "a"}, {kind: nullField}, {kind: boolField, number: 1}, {kind: objectField, text: "[2, 3]"}, {kind: objectField, text: `{"b": 4}`}, {kind: floatField, float: 1.5, text: "1.5"}}, list)
 	for most, want := range map[int]bool{6: true, 7: false, 8: false} {
 		list, more = items(`[1,2,3,4,5,6,7]`, most)
 		assert.Equal(t, want, more, most)

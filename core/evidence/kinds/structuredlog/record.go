@@ -11,7 +11,8 @@ const (
 	floatField
 	boolField
 	nullField
-	listField // text holds the list in the notation of JSON
+	listField   // text holds the list in the notation of JSON
+	objectField // text holds an object or list within a list
 )
 
 // field is a named value of a line.

@@ -283,6 +283,20 @@ func ParseLink(b []byte) (traceID, spanID []byte, err error) {
 	return traceID, spanID, f.err
 }
 
+// ParseLinkAttributes reads what a link says besides the span that it leads to.
+func ParseLinkAttributes(b []byte) (state []byte, attributes [][]byte, err error) {
+	f := fieldsOf(b)
+	for f.next() {
+		switch f.number {
+		case 3:
+			state = f.bytes
+		case 4:
+			attributes = append(attributes, f.bytes)
+		}
+	}
+	return state, attributes, f.err
+}
+
 // Log is a log record.
 type Log struct {
 	Time, Observed  uint64
