@@ -236,7 +236,11 @@ type parser struct {
 	rust     rustState
 	dotnet   dotnetState
 	jvm      jvmDeadlock
-	prefix   string // the shape of the prefix of the last line
+	report   reportState
+	test     testState
+	kernel   kernelState
+	perl     *failure // its head, until a call follows
+	prefix   string   // the shape of the prefix of the last line
 	cut      bool
 }
 
@@ -247,7 +251,7 @@ type reader func(p *parser, line string) bool
 var readers []reader
 
 func init() {
-	readers = []reader{readGo, readPython, readRust, readJVM, readNode, readDotNet, readEnding, readNative}
+	readers = []reader{readReport, readGo, readGoTest, readPython, readRust, readJVM, readNode, readDotNet, readRuby, readPHP, readEnding, readKernel, readNative, readPerl}
 }
 
 // line reads a line, and reports whether it was understood: as it is, without the prefix of a log,

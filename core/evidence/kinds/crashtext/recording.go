@@ -74,6 +74,9 @@ func (t *Text) describe() {
 	*i = replay.Info{Kind: kindName, Language: c.Language, Moments: 1, Threads: len(c.Threads)}
 	if c.Language != "" {
 		i.Program = "a " + c.Language + " program"
+		if c.Language == "kernel" {
+			i.Program = "the kernel"
+		}
 	}
 	if d := t.options.Damage; d != "" {
 		i.Gaps = append(i.Gaps, replay.Gap{What: d, Remedy: "fetch the file again"})
