@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -100,6 +101,8 @@ type failure struct {
 	common   int // number of its outer frames that are the same as in the error before
 	fatal    bool
 	numbered bool // its text begins with a number
+	elided   int  // number of frames that were left out at elidedAt, because the cause has them
+	elidedAt int
 }
 
 // Crash is the contents of a crash text.
@@ -385,8 +388,14 @@ func (p *parser) crash() (*Crash, bool) {
 	c := &p.crashed
 	chain, rest := p.chain()
 	for i, f := range chain {
-		c.Causes = append(c.Causes, f.Cause)
 		t := f.thread
+		if f.relation == suppressed {
+			if t.Kind, t.State = "error", "suppressed "+strings.Trim(f.Type+": "+f.Message, ": "); len(t.Frames) > 0 {
+				c.Threads = append(c.Threads, t)
+			}
+			continue
+		}
+		c.Causes = append(c.Causes, f.Cause)
 		c.ended = c.ended || f.fatal
 		alone := i == 0 && len(p.threads) == 0
 		if len(t.Frames) == 0 && !alone {
@@ -442,6 +451,9 @@ func (p *parser) chain() (chain, rest []failure) {
 	group := append([]failure(nil), p.failures[first:end]...)
 	for i := range group {
 		group[i].addCommon(group[:i])
+		if i > 0 {
+			group[i-1].fillElided(group[i])
+		}
 	}
 	for stop := len(group); stop > 0; { // errors that caused it are before it
 		begin := stop - 1
@@ -454,11 +466,30 @@ func (p *parser) chain() (chain, rest []failure) {
 	return chain, append(append([]failure(nil), p.failures[:first]...), p.failures[end:]...)
 }
 
+// fillElided puts in the frames that a text leaves out because the cause has them too: those after the frame before them.
+func (f *failure) fillElided(cause failure) {
+	if f.elided == 0 || f.elidedAt == 0 || f.elidedAt > len(f.thread.Frames) {
+		return
+	}
+	last := f.thread.Frames[f.elidedAt-1]
+	for k, x := range cause.thread.Frames {
+		if x.Function == last.Function && x.File == last.File && x.Line == last.Line && k+1+f.elided <= len(cause.thread.Frames) {
+			f.thread.Frames = slices.Insert(f.thread.Frames, f.elidedAt, cause.thread.Frames[k+1:k+1+f.elided]...)
+			return
+		}
+	}
+	f.thread.Cut = true
+}
+
 // addCommon adds the outer frames that a text does not repeat.
 func (f *failure) addCommon(before []failure) {
 	if f.common == 0 || len(before) == 0 {
 		return
 	}
-	outer := before[len(before)-1].thread.Frames
+	of := len(before) - 1
+	for of > 0 && f.relation != suppressed && before[of].relation == suppressed {
+		of-- // what it shares, it shares with the error that it caused
+	}
+	outer := before[of].thread.Frames
 	f.thread.Frames = append(f.thread.Frames, outer[max(len(outer)-f.common, 0):]...)
 }

@@ -10,26 +10,28 @@ import (
 // the innermost error's frames, "--- End of inner exception stack trace ---", those of the error
 // around it, and so on.
 var (
-	dotnetFrame = regexp.MustCompile(`^\s+at ([\w.<>$` + "`" + `+\[\],|-]+(?:\.[\w<>$` + "`" + `|.-]+)*)\(([^()]*)\)(?: in (.+):line (\d+))?\s*$`)
+	dotnetFrame = regexp.MustCompile(`^\s+at ([\w.<>$` + "`" + `+\[\],|-]+(?:\.[\w<>$` + "`" + `|.-]+)*)\(([^()]*)\)(?: in (.+):line (\d+))?\s*(?:<---)?\s*$`)
+	dotnetInner = regexp.MustCompile(`^ ---> (?:\(Inner Exception #\d+\) )?((?:[A-Z][\w]*\.)+[A-Z][\w` + "`" + `+]*)(?: \(0x[0-9a-fA-F]+\))?(?:: (.*))?$`)
 	dotnetError = regexp.MustCompile(`^(?:Unhandled exception\. | ---> (?:\(Inner Exception #\d+\) )?)?((?:[A-Z][\w]*\.)+(?:[A-Z][\w` + "`" + `+]*)?(?:Exception|Error))(?: \(0x[0-9a-fA-F]+\))?(?:: (.*))?$`)
 )
 
 const dotnetEnd = "--- End of inner exception stack trace ---"
 
-type dotnetState struct{ depth int } // how many errors wait for their frames
+// dotnetState holds the errors that wait for their frames, the outermost first, by their index.
+type dotnetState struct{ waiting []int }
 
 func readDotNet(p *parser, line string) bool {
 	trimmed := strings.TrimSpace(line)
 	switch {
 	case trimmed == dotnetEnd:
-		if p.dotnet.depth > 1 {
-			p.dotnet.depth--
-			p.current = &p.failures[len(p.failures)-1-p.inner()].thread
+		if n := len(p.dotnet.waiting); n > 1 {
+			p.dotnet.waiting = p.dotnet.waiting[:n-1]
+			p.current = &p.failures[p.dotnet.waiting[n-2]].thread
 			return true
 		}
 		return false
 	case strings.HasPrefix(trimmed, "--- End of stack trace from previous location"):
-		return p.dotnet.depth > 0
+		return len(p.dotnet.waiting) > 0
 	case strings.HasPrefix(trimmed, "at "):
 		m := dotnetFrame.FindStringSubmatch(line)
 		if m == nil || p.current == nil || p.inGo() {
@@ -45,6 +47,9 @@ func readDotNet(p *parser, line string) bool {
 		return true
 	}
 	m := dotnetError.FindStringSubmatch(line)
+	if m == nil && len(p.dotnet.waiting) > 0 {
+		m = dotnetInner.FindStringSubmatch(line)
+	}
 	if m == nil {
 		return false
 	}
@@ -57,11 +62,14 @@ func readDotNet(p *parser, line string) bool {
 			typeName, text, _ = strings.Cut(text, ": ")
 		}
 		f := failure{Cause: Cause{typeName, text}, fatal: strings.HasPrefix(line, "Unhandled"), thread: Thread{Name: "main", Kind: "thread"}}
-		if inner && len(p.failures) > 0 {
+		switch {
+		case strings.HasPrefix(line, " ---> (Inner Exception #"): // beside another one: its frames follow at once
+			f.relation = member
+		case inner && len(p.failures) > 0:
 			f.relation = causeOf
-			p.dotnet.depth++
-		} else {
-			p.dotnet.depth = 1
+			p.dotnet.waiting = append(p.dotnet.waiting, len(p.failures))
+		default:
+			p.dotnet.waiting = append(p.dotnet.waiting[:0], len(p.failures))
 		}
 		p.fail(f)
 		if !more {
@@ -69,13 +77,4 @@ func readDotNet(p *parser, line string) bool {
 		}
 		rest = after
 	}
-}
-
-// inner counts the errors whose frames have been read already.
-func (p *parser) inner() int {
-	total := 1
-	for i := len(p.failures) - 1; i > 0 && p.failures[i].relation == causeOf; i-- {
-		total++
-	}
-	return total - p.dotnet.depth
 }

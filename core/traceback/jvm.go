@@ -94,6 +94,8 @@ func jvmFailure(p *parser, line string) bool {
 	}
 	f := failure{Cause: Cause{typeName, m[6]}, thread: Thread{Name: "thread", Kind: "thread"}}
 	switch {
+	case m[3] != "" && m[1] != "" && len(p.failures) > 0 && p.failures[len(p.failures)-1].relation == suppressed:
+		f.relation = suppressed // the cause of an error that was suppressed
 	case m[3] != "":
 		f.relation = causeOf
 	case m[4] != "":

@@ -2,6 +2,7 @@ package traceback
 
 import (
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -17,7 +18,16 @@ var (
 )
 
 // nodeState reports whether the place of an error was in the line before; the error follows.
-type nodeState struct{ marked bool }
+type nodeState struct {
+	marked     bool
+	message    []string // lines after an error, which belong to its message if frames follow
+	properties bool     // the lines are the error's properties
+}
+
+var (
+	nodeElided   = regexp.MustCompile(`^\s*\.\.\. (\d+) lines matching cause stack trace \.\.\.$`)
+	nodeProperty = regexp.MustCompile(`^\s+([a-z_$][\w$]*|'[^']+'): (.+?),?$`)
+)
 
 func readNode(p *parser, line string) bool {
 	trimmed := strings.TrimLeft(line, " ")
@@ -40,8 +50,34 @@ func readNode(p *parser, line string) bool {
 			f.Function, f.Note = m[10], m[11]
 		}
 		f.File = strings.TrimPrefix(f.File, "file://")
+		if n := len(p.failures); n > 0 && len(p.current.Frames) == 0 && p.current == &p.failures[n-1].thread {
+			for _, more := range p.node.message {
+				extend(&p.failures[n-1].Message, "\n"+more)
+			}
+		}
+		p.node.message = nil
 		p.frame(f)
+		p.node.properties = strings.HasSuffix(line, "{")
 		return true
+	}
+	if m := nodeElided.FindStringSubmatch(line); m != nil && len(p.failures) > 0 {
+		f := &p.failures[len(p.failures)-1]
+		f.elided, _ = strconv.Atoi(m[1]) // digits
+		f.elidedAt = len(f.thread.Frames)
+		return true
+	}
+	if n := len(p.failures); p.node.properties && n > 0 {
+		if strings.TrimSpace(line) == "}" {
+			p.node.properties = false
+			return true
+		}
+		if m := nodeProperty.FindStringSubmatch(line); m != nil {
+			if frames := p.failures[n-1].thread.Frames; len(frames) > 0 {
+				extend(&frames[0].Note, "; "+m[1]+": "+m[2])
+				frames[0].Note = strings.TrimPrefix(frames[0].Note, "; ")
+			}
+			return true
+		}
 	}
 	if strings.HasPrefix(line, "Node.js v") && len(p.failures) > 0 {
 		p.failures[len(p.failures)-1].fatal = true
@@ -63,9 +99,13 @@ func readNode(p *parser, line string) bool {
 	} else if m := nodeThrown.FindStringSubmatch(line); m != nil && p.node.marked {
 		cause = Cause{m[1], m[2]}
 	} else {
+		const mostLines = 16
+		if n := len(p.failures); n > 0 && len(p.failures[n-1].thread.Frames) == 0 && len(p.node.message) < mostLines && !slices.Contains(p.node.message, line) {
+			p.node.message = append(p.node.message, line)
+		}
 		return false
 	}
-	p.node.marked = false
+	p.node.marked, p.node.message = false, nil
 	f := failure{Cause: cause, thread: Thread{Name: "main", Kind: "thread"}}
 	switch {
 	case strings.HasPrefix(trimmed, "[cause]"):

@@ -21,6 +21,8 @@ func withoutPrefix(line string) (rest string, ok bool) {
 	switch {
 	case strings.HasPrefix(strings.TrimLeft(after, " "), "| "): // NAME |
 		return strings.TrimLeft(after, " ")[2:], true
+	case word == ">": // quoted
+		return strings.TrimPrefix(after, " "), true
 	case word == "|":
 		return strings.TrimPrefix(after, " "), true
 	case s[0] == '<':

@@ -24,6 +24,8 @@ type pythonState struct {
 	next   relation
 	first  bool // the innermost frame is first
 	member bool
+	indent string // of the whole traceback
+	after  bool   // the line before was that of an error, or of its message
 }
 
 func readPython(p *parser, line string) bool {
@@ -40,12 +42,20 @@ func readPython(p *parser, line string) bool {
 			return s.open
 		}
 	}
+	if s.open {
+		text = strings.TrimPrefix(text, s.indent)
+	}
 	trimmed := strings.TrimLeft(text, " ")
+	if s.after && strings.HasPrefix(text, s.indent+"  ") && len(p.failures) > 0 { // the message goes on, whatever it looks like
+		extend(&p.failures[len(p.failures)-1].Message, "\n"+text[len(s.indent):])
+		return true
+	}
+	s.after = false
 	switch {
 	case strings.HasPrefix(trimmed, "Traceback (most recent call last):"), strings.HasPrefix(trimmed, "Exception Group Traceback (most recent call last):"), strings.HasPrefix(trimmed, "+ Exception Group Traceback"):
 		s.end(p)
 		p.language("Python", "exception")
-		s.open = true
+		s.open, s.indent = true, text[:len(text)-len(trimmed)]
 		return true
 	case strings.HasPrefix(trimmed, "The above exception was the direct cause of the following exception:"), strings.HasPrefix(trimmed, "During handling of the above exception, another exception occurred:"):
 		s.end(p)
@@ -118,8 +128,8 @@ func (s *pythonState) fail(p *parser, c Cause) {
 	}
 	p.fail(f)
 	p.current = nil
-	inGroup := s.member
-	*s = pythonState{member: inGroup}
+	inGroup, indent := s.member, s.indent
+	*s = pythonState{member: inGroup, indent: indent, after: !inGroup}
 }
 
 // end ends a traceback without an error.

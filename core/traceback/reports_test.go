@@ -65,6 +65,18 @@ func TestReports(t *testing.T) {
 		"ruby34": {"Gannet::NoWater: no water at the sill", map[string]string{"main": "Gannet::Office#assign berths.rb:14, Gannet::Office#run berths.rb:30, <main> main.rb:5"}},
 		"php":    {`Gannet\Failed: assigning failed`, map[string]string{"main": `Gannet\Office->run Office.php:33, {main} main.php:5`, `main Gannet\NoWater: no water at the sill`: `Gannet\Office->assign Office.php:14, Gannet\Office->run Office.php:30, {main} main.php:5`}},
 		"perl":   {"die: no water at the sill", map[string]string{"main": "Gannet::Office::assign Office.pm:14, Gannet::Office::run Office.pm:30, (main program) main.pl:5"}},
+		"suppressed": {"java.lang.IllegalStateException: assigning failed", map[string]string{
+			"main": "gannet.Office.assign Office.java:14, gannet.Main.main Main.java:5", "main suppressed java.io.IOException: close failed": "gannet.Table.close Table.java:9, gannet.Office.assign Office.java:12, gannet.Main.main Main.java:5",
+			"main gannet.NoWater: no water": "gannet.Tides.read Tides.java:3, gannet.Office.assign Office.java:14, gannet.Main.main Main.java:5",
+		}},
+		"dotnet": {"System.InvalidOperationException: assigning failed", map[string]string{
+			"main": "Gannet.Office.Assign Office.cs:14, Gannet.Program.Main Program.cs:5", "main System.AggregateException: One or more errors occurred. (no water) (no tide)": "Gannet.Office.Ask Office.cs:9",
+			"main Gannet.NoWater: no water": "Gannet.Tides.Read Tides.cs:3", "main Gannet.NoTide: no tide": "Gannet.Tides.Table Tides.cs:8",
+		}},
+		"python": {"ValueError: no water\n  File \"x.py\", line 3, in y", map[string]string{"main": "read tides.py:3, assign office.py:14"}},
+		"node": {"Error: no water at the sill\nsecond line of the message", map[string]string{
+			"main": "assign office.js:14, Object.<anonymous> main.js:5, a x:1, b x:2, c x:3, d x:4, <anonymous> run_main_module:28", "main TypeError: Cannot read properties of undefined (reading 'depth')": "read tides.js:3, assign office.js:12, Object.<anonymous> main.js:5, a x:1, b x:2, c x:3, d x:4",
+		}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

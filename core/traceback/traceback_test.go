@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -19,6 +20,8 @@ import (
 type account struct {
 	frames []Frame
 	causes []Cause
+	// suppressed are the states of the threads of errors that were suppressed.
+	suppressed []string
 }
 
 // crashed runs a program until it crashes and returns its account and its output.
@@ -44,6 +47,8 @@ func crashed(t *testing.T, name string, args ...string) (account, string) {
 			}
 		case "cause":
 			x.causes = append(x.causes, Cause{part[1], part[2]})
+		case "suppressed":
+			x.suppressed = append(x.suppressed, "suppressed "+part[1]+": "+part[2])
 		}
 	}
 	x.frames = append(x.frames, outer...)
@@ -156,6 +161,9 @@ func TestProgramsThatCrash(t *testing.T) {
 				assert.Equal(t, language, c.Language, how)
 				same(t, want.frames, ownFrames(c), how)
 				assert.Equal(t, want.causes, c.Causes, how)
+				for _, state := range want.suppressed {
+					assert.True(t, slices.ContainsFunc(c.Threads, func(x Thread) bool { return x.State == state && len(x.Frames) > 0 }), "%s: %s", how, state)
+				}
 			}
 			c, ok := Parse("gate 3 opens\nlevel is 3.2 m\n" + text + "\nsluice ends with code 1\n")
 			require.True(t, ok)

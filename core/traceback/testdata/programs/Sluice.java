@@ -41,7 +41,7 @@ public class Sluice {
         for (Throwable c = e; c != null; c = c.getCause()) {
             System.out.println("cause\t" + c.getClass().getName() + "\t" + c.getMessage());
             for (Throwable s : c.getSuppressed()) {
-                System.out.println("cause\t" + s.getClass().getName() + "\t" + s.getMessage());
+                System.out.println("suppressed\t" + s.getClass().getName() + "\t" + s.getMessage());
             }
         }
     }
