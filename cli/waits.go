@@ -40,7 +40,11 @@ func printCycle(w io.Writer, c ask.WaitCycle) {
 		if i > 0 {
 			fmt.Fprint(w, "\n          ")
 		}
-		fmt.Fprintf(w, "thread %s waits for %s, which thread %s holds", t, plain(c.On[i]), c.Threads[(i+1)%len(c.Threads)])
+		on := "what"
+		if i < len(c.On) {
+			on = plain(c.On[i])
+		}
+		fmt.Fprintf(w, "thread %s waits for %s, which thread %s holds", t, on, c.Threads[(i+1)%len(c.Threads)])
 	}
 	fmt.Fprintln(w)
 }

@@ -1,5 +1,5 @@
 // Package locator parses and formats locators: EVIDENCE@MOMENT#THREAD.FRAME. The defaults are the
-// moment of the failure, the thread of the moment, and the innermost frame.
+// moment of the failure, the thread of the moment, and the innermost frame. EVIDENCE#.FRAME is a frame of the default thread.
 package locator
 
 import (
@@ -26,7 +26,12 @@ func Parse(text string) (Locator, error) {
 	if i := strings.LastIndexByte(rest, '#'); i >= 0 {
 		thread, frame, _ := strings.Cut(rest[i+1:], ".")
 		n, err := strconv.ParseUint(thread, 10, 32)
-		if err != nil || n == 0 {
+		if thread == "" && frame != "" { // a frame of the default thread
+			err = nil
+		} else if n == 0 && err == nil {
+			err = strconv.ErrRange
+		}
+		if err != nil {
 			return l, fmt.Errorf("%w: %q: expected a thread number after #, as in run.wraith@4711#1.2", fault.InvalidLocator, text)
 		}
 		l.Thread = event.ThreadID(n)
@@ -61,9 +66,12 @@ func (l Locator) String() string {
 	}
 	if l.Thread != 0 {
 		s += "#" + strconv.FormatUint(uint64(l.Thread), 10)
-		if l.Frame != 0 {
-			s += "." + strconv.Itoa(l.Frame)
+	}
+	if l.Frame != 0 {
+		if l.Thread == 0 {
+			s += "#"
 		}
+		s += "." + strconv.Itoa(l.Frame)
 	}
 	return s
 }

@@ -48,6 +48,9 @@ func toCEL(what string, v replay.Value) ref.Val {
 	if v.Nil {
 		return types.NullValue
 	}
+	if x, ok := exactOf(v); ok {
+		return x
+	}
 	switch v.Form() {
 	case event.Bool:
 		return types.Bool(v.Uint != 0)
@@ -236,7 +239,9 @@ func (i *iterator) Next() ref.Val {
 
 // mixed names the functions that replace arithmetic operators, so that integers and floating-point
 // numbers can be mixed.
-var mixed = map[string]string{operators.Add: "mixed_add", operators.Subtract: "mixed_subtract", operators.Multiply: "mixed_multiply", operators.Divide: "mixed_divide"}
+var mixed = map[string]string{operators.Add: "mixed_add", operators.Subtract: "mixed_subtract", operators.Multiply: "mixed_multiply", operators.Divide: "mixed_divide",
+	operators.Less: "mixed_less", operators.LessEquals: "mixed_less_equals", operators.Greater: "mixed_greater", operators.GreaterEquals: "mixed_greater_equals",
+	"int": "to_int", "uint": "to_uint", "double": "to_double", "string": "to_string"}
 
 func mixNumbers(a *ast.AST) {
 	factory := ast.NewExprFactory()
@@ -250,8 +255,11 @@ func mixNumbers(a *ast.AST) {
 	}))
 }
 
-func arithmetic(name string, apply func(a, b ref.Val) ref.Val) cel.EnvOption {
+func arithmetic(name, operator string, apply func(a, b ref.Val) ref.Val) cel.EnvOption {
 	return cel.Function(name, cel.Overload(name, []*cel.Type{cel.DynType, cel.DynType}, cel.DynType, cel.BinaryBinding(func(a, b ref.Val) ref.Val {
+		if x, y, ok := bothExact(a, b); ok {
+			return x.calculate(operator, y)
+		}
 		if i, ok := a.(types.Int); ok && b.Type() == types.DoubleType {
 			a = types.Double(i)
 		}
@@ -412,25 +420,30 @@ func pathText(e ast.Expr) (string, bool) {
 var environment = func() *cel.Env {
 	env, err := cel.NewEnv(
 		cel.CrossTypeNumericComparisons(true),
-		arithmetic("mixed_add", func(a, b ref.Val) ref.Val {
+		converting("to_int", types.IntType), converting("to_uint", types.UintType), converting("to_double", types.DoubleType), converting("to_string", types.StringType),
+		comparing("mixed_less", func(sign int) bool { return sign < 0 }),
+		comparing("mixed_less_equals", func(sign int) bool { return sign <= 0 }),
+		comparing("mixed_greater", func(sign int) bool { return sign > 0 }),
+		comparing("mixed_greater_equals", func(sign int) bool { return sign >= 0 }),
+		arithmetic("mixed_add", operators.Add, func(a, b ref.Val) ref.Val {
 			if x, ok := a.(traits.Adder); ok {
 				return x.Add(b)
 			}
 			return types.MaybeNoSuchOverloadErr(a)
 		}),
-		arithmetic("mixed_subtract", func(a, b ref.Val) ref.Val {
+		arithmetic("mixed_subtract", operators.Subtract, func(a, b ref.Val) ref.Val {
 			if x, ok := a.(traits.Subtractor); ok {
 				return x.Subtract(b)
 			}
 			return types.MaybeNoSuchOverloadErr(a)
 		}),
-		arithmetic("mixed_multiply", func(a, b ref.Val) ref.Val {
+		arithmetic("mixed_multiply", operators.Multiply, func(a, b ref.Val) ref.Val {
 			if x, ok := a.(traits.Multiplier); ok {
 				return x.Multiply(b)
 			}
 			return types.MaybeNoSuchOverloadErr(a)
 		}),
-		arithmetic("mixed_divide", func(a, b ref.Val) ref.Val {
+		arithmetic("mixed_divide", operators.Divide, func(a, b ref.Val) ref.Val {
 			if x, ok := a.(traits.Divider); ok {
 				return x.Divide(b)
 			}

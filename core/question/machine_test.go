@@ -197,7 +197,7 @@ func TestWhatCannotBeAnswered(t *testing.T) {
 		"partly['Osprey Wall']":      "the entry for Osprey Wall was not recorded",
 		"'Osprey Wall' in partly":    "not all of map[string]float64 is known, and what is does not hold Osprey Wall",
 		"2.0 in pair":                "not all of [2]float64 is known, and what is does not hold 2",
-		"int(alike)":                 "types of the operands",
+		"int(alike)":                 "cannot be made",
 		"true + 1":                   "types of the operands",
 		"true - 1":                   "types of the operands",
 		"true * 1":                   "types of the operands",

@@ -216,6 +216,11 @@ func (q *Question) answer(v ref.Val) Answer {
 		return known(x.Format(time.RFC3339Nano), event.TimestampType)
 	case types.String:
 		return known(fmt.Sprintf("%q", string(x)), "string")
+	case exactNumber:
+		if x.float {
+			return known(x.String(), "double")
+		}
+		return known(x.String(), "int")
 	case types.Null:
 		return known("null", "null")
 	case traits.Mapper:

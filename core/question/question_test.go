@@ -2,8 +2,10 @@ package question_test
 
 import (
 	"context"
+	"math/big"
 	"math/rand/v2"
 	"runtime"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -258,6 +260,45 @@ func TestTextsThatAreKnownInPart(t *testing.T) {
 			assert.Contains(t, err.Error(), "1000 of the text's 2000 bytes", expression)
 			continue
 		}
+		require.NoError(t, err, expression)
+		assert.Equal(t, want, got.Value, expression)
+	}
+}
+
+// Integers of 128 bits and numbers with a long significand are compared and calculated exactly.
+func TestExactNumbers(t *testing.T) {
+	t.Parallel()
+	wide := &event.Type{Name: "__int128", Form: event.Opaque, Size: 16}
+	for seed := range uint64(200) {
+		r := rand.New(rand.NewPCG(seed, 6))
+		a := new(big.Int).Lsh(big.NewInt(r.Int64()-1<<62), uint(r.IntN(60)))
+		a.Add(a, big.NewInt(r.Int64()))
+		b := big.NewInt(r.Int64() >> r.IntN(60))
+		f := frame{values: map[string]event.Value{
+			"a": {Type: wide, State: event.Known, Uint: a.Uint64(), Text: a.String()}, "b": {Type: whole, State: event.Known, Int: b.Int64()},
+		}}
+		if a.IsInt64() {
+			f.values["a"] = event.Value{Type: wide, State: event.Known, Uint: uint64(a.Int64()), Text: a.String()}
+		}
+		for expression, want := range map[string]string{
+			"a": a.String(), "a + a": new(big.Int).Add(a, a).String(), "a < b": strconv.FormatBool(a.Cmp(b) < 0), "b <= a": strconv.FormatBool(b.Cmp(a) <= 0), "a > b": strconv.FormatBool(a.Cmp(b) > 0), "a == a": "true", "a == b": strconv.FormatBool(a.Cmp(b) == 0),
+			"a - a": "0", `string(a) == "` + a.String() + `"`: "true",
+		} {
+			q, err := question.Parse(expression)
+			require.NoError(t, err)
+			got, err := q.Ask(context.Background(), f, 0, 1, 0)
+			if a.IsInt64() && err != nil {
+				continue // the sum of two whole numbers of 64 bits has no value if it is longer
+			}
+			require.NoError(t, err, expression)
+			require.Equal(t, want, got.Value, "%s, seed %d", expression, seed)
+		}
+	}
+	long := frame{values: map[string]event.Value{"x": {Type: &event.Type{Name: "long double", Form: event.Float, Size: 16}, State: event.Known, Float: 3.141592653589793, Text: "3.1415926535897932385"}, "y": {Type: float, State: event.Known, Float: 3.141592653589793}}}
+	for expression, want := range map[string]string{"x": "3.1415926535897932385", "x == y": "false", "x > y": "true", "double(x) == y": "true", "x - x == 0.0": "true", "int(x)": "3"} {
+		q, err := question.Parse(expression)
+		require.NoError(t, err)
+		got, err := q.Ask(context.Background(), long, 0, 1, 0)
 		require.NoError(t, err, expression)
 		assert.Equal(t, want, got.Value, expression)
 	}

@@ -99,6 +99,9 @@ func plain(v replay.Value, ok bool) plainValue {
 	if !ok || v.State != event.Known || v.Nil {
 		return plainValue{}
 	}
+	if _, ok := exactOf(v); ok {
+		return plainValue{}
+	}
 	switch v.Form() {
 	case event.Bool:
 		return truth(v.Uint != 0)

@@ -341,7 +341,7 @@ func (v Value) text(depth, parts int) string {
 			return fmt.Sprintf("%s (%d)", v.Value.Text, v.Int)
 		case event.Uint:
 			return fmt.Sprintf("%s (%d)", v.Value.Text, v.Uint)
-		case event.Opaque:
+		case event.Opaque, event.Float:
 			return v.Value.Text
 		}
 	}

@@ -81,7 +81,7 @@ type importer struct {
 // Build makes the timeline of a log.
 func Build(ctx context.Context, in intake.Input, rules Rules) error {
 	i := &importer{in: in, finder: newFinder(rules), tables: intake.NewTables(kindName, "log", in), events: intake.NewEvents(in.Temporary), parse: newParser(in.Written, cmp.Or(rules.Zone, time.UTC)),
-		threads: map[string]*thread{}, wrote: map[string]bool{}, partial: map[string][]byte{}, last: intake.Unknown}
+		threads: map[string]*thread{}, wrote: map[string]bool{}, partial: map[string][]byte{}, last: intake.Unknown, reading: event.Reading{Samples: []event.ReadLine{}, FirstUnread: []event.ReadLine{}}}
 	defer i.events.Close()
 	i.patterns = rules.patterns
 	i.tables.Where = func() string { return "line " + strconv.FormatInt(i.line, 10) }

@@ -30,6 +30,7 @@ func number(t *debuginfo.Type, b []byte) event.Value {
 		v.Uint = n
 	case event.Float:
 		v.Float = float(b, t.Quad)
+		v.Text = longFloat(b, t.Quad)
 	case event.Complex:
 		v.Float, v.Imag = float(b[:len(b)/2], t.Quad), float(b[len(b)/2:], t.Quad)
 	default:
@@ -73,6 +74,41 @@ func float(b []byte, isQuad bool) float64 {
 		return f
 	}
 	return math.NaN()
+}
+
+// longFloat writes an x87 number or a quad in decimal if no float64 is equal to it: with the fewest digits that tell it from
+// its neighbours. It is empty for others.
+func longFloat(b []byte, isQuad bool) string {
+	var n *big.Int
+	var exponent, bits int
+	switch {
+	case len(b) == 16 && isQuad:
+		high := le(b[8:])
+		exponent, bits = int(high>>48&0x7fff), 113
+		n = new(big.Int).SetUint64(1<<48 | high&(1<<48-1))
+		n.Or(n.Lsh(n, 64), new(big.Int).SetUint64(le(b)))
+	case len(b) == 10 || len(b) == 12 || len(b) == 16:
+		exponent, bits = int(le(b[8:10])&0x7fff), 64
+		n = new(big.Int).SetUint64(le(b))
+	default:
+		return ""
+	}
+	if exponent == 0 || exponent == 0x7fff || n.Sign() == 0 {
+		return "" // zero, subnormal, infinite or no number
+	}
+	f := new(big.Float).SetPrec(uint(bits)).SetInt(n)
+	f.SetMantExp(f, exponent-16383-(bits-1))
+	signAt := 9
+	if isQuad {
+		signAt = 15
+	}
+	if b[signAt]&0x80 != 0 {
+		f.Neg(f)
+	}
+	if _, accuracy := f.Float64(); accuracy == big.Exact {
+		return ""
+	}
+	return f.Text('g', -1)
 }
 
 // quad reads a number of 128 bits (IEEE 754-2019, binary128) by its lower and upper half.
