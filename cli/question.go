@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -321,7 +320,7 @@ func (a *app) openFile(ctx context.Context, path string) (replay.Recording, erro
 	if err != nil {
 		return nil, err
 	}
-	o := evidence.Options{Timelines: timelines, As: a.kind(), Fields: a.rules(), Own: a.own,
+	o := evidence.Options{Timelines: timelines, As: a.as, Fields: a.rules(), Own: a.own,
 		Artifacts: evidence.Artifacts{Binaries: a.binaries, Debug: a.debug, Source: a.source, Paths: a.paths, Cache: moduleCache()}}
 	name := path
 	if path == standardInput {
@@ -369,14 +368,6 @@ func (a *app) readingFlags(c *cobra.Command) {
 	c.Flags().StringVar(&a.zone, "zone", "", "structured log: zone of times without one, as Europe/Paris, CET or +02:00 (default UTC)")
 	c.Flags().IntVar(&a.longest, intake.LongestText, 0, fmt.Sprintf("logs and traces: bytes that are kept of a text (default %d)", intake.DefaultLongest))
 	c.Flags().StringArrayVar(&a.patterns, "pattern", nil, "structured log: how a line is written, as '{time} {level} [{thread}] {logger}: {message}'; {_} skips; may be repeated")
-}
-
-// kind returns the kind of the evidence that is given, also by a flag for one kind.
-func (a *app) kind() string {
-	if len(a.patterns) > 0 {
-		return cmp.Or(a.as, "structured-log")
-	}
-	return a.as
 }
 
 // rules returns how a log is read.

@@ -254,7 +254,7 @@ func (a *app) upload(ctx context.Context, caseName, path, name string) error {
 	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionShowBytes(true), progressbar.OptionSetDescription("upload"),
 		progressbar.OptionSetVisibility(a.terminal()), progressbar.OptionClearOnFinish())
 	reader := progressbar.NewReader(in, bar)
-	if _, err := s.Upload(ctx, caseName, name, &reader, api.Reading{As: a.kind(), Fields: a.rules()}); err != nil {
+	if _, err := s.Upload(ctx, caseName, name, &reader, api.Reading{As: a.as, Fields: a.rules()}); err != nil {
 		return err
 	}
 	index := progressbar.NewOptions(100, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription("index"), progressbar.OptionSetVisibility(a.terminal()), progressbar.OptionClearOnFinish())

@@ -459,3 +459,39 @@ func TestABrokenStream(t *testing.T) {
 		server.Close()
 	}
 }
+
+// A pattern that came with evidence is the case's: later evidence is read by it too, unless it has one of its own.
+func TestPatternsOfACase(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	s := servicetest.Start(t, slog.DiscardHandler)
+	ines := servicetest.Person(t, s, "Ines")
+	for _, name := range []string{"fog", "swell"} {
+		_, err := ines.NewCase(ctx, api.NewCase{Name: name})
+		require.NoError(t, err)
+	}
+	const text = "NOTE;x;2031-03-30 08:00:00;gate opens\nGRAVE;y;2031-03-30 08:00:01;gate stuck\n"
+	uploaded(t, ines, "fog", "first", text, api.Reading{Fields: map[string]string{"pattern": "{level};{_};{time};{message}", "zone": "+02:00"}})
+	uploaded(t, ines, "fog", "second", text, api.Reading{})
+	uploaded(t, ines, "fog", "own", text, api.Reading{Fields: map[string]string{"pattern": "{level};{crane};{time};{message}"}})
+	for name, crane := range map[string]string{"first": "", "second": "", "own": "y"} {
+		peek, err := client.Ask(ctx, ines.Evidence("fog", name), ask.PeekRequest{})
+		require.NoError(t, err)
+		assert.EqualValues(t, 2, peek.Evidence.Reading.Records, name)
+		hits, err := client.Ask(ctx, ines.Evidence("fog", name), ask.HitsRequest{CheckpointOn: ask.CheckpointOn{On: "output", When: `level == "GRAVE"`}, Show: []string{"crane"}, Count: 5})
+		require.NoError(t, err)
+		require.Len(t, hits.Hits, 1, name)
+		assert.Equal(t, "gate stuck", hits.Hits[0].Text)
+		assert.Equal(t, name != "own", hits.Hits[0].At.Equal(time.Date(2031, 3, 30, 6, 0, 1, 0, time.UTC)), "the zone is the case's too, for its pattern")
+		if crane != "" {
+			assert.Equal(t, `"y"`, hits.Hits[0].Shown[0].Value)
+		}
+	}
+	_, err := ines.Upload(ctx, "swell", "first", strings.NewReader(text), api.Reading{})
+	require.NoError(t, err)
+	e, err := ines.Await(ctx, "swell", "first", nil)
+	require.NoError(t, err)
+	assert.NotEmpty(t, e.Trouble, "another case has no pattern")
+	_, err = ines.Upload(ctx, "fog", "bad", strings.NewReader(text), api.Reading{Fields: map[string]string{"pattern": "{"}})
+	require.ErrorIs(t, err, fault.InvalidRule)
+}

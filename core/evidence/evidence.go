@@ -68,7 +68,7 @@ func (r Registry) open(ctx context.Context, path string, o Options, progress fun
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", fault.Unreadable, err)
 	}
-	kind, err := r.kindOf(s, o.As)
+	kind, err := r.kindOf(s, o.As, o.Fields)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", fault.Unreadable, err)
 	}

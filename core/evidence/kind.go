@@ -30,6 +30,8 @@ type Kind struct {
 	Unpacks bool
 	// Recognise returns the confidence that a file with this beginning is of the kind.
 	Recognise func(Sample) Confidence
+	// Described reports whether rules alone say that evidence is of the kind, if it is not recognised as any.
+	Described func(rules map[string]string) bool
 	// Build builds the timeline of evidence with a history.
 	Build func(ctx context.Context, in intake.Input, o Options) error
 	// Open opens evidence of one moment.
@@ -84,8 +86,9 @@ func (r Registry) Names() []string {
 	return names
 }
 
-// kindOf returns the kind of a file: the named one, else the one with the highest confidence.
-func (r Registry) kindOf(s Sample, name string) (Kind, error) {
+// kindOf returns the kind of a file: the named one, else the one with the highest confidence, else the one that rules
+// describe.
+func (r Registry) kindOf(s Sample, name string, rules map[string]string) (Kind, error) {
 	if name != "" {
 		return r.Named(name)
 	}
@@ -95,6 +98,11 @@ func (r Registry) kindOf(s Sample, name string) (Kind, error) {
 	}
 	best := slices.Max(sure)
 	if best == No {
+		for _, k := range r {
+			if k.Described != nil && s.Text && k.Described(rules) {
+				return k, nil
+			}
+		}
 		return Kind{}, fmt.Errorf("%w: it begins with %q and is none of %s", fault.UnknownKind, s.Bytes[:min(len(s.Bytes), 16)], strings.Join(r.Names(), ", "))
 	}
 	return r[slices.Index(sure, best)], nil

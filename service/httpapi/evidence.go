@@ -53,7 +53,7 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 	r.Get("/api/cases/{case}/evidence/{evidence}/content", a.download)
 	params := []*huma.Param{pathParam("case"), pathParam("evidence")}
 	reading := append(params, &huma.Param{Name: "as", In: "query", Description: "the kind of evidence, where its bytes do not tell", Schema: &huma.Schema{Type: "string"}},
-		&huma.Param{Name: "field", In: "query", Description: "for a structured log: MEANING=NAME", Schema: &huma.Schema{Type: "array", Items: &huma.Schema{Type: "string"}}})
+		&huma.Param{Name: "field", In: "query", Description: "for a structured log: MEANING=NAME, zone=ZONE or pattern=PATTERN; later evidence of the case is read by the same patterns", Schema: &huma.Schema{Type: "array", Items: &huma.Schema{Type: "string"}}})
 	stream := map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}
 	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "upload", Method: "PUT", Path: "/api/cases/{case}/evidence/{evidence}", Summary: "Upload evidence as a stream",
 		Parameters: reading, RequestBody: &huma.RequestBody{Required: true, Content: stream},
@@ -95,6 +95,10 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 	}
 	// The bytes are on disk: a client that disconnects now does not undo the rest.
 	ctx := context.WithoutCancel(r.Context())
+	if err = a.inheritPatterns(ctx, c.ID, fields); err != nil {
+		a.fail(w, r, err)
+		return
+	}
 	e := store.Evidence{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID, State: api.StateIndexing, Started: time.Unix(0, 0).UTC(), ReadAs: as, Fields: fields}
 	if err = a.Store.AddEvidence(ctx, &e); err != nil {
 		a.fail(w, r, err)
@@ -112,6 +116,24 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusCreated)
 	writeJSON(w, evidenceOf(e))
+}
+
+// inheritPatterns adds the patterns of lines that the case has, and their zone, to how new evidence is read, unless it
+// has patterns of its own.
+func (a *server) inheritPatterns(ctx context.Context, caseID int64, fields map[string]string) error {
+	if _, has := fields["pattern"]; has {
+		return nil
+	}
+	before, err := a.Store.LatestPatterns(ctx, caseID)
+	if err != nil {
+		return err
+	}
+	for _, name := range []string{"pattern", "zone"} {
+		if _, has := fields[name]; !has && before[name] != "" {
+			fields[name] = before[name]
+		}
+	}
+	return nil
 }
 
 // readAs parses the options for reading evidence: as=KIND, and for a log field=MEANING=NAME, which

@@ -312,6 +312,16 @@ func (s *Store) EvidenceByName(ctx context.Context, caseID int64, name string) (
 	return e, translate(s.in(ctx).Preload("Person").Where("case_id = ? and name = ?", caseID, name).Take(&e).Error, "evidence "+name)
 }
 
+// LatestPatterns returns how the last evidence of a case with patterns of lines is read; nil if there is none.
+func (s *Store) LatestPatterns(ctx context.Context, caseID int64) (map[string]string, error) {
+	var list []Evidence
+	err := s.in(ctx).Where("case_id = ? and fields like ?", caseID, `%"pattern":%`).Order("uploaded_at desc, id desc").Limit(1).Find(&list).Error
+	if err != nil || len(list) == 0 {
+		return nil, translate(err, "evidence")
+	}
+	return list[0].Fields, nil
+}
+
 // EvidenceByID finds evidence.
 func (s *Store) EvidenceByID(ctx context.Context, id int64) (e Evidence, err error) {
 	return e, translate(s.in(ctx).Preload("Person").Take(&e, id).Error, "evidence")

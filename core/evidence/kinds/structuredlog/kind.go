@@ -19,6 +19,7 @@ var Kind = evidence.Kind{
 		}
 		return evidence.No
 	},
+	Described: func(rules map[string]string) bool { return rules["pattern"] != "" },
 	Build: func(ctx context.Context, in intake.Input, o evidence.Options) error {
 		rules, err := ParseRules(o.Fields)
 		if err != nil {
