@@ -470,7 +470,7 @@ func TestPatternsOfACase(t *testing.T) {
 		_, err := ines.NewCase(ctx, api.NewCase{Name: name})
 		require.NoError(t, err)
 	}
-	const text = "NOTE;x;2031-03-30 08:00:00;gate opens\nGRAVE;y;2031-03-30 08:00:01;gate stuck\n"
+	const text = "CALM;x;2031-03-30 08:00:00;gate opens\nGRAVE;y;2031-03-30 08:00:01;gate stuck\n"
 	uploaded(t, ines, "fog", "first", text, api.Reading{Fields: map[string]string{"pattern": "{level};{_};{time};{message}", "zone": "+02:00"}})
 	uploaded(t, ines, "fog", "second", text, api.Reading{})
 	uploaded(t, ines, "fog", "own", text, api.Reading{Fields: map[string]string{"pattern": "{level};{crane};{time};{message}"}})
