@@ -489,9 +489,8 @@ func TestPatternsOfACase(t *testing.T) {
 	}
 	_, err := ines.Upload(ctx, "swell", "first", strings.NewReader(text), api.Reading{})
 	require.NoError(t, err)
-	e, err := ines.Await(ctx, "swell", "first", nil)
-	require.NoError(t, err)
-	assert.NotEmpty(t, e.Trouble, "another case has no pattern")
+	_, err = ines.Await(ctx, "swell", "first", nil)
+	require.ErrorContains(t, err, "unknown kind", "another case has no pattern")
 	_, err = ines.Upload(ctx, "fog", "bad", strings.NewReader(text), api.Reading{Fields: map[string]string{"pattern": "{"}})
 	require.ErrorIs(t, err, fault.InvalidRule)
 }
