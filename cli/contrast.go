@@ -26,7 +26,7 @@ and durations. Only differences that are hardly chance are listed, the greatest 
 		}
 		t := newTable(w, "", "with", "without", "difference")
 		for i, d := range c.Differences {
-			t.AppendRow([]any{q.From + i + 1, partOf(d.With, c.With), partOf(d.Without, c.Without), describeDifference(d)})
+			t.AppendRow([]any{q.From + i + 1, partOf(d.With, c.With), partOf(d.Without, c.Without), describeDifference(d, c)})
 		}
 		t.Render()
 		printMore(w, c.Total, q.From, len(c.Differences))
@@ -46,8 +46,10 @@ func partOf(n, of int) string {
 	return fmt.Sprintf("%d (%s)", n, share(int64(n), int64(of)))
 }
 
-func describeDifference(d ask.Separation) string {
+// describeDifference says what the matching things have, or lack.
+func describeDifference(d ask.Separation, c ask.Contrast) string {
 	name := plain(d.Name)
+	lacks := d.With*c.Without < d.Without*c.With
 	switch d.What {
 	case "operation":
 		return name + " happens"
@@ -59,7 +61,13 @@ func describeDifference(d ask.Separation) string {
 		}
 		return name + " takes " + plain(d.Value)
 	case "message":
+		if lacks {
+			return "no message  " + name
+		}
 		return "message  " + name
+	}
+	if lacks {
+		return name + " is not " + plain(d.Value)
 	}
 	return name + " = " + plain(d.Value)
 }

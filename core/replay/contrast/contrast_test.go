@@ -135,6 +135,7 @@ func TestPlantedDifferences(t *testing.T) {
 				slow = 40
 			}
 			f.measure("duration", "read", slow+r.Float64()*50)
+			f.measure("duration", "read", 0) // the longest one counts
 			for k := range 20 {
 				f.value(fmt.Sprint("chance", k), event.Value{Type: &event.Type{Form: event.Int}, State: event.Known, Int: int64(r.IntN(5))})
 			}
@@ -147,6 +148,8 @@ func TestPlantedDifferences(t *testing.T) {
 		require.GreaterOrEqual(t, len(list), 3)
 		found := map[string]replay.Difference{}
 		for i, d := range list {
+			assert.LessOrEqual(t, d.With, f.n)
+			assert.LessOrEqual(t, d.Without, f.m)
 			if found[d.What+" "+d.Name] = d; strings.HasPrefix(d.Name, "chance") {
 				chance++
 			}

@@ -34,15 +34,21 @@ type features struct {
 	sets     map[key]*counts
 	values   map[string]int // number of different values by name
 	many     map[string]bool
-	measures map[key][]measure // duration or number by name
+	measures map[key]*measured // duration or number by name
 	thing    int
 	has      bool
 	n, m     int
 	full     bool
 }
 
+// measured is a number of each thing: the greatest one, if a thing has several.
+type measured struct {
+	list []measure
+	last int // the last thing that was counted, from 1
+}
+
 func newFeatures() *features {
-	return &features{sets: map[key]*counts{}, values: map[string]int{}, many: map[string]bool{}, measures: map[key][]measure{}}
+	return &features{sets: map[key]*counts{}, values: map[string]int{}, many: map[string]bool{}, measures: map[key]*measured{}}
 }
 
 // next begins a thing.
@@ -89,12 +95,23 @@ func (f *features) set(k key) {
 // measure says that the thing has a number.
 func (f *features) measure(what, name string, x float64) {
 	k := key{what: what, name: name}
-	list, known := f.measures[k]
-	if !known && len(f.measures) >= maxNames || len(list) >= maxMeasures || math.IsNaN(x) {
-		f.full = f.full || !math.IsNaN(x)
+	m := f.measures[k]
+	switch {
+	case math.IsNaN(x):
+		return
+	case m == nil && len(f.measures) >= maxNames, m != nil && len(m.list) >= maxMeasures:
+		f.full = true
+		return
+	case m == nil:
+		k.name = strings.Clone(k.name)
+		m = &measured{}
+		f.measures[k] = m
+	case m.last == f.thing:
+		last := &m.list[len(m.list)-1]
+		last.x = max(last.x, x)
 		return
 	}
-	f.measures[k] = append(list, measure{x, f.has})
+	m.list, m.last = append(m.list, measure{x, f.has}), f.thing
 }
 
 // merge adds features of other things.
@@ -111,8 +128,11 @@ func (f *features) merge(o *features) {
 	for group := range o.many {
 		f.many[group] = true
 	}
-	for k, list := range o.measures {
-		f.measures[k] = append(f.measures[k], list...)
+	for k, m := range o.measures {
+		if f.measures[k] == nil {
+			f.measures[k] = &measured{}
+		}
+		f.measures[k].list = append(f.measures[k].list, m.list...)
 	}
 	f.n, f.m, f.full = f.n+o.n, f.m+o.m, f.full || o.full
 }
@@ -139,7 +159,8 @@ func (f *features) differences(but []string) []replay.Difference {
 		}
 		list = append(list, finding{d, fisher(c.with, f.n, c.without, f.m)})
 	}
-	for k, numbers := range f.measures {
+	for k, m := range f.measures {
+		numbers := m.list
 		if slices.Contains(but, k.name) || len(numbers) < leastThings {
 			continue
 		}
