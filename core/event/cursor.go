@@ -38,8 +38,9 @@ var errItem = errors.New("malformed value")
 // cursor reads untrusted bytes. Every read is checked. After the first error, all reads return
 // zero.
 type cursor struct {
-	b   []byte
-	err error
+	filled int // missing fields that were filled in
+	b      []byte
+	err    error
 }
 
 func (c *cursor) fail() {

@@ -183,12 +183,30 @@ func decodeReference(c *cursor, v *Value) {
 	}
 }
 
+// maxFilled limits the missing fields of an event that are filled in as unrecorded ones.
+const maxFilled = 1 << 16
+
+// skipItems skips items.
+func (c *cursor) skipItems(n uint64, depth int) {
+	for i := uint64(0); i < n && c.err == nil; i++ {
+		c.skip(depth)
+	}
+}
+
 // decodeParts reads a value that consists of others.
 func decodeParts(c *cursor, v *Value, types Types, depth int) {
 	t := v.Type
 	switch t.Form {
 	case Struct:
 		n := c.array()
+		if missing := len(t.Fields) - int(min(n, uint64(len(t.Fields)))); missing > 0 {
+			// A few bytes can stand for very many objects of a type with very many fields.
+			if c.filled += missing; c.filled > maxFilled {
+				c.skipItems(n, depth+1)
+				v.State = Unrecorded
+				return
+			}
+		}
 		for i := range t.Fields {
 			if uint64(i) >= n {
 				v.Items = append(v.Items, Value{Type: types(t.Fields[i].Type), State: Unrecorded})
@@ -196,8 +214,8 @@ func decodeParts(c *cursor, v *Value, types Types, depth int) {
 			}
 			v.Items = append(v.Items, decodeItem(c, t.Fields[i].Type, types, depth+1))
 		}
-		for i := uint64(len(t.Fields)); i < n && c.err == nil; i++ {
-			c.skip(depth + 1)
+		if n > uint64(len(t.Fields)) {
+			c.skipItems(n-uint64(len(t.Fields)), depth+1)
 		}
 	case Array:
 		n := c.array()
