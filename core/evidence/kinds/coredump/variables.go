@@ -2,6 +2,7 @@ package coredump
 
 import (
 	"context"
+	"debug/dwarf"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -262,43 +263,59 @@ func (d *Dump) constant(t *debuginfo.Type, c any) event.Value {
 	return d.memory.Decode(t, b, nil)
 }
 
-// sized sets the length of an array whose length is known at run time only.
+// sized sets the lengths of an array that are known at run time only.
 func (d *Dump) sized(f *frame, v debuginfo.Variable, t *debuginfo.Type, context *location.Frame) *debuginfo.Type {
-	if t.Kind != debuginfo.Array || t.Bounds == 0 {
+	if t.Kind != debuginfo.Array || len(t.Bounds) == 0 {
 		return t
 	}
-	expression, variable, ok := t.Bound()
-	if !ok {
-		return t
-	}
-	var last int64
-	if expression != nil {
-		n, err := location.Number(expression, context)
-		if err != nil {
+	var lengths []uint64
+	for _, at := range t.Bounds {
+		n, ok := d.length(f, t, at, context)
+		if !ok {
 			return t
 		}
-		if b, ok := d.read(n, 8); ok && location.IsAddress(expression) {
+		lengths = append(lengths, n)
+	}
+	return d.types.WithLengths(t, lengths)
+}
+
+// length returns the number of elements of an array's dimension that is known at run time only.
+func (d *Dump) length(f *frame, t *debuginfo.Type, at dwarf.Offset, context *location.Frame) (uint64, bool) {
+	const most = 1 << 40
+	bound, ok := t.Bound(at)
+	if !ok {
+		return 0, false
+	}
+	var last int64
+	if bound.Expression != nil {
+		n, err := location.Number(bound.Expression, context)
+		if err != nil {
+			return 0, false
+		}
+		if b, ok := d.read(n, 8); ok && location.IsAddress(bound.Expression) {
 			n = binary.LittleEndian.Uint64(b)
 		}
 		last = int64(n)
 	} else {
-		of := d.types.Get(d.types.ID(variable.Type))
+		of := d.types.Get(d.types.ID(bound.Variable.Type))
 		if of == nil {
-			return t
+			return 0, false
 		}
-		x := d.value(f, variable, of)
+		x := d.value(f, bound.Variable, of)
 		if x.State != event.Known {
-			return t
+			return 0, false
 		}
 		last = x.Int
 		if of.Form == event.Uint {
 			last = int64(x.Uint)
 		}
 	}
-	if last < 0 || last > 1<<40 {
-		return t
+	if bound.Counts {
+		last--
+	} else {
+		last -= bound.Lowest
 	}
-	return d.types.WithLength(t, uint64(last)+1)
+	return uint64(last + 1), last >= -1 && last < most
 }
 
 // gather puts a value together out of its pieces.

@@ -108,7 +108,7 @@ func (t *Types) definition(x *Type, depth int) (*Type, bool) {
 	if !ok || o.Offset == x.Offset && o.Debug == x.Debug {
 		return nil, false
 	}
-	d := t.get(t.id(place{o.Debug, o.Offset, 0}), depth+1)
+	d := t.get(t.id(place{o.Debug, o.Offset, ""}), depth+1)
 	return d, d != nil && d.Kind == Record && !d.Incomplete
 }
 
@@ -117,7 +117,7 @@ func (t *Types) typeOf(x *Type, e *dwarf.Entry) event.TypeID {
 	if !ok {
 		return 0
 	}
-	return t.id(place{d, o, 0})
+	return t.id(place{d, o, ""})
 }
 
 func (t *Types) member(x *Type, e *dwarf.Entry) {
@@ -225,7 +225,7 @@ func (t *Types) fillGo(x *Type, e *dwarf.Entry, depth int) bool {
 	kind, _ := e.Val(attrGoKind).(int64)
 	attribute := func(a dwarf.Attr) event.TypeID {
 		if o, ok := e.Val(a).(dwarf.Offset); ok {
-			return t.id(place{x.Debug, o, 0})
+			return t.id(place{x.Debug, o, ""})
 		}
 		return 0
 	}
@@ -277,7 +277,7 @@ func (t *Types) fillGo(x *Type, e *dwarf.Entry, depth int) bool {
 
 func (t *Types) fillGoArray(x *Type, e *dwarf.Entry, depth int) bool {
 	name := x.Name
-	t.fillArray(x, e, 0, depth)
+	t.fillArray(x, e, "", depth)
 	if name != "" {
 		x.Name = name
 	} else if of := t.get(x.Elem, depth+1); of != nil {

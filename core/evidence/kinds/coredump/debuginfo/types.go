@@ -3,6 +3,7 @@ package debuginfo
 import (
 	"debug/dwarf"
 	"debug/elf"
+	"encoding/binary"
 	"fmt"
 	"strings"
 	"sync"
@@ -48,13 +49,14 @@ type Type struct {
 	// Text is the same type for text: pointers to readable characters are shown as text.
 	Text       *event.Type
 	Character  bool // a character
+	Byte       bool // a character type that stands for a small integer: arrays of it are bytes
 	Signed     bool // a signed number
 	Quad       bool // floating-point numbers of 16 bytes are IEEE 754 quadruple, not x87 extended
 	Variants   *Variants
 	Arguments  []event.TypeID // of a template
 	Dynamic    bool           // a class with virtual functions
 	Incomplete bool           // declared, but not defined in this module
-	Bounds     dwarf.Offset   // the entry with a length that is known at run time only
+	Bounds     []dwarf.Offset // the entries of dimensions whose lengths are known at run time only
 	Rust       bool
 	Flexible   bool   // a flexible array member
 	Class      string // the name of the record itself, not of a typedef
@@ -107,7 +109,8 @@ type Types struct {
 type place struct {
 	debug  *Debug
 	offset dwarf.Offset
-	length uint64 // the length of an array whose entry does not have it
+	// lengths are those of an array's dimensions that their entries do not have, each in eight bytes.
+	lengths string
 }
 
 // NewTypes returns an empty table.
@@ -122,7 +125,7 @@ const maxTypes = 1 << 24
 func (t *Types) ID(r TypeRef) event.TypeID {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.id(place{r.Debug, r.Offset, 0})
+	return t.id(place{r.Debug, r.Offset, ""})
 }
 
 func (t *Types) id(p place) event.TypeID {
@@ -142,10 +145,14 @@ func (t *Types) id(p place) event.TypeID {
 	return id
 }
 
-// WithLength returns an array type with a length that its entry does not have.
-func (t *Types) WithLength(array *Type, length uint64) *Type {
+// WithLengths returns an array type with the lengths that its Bounds do not have.
+func (t *Types) WithLengths(array *Type, lengths []uint64) *Type {
+	var key []byte
+	for _, n := range lengths {
+		key = binary.LittleEndian.AppendUint64(key, n)
+	}
 	t.mu.Lock()
-	id := t.id(place{array.Debug, array.Offset, length})
+	id := t.id(place{array.Debug, array.Offset, string(key)})
 	t.mu.Unlock()
 	out := t.Get(id)
 	if out == nil {
@@ -185,7 +192,7 @@ func (t *Types) get(id event.TypeID, depth int) *Type {
 	if err != nil {
 		x.Name, x.Form = "a type that cannot be read", event.Opaque
 	} else {
-		t.fill(x, e, p.length, depth)
+		t.fill(x, e, p.lengths, depth)
 		x.Alignment = max(x.Alignment, alignmentOf(e))
 		if x.Rust {
 			x.Name = plainRust(x.Name)
@@ -210,7 +217,7 @@ func (t *Types) elem(x *Type, e *dwarf.Entry, depth int) (event.TypeID, *Type) {
 	if !ok {
 		return 0, nil
 	}
-	id := t.id(place{d, o, 0})
+	id := t.id(place{d, o, ""})
 	return id, t.get(id, depth+1)
 }
 
@@ -229,7 +236,7 @@ func pointerName(to string) string {
 }
 
 // fill resolves a type from its entry.
-func (t *Types) fill(x *Type, e *dwarf.Entry, length uint64, depth int) {
+func (t *Types) fill(x *Type, e *dwarf.Entry, lengths string, depth int) {
 	x.Name = entry{e, x.Debug}.text(dwarf.AttrName)
 	size, _ := e.Val(dwarf.AttrByteSize).(int64)
 	x.Size = uint64(max(size, 0))
@@ -252,7 +259,7 @@ func (t *Types) fill(x *Type, e *dwarf.Entry, length uint64, depth int) {
 	case dwarf.TagStructType, dwarf.TagClassType, dwarf.TagUnionType, dwarf.TagInterfaceType:
 		t.fillRecord(x, e, depth)
 	case dwarf.TagArrayType:
-		t.fillArray(x, e, length, depth)
+		t.fillArray(x, e, lengths, depth)
 	case dwarf.TagPointerType, dwarf.TagReferenceType, dwarf.TagRvalueReferenceType:
 		t.fillPointer(x, e, depth)
 	case dwarf.TagSubroutineType:
@@ -327,10 +334,12 @@ func (t *Types) fillBase(x *Type, e *dwarf.Entry) {
 		x.Form = event.Int
 	case encodingSignedChar:
 		x.Form, x.Character = event.Int, x.Name == "char" || x.Name == "signed char"
+		x.Byte = x.Name == "signed char"
 	case encodingUnsigned:
 		x.Form = event.Uint
 	case encodingUnsignedChar:
 		x.Form, x.Character = event.Uint, x.Name == "char" || x.Name == "unsigned char"
+		x.Byte = x.Name == "unsigned char"
 	case encodingUTF:
 		x.Form, x.Character = event.Uint, true
 	default:
@@ -411,7 +420,8 @@ func (t *Types) fillPointer(x *Type, e *dwarf.Entry, depth int) {
 // maxDimensions limits the rank of an array.
 const maxDimensions = 16
 
-func (t *Types) fillArray(x *Type, e *dwarf.Entry, length uint64, depth int) {
+// fillArray completes an array type. given are the lengths of dimensions whose entries do not have them.
+func (t *Types) fillArray(x *Type, e *dwarf.Entry, given string, depth int) {
 	id, of := t.elem(x, e, depth)
 	x.Kind, x.Form, x.Elem = Array, event.Array, id
 	list, err := x.Debug.children(x.Offset)
@@ -440,14 +450,16 @@ func (t *Types) fillArray(x *Type, e *dwarf.Entry, length uint64, depth int) {
 		if !known {
 			x.Flexible = c.Val(dwarf.AttrUpperBound) == nil && c.Val(dwarf.AttrCount) == nil
 			if !x.Flexible {
-				x.Bounds = c.Offset
+				x.Bounds = append(x.Bounds, c.Offset)
 			}
-			n = length
+			if len(given) >= 8 {
+				n, given = binary.LittleEndian.Uint64([]byte(given[:8])), given[8:]
+			}
 		}
 		lengths = append(lengths, n)
 	}
 	if len(lengths) == 0 {
-		lengths = []uint64{length}
+		lengths = []uint64{0}
 	}
 	// The last dimension varies fastest: it is the innermost array.
 	base, ranks := of.Name, ""
@@ -457,7 +469,7 @@ func (t *Types) fillArray(x *Type, e *dwarf.Entry, length uint64, depth int) {
 		inner.Form, inner.Elem, inner.Length = event.Array, id, lengths[i]
 		inner.Size = times(of.Size, lengths[i])
 		inner.Name = base + ranks
-		t.places = append(t.places, place{x.Debug, x.Offset, 0})
+		t.places = append(t.places, place{x.Debug, x.Offset, ""})
 		t.types = append(t.types, inner)
 		inner.ID = event.TypeID(len(t.types))
 		id, of = inner.ID, inner

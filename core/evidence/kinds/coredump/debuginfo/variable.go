@@ -260,24 +260,39 @@ func (u *Unit) Called(offset uint64) ([]byte, error) {
 	return b, nil
 }
 
-// Bound returns the upper bound of an array at run time: an expression or a variable.
-func (t *Type) Bound() (expression []byte, v Variable, ok bool) {
-	e, err := t.Debug.entryAt(t.Bounds)
-	u := t.Debug.unitOf(t.Bounds)
+// Bound is the length of an array's dimension at run time: an expression or a variable, which gives the last index, or with
+// Counts the number of elements.
+type Bound struct {
+	Expression []byte // nil for a variable
+	Variable   Variable
+	Counts     bool
+	Lowest     int64 // the first index
+}
+
+// Bound returns the bound of a dimension.
+func (t *Type) Bound(at dwarf.Offset) (b Bound, ok bool) {
+	e, err := t.Debug.entryAt(at)
+	u := t.Debug.unitOf(at)
 	if err != nil || u == nil {
-		return nil, v, false
+		return b, false
 	}
-	switch x := e.Val(dwarf.AttrUpperBound).(type) {
+	value := e.Val(dwarf.AttrUpperBound)
+	if value == nil {
+		value, b.Counts = e.Val(dwarf.AttrCount), true
+	}
+	b.Lowest, _ = e.Val(dwarf.AttrLowerBound).(int64)
+	switch x := value.(type) {
 	case []byte:
-		return x, v, true
+		b.Expression = x
+		return b, true
 	case dwarf.Offset:
 		if e, err := t.Debug.entryAt(x); err == nil {
-			v = u.variable(e)
-			v.Scope = event.Local
-			return nil, v, true
+			b.Variable = u.variable(e)
+			b.Variable.Scope = event.Local
+			return b, true
 		}
 	}
-	return nil, v, false
+	return b, false
 }
 
 // Offset returns the place of an entry by its offset in the unit.

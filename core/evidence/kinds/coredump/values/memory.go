@@ -283,7 +283,7 @@ func (m *Memory) array(t *debuginfo.Type, s source, depth int) event.Value {
 	if of == nil {
 		return Unknown(&t.Type, "the type of its elements is not known")
 	}
-	if of.Character && of.Size == 1 && t.Length > 1 {
+	if of.Character && !of.Byte && of.Size == 1 && t.Length > 1 {
 		if text, ok := m.characters(t, s); ok {
 			return text
 		}
@@ -312,7 +312,8 @@ func (m *Memory) characters(t *debuginfo.Type, s source) (event.Value, bool) {
 		return event.Value{}, false
 	}
 	end := slices.Index(b, 0)
-	if end < 0 || !readable(b[:end], true) {
+	isEmpty := end == 0 && slices.ContainsFunc(b, func(c byte) bool { return c != 0 }) // bytes that begin with a zero
+	if end < 0 || isEmpty || !readable(b[:end], true) {
 		return event.Value{}, false
 	}
 	text := &event.Type{ID: t.ID, Name: t.Name, Form: event.Text, Size: t.Size}
