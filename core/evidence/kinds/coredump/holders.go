@@ -8,31 +8,23 @@ import (
 
 	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/coredump/elfcore"
-	"wraithology/core/evidence/kinds/coredump/machine"
 )
 
 // waitsForMutex describes the owner of the POSIX mutex that a thread waits for in the kernel; empty
-// if it waits for none. The C library stores the owner after lock word and count.
+// if it waits for none.
 func (d *Dump) waitsForMutex(t *elfcore.Thread) string {
-	const futexAMD64, ownerAt = 202, 8
-	if d.core.Arch != machine.AMD64 || !t.Registers.InCall || t.Registers.Call != futexAMD64 {
-		return ""
-	}
-	at, ok := t.Registers.Get(d.core.Arch.Named("rdi"))
+	at, ok := d.futexOf(t)
 	if !ok {
 		return ""
 	}
-	lock, ok := d.core.Memory.Uint(at, 4)
-	owner, ok2 := d.core.Memory.Uint(at+ownerAt, 4)
-	if !ok || !ok2 || lock == 0 || lock > 2 || owner == 0 {
+	owner, ok := d.mutexOwnerNumber(at)
+	if !ok || owner == uint64(t.ID) {
 		return ""
 	}
-	for i := range d.core.Threads {
-		if x := &d.core.Threads[i]; uint64(x.ID) == owner && x.ID != t.ID {
-			return fmt.Sprintf("waiting for the mutex at 0x%x (%s), which thread %d holds", at, d.describeAddress(at), x.ID)
-		}
+	if _, ok := d.threadNumbered(owner); !ok {
+		return ""
 	}
-	return ""
+	return fmt.Sprintf("waiting for the mutex at 0x%x (%s), which thread %d holds", at, d.describeAddress(at), owner)
 }
 
 // maxHolding limits the goroutines that are named as possible holders of a mutex, maxLooked those

@@ -102,11 +102,7 @@ func (d *Dump) nativeWait(t *elfcore.Thread, frames []frame) (w waiting, ok bool
 			break
 		}
 	}
-	const futexAMD64 = 202
-	if d.core.Arch != machine.AMD64 || !t.Registers.InCall || t.Registers.Call != futexAMD64 {
-		return w, ok
-	}
-	at, known := t.Registers.Get(d.core.Arch.Named("rdi"))
+	at, known := d.futexOf(t)
 	if !known {
 		return w, ok
 	}
@@ -163,15 +159,31 @@ type waiting struct {
 	address uint64
 }
 
-// mutexOwner returns the thread that owns the mutex at an address (glibc, struct __pthread_mutex_s: lock, count, owner).
+// futexOf returns the address of the futex that a thread waits for in the kernel.
+func (d *Dump) futexOf(t *elfcore.Thread) (at uint64, ok bool) {
+	const futexAMD64 = 202
+	if d.core.Arch != machine.AMD64 || !t.Registers.InCall || t.Registers.Call != futexAMD64 {
+		return 0, false
+	}
+	return t.Registers.Get(d.core.Arch.Named("rdi"))
+}
+
+// mutexOwner returns the thread that owns the mutex at an address.
 func (d *Dump) mutexOwner(at uint64) (event.ThreadID, bool) {
+	number, ok := d.mutexOwnerNumber(at)
+	if !ok {
+		return 0, false
+	}
+	return d.threadNumbered(number)
+}
+
+// mutexOwnerNumber returns the kernel's number of the thread that owns the mutex at an address (glibc, struct
+// __pthread_mutex_s: lock, count, owner).
+func (d *Dump) mutexOwnerNumber(at uint64) (uint64, bool) {
 	const ownerAt, mostState = 8, 2
 	lock, ok := d.core.Memory.Uint(at, 4)
 	owner, ok2 := d.core.Memory.Uint(at+ownerAt, 4)
-	if !ok || !ok2 || lock == 0 || lock > mostState || owner == 0 {
-		return 0, false
-	}
-	return d.threadNumbered(owner)
+	return owner, ok && ok2 && lock != 0 && lock <= mostState && owner != 0
 }
 
 // threadNumbered returns the thread with a number of the kernel.
