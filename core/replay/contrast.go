@@ -12,8 +12,8 @@ type ContrastQuery struct {
 	Page  Page
 }
 
-// Contrast is what separates them, the greatest difference first. Left are names with so many values that they are
-// rather IDs. Undecided counts the things for which When had no answer, Trouble is the first reason. Cut is set if some
+// Contrast is what separates them, the greatest difference first. Left are names with more than 4,096 values, which
+// are rather IDs. Undecided counts the things for which When had no answer, Trouble is the first reason. Cut is set if some
 // things or names were not looked at.
 type Contrast struct {
 	Of            string // trace, record, call
