@@ -25,6 +25,10 @@ values of its operands.`,
 			fmt.Fprintf(w, "it happened: %s, at %s@%d\n", plain(c.Note), o.name, c.Happened)
 			return
 		}
+		if len(c.Conditions) == 0 {
+			fmt.Fprintln(w, plain(c.Note))
+			return
+		}
 		fmt.Fprintf(w, "%s turned away from it, nearest first\n", counted(len(c.Conditions), "condition"))
 		printConditions(w, o, c, "; it left here")
 	}})

@@ -20,7 +20,7 @@ import (
 // A program of branches, loops and exits over whole numbers, which the test prints, and runs itself as
 // the oracle.
 
-// step is a statement: "set", "if", "for", "switch", "return", "break" or "continue".
+// step is a statement: "set", "if", "for", "switch", "return", "break", "continue" or "goto".
 type step struct {
 	kind        string
 	line        int
@@ -37,6 +37,7 @@ type branchy struct {
 	out    strings.Builder
 	line   int
 	loops  int
+	ahead  bool // there is a label after the block
 }
 
 func (g *branchy) print(depth int, format string, args ...any) int {
@@ -94,12 +95,36 @@ func (g *branchy) inner(depth, size int, inLoop bool) []*step {
 	if inLoop {
 		kinds = append(kinds, "break", "continue")
 	}
+	if g.ahead {
+		kinds = append(kinds, "goto")
+	}
 	if k := kinds[g.random.IntN(len(kinds))]; k == "return" {
 		list = append(list, &step{kind: k, line: g.print(depth+1, "return a")})
+	} else if k == "goto" {
+		list = append(list, &step{kind: k, line: g.print(depth+1, "goto ahead")})
 	} else if k != "" {
 		list = append(list, &step{kind: k, line: g.print(depth+1, "%s", k)})
 	}
 	return list
+}
+
+// function generates the statements of a function. Those after its label, if it has one, are the second list.
+func (g *branchy) function() (lists [2][]*step) {
+	if g.random.IntN(2) == 0 {
+		lists[0] = g.block(1, 4, false)
+		return lists
+	}
+	g.ahead = true
+	lists[0] = g.block(1, 3, false)
+	s := &step{kind: "if", name: "b", than: 4, line: g.print(1, "if b > 4 {")}
+	s.body = []*step{{kind: "goto", line: g.print(2, "goto ahead")}}
+	lists[0] = append(lists[0], s)
+	g.print(1, "}")
+	lists[0] = append(lists[0], g.block(1, 2, false)...)
+	g.ahead = false
+	g.print(0, "ahead:")
+	lists[1] = g.block(1, 3, false)
+	return lists
 }
 
 // evaluation is a condition that the oracle evaluated.
@@ -114,6 +139,14 @@ type oracle struct {
 	hits   map[int]int
 	made   []evaluation
 	flip   int
+	jumped *step // the goto that was taken
+}
+
+// runAll runs a function.
+func (o *oracle) runAll(lists [2][]*step) {
+	if end := o.run(lists[0]); end == "" || end == "goto" {
+		o.run(lists[1])
+	}
 }
 
 func (o *oracle) decide(line int, value bool) bool {
@@ -151,11 +184,11 @@ func (o *oracle) run(list []*step) string {
 				if i > 50 || !o.decide(line, i < s.than%4) {
 					break
 				}
-				if end = o.run(s.body); end == "break" || end == "return" {
+				if end = o.run(s.body); end == "break" || end == "return" || end == "goto" {
 					break
 				}
 			}
-			if end != "return" {
+			if end != "return" && end != "goto" {
 				end = ""
 			}
 		case "switch":
@@ -166,6 +199,9 @@ func (o *oracle) run(list []*step) string {
 				}
 			}
 			end = o.run(s.parts[part])
+		case "goto":
+			o.jumped = s
+			return s.kind
 		case "return", "break", "continue":
 			return s.kind
 		}
@@ -199,10 +235,10 @@ func TestConditionsAreThoseThatDecided(t *testing.T) {
 	const functions = 60
 	g := &branchy{random: rand.New(rand.NewPCG(11, 12))}
 	g.print(0, "package main")
-	var bodies [][]*step
+	var bodies [][2][]*step
 	for f := range functions {
 		g.print(0, "func f%d(a, b, c int) int {", f)
-		bodies = append(bodies, g.block(1, 4, false))
+		bodies = append(bodies, g.function())
 		g.print(1, "return a + b + c")
 		g.print(0, "}")
 	}
@@ -220,13 +256,13 @@ func TestConditionsAreThoseThatDecided(t *testing.T) {
 	require.Zero(t, ran.ExitCode, ran.err)
 	r := open(t, ran.log)
 	ctx := context.Background()
-	reached, exits, missed := 0, 0, 0
-	for f, list := range bodies {
+	reached, exits, missed, jumps := 0, 0, 0, 0
+	for f, lists := range bodies {
 		start := func(flip int) *oracle {
 			return &oracle{values: map[string]int{"a": inputs[f][0], "b": inputs[f][1], "c": inputs[f][2]}, hits: map[int]int{}, flip: flip}
 		}
 		truth := start(-1)
-		truth.run(list)
+		truth.runAll(lists)
 		enters, err := r.Hits(ctx, replay.Checkpoint{Kind: "enter", About: fmt.Sprintf("f%d", f)}, replay.Page{Count: 2})
 		require.NoError(t, err)
 		require.Len(t, enters.Page, 1)
@@ -253,7 +289,13 @@ func TestConditionsAreThoseThatDecided(t *testing.T) {
 			require.Fail(t, "an evaluation that was not made", "%s: %+v", label, d)
 			return 0, false
 		}
-		around(list, nil, func(s *step, outer []evaluation) {
+		var before []evaluation // the conditions of the goto that was taken
+		around(lists[0], nil, func(s *step, outer []evaluation) {
+			if s == truth.jumped {
+				before, jumps = outer, jumps+1
+			}
+		})
+		check := func(s *step, outer []evaluation) {
 			label := fmt.Sprintf("f%d, line %d", f, s.line)
 			if truth.hits[s.line] > 0 {
 				reached++
@@ -284,11 +326,14 @@ func TestConditionsAreThoseThatDecided(t *testing.T) {
 			i, value := nth(d.List[0], label)
 			assert.Equal(t, value, d.List[0].Value, label)
 			other := start(i)
-			other.run(list)
+			other.runAll(lists)
 			assert.NotEqual(t, truth.hits, other.hits, "%s: %s decided nothing", label, d.List[0].Expression)
-		})
+		}
+		around(lists[0], nil, check)
+		around(lists[1], before, check)
 	}
-	t.Logf("%d lines that ran, %d exits not taken, %d lines that did not run", reached, exits, missed)
+	t.Logf("%d lines that ran, %d exits not taken, %d lines that did not run, %d jumps", reached, exits, missed, jumps)
+	assert.Greater(t, jumps, 5)
 	assert.Greater(t, reached, 300)
 	assert.Greater(t, exits, 100)
 	assert.Greater(t, missed, 100)

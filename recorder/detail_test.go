@@ -72,9 +72,12 @@ func TestWaitsAndOutputHaveTheirMoments(t *testing.T) {
 	assert.Regexp(t, `^waits for a value from a channel at .*, until thread \d+ sent at moment \d+$`, threads[0].State)
 }
 
-func lineWith(t *testing.T, text string) int {
+func lineWith(t *testing.T, text string) int { return lineIn(t, waits, text) }
+
+// lineIn returns the number of the line of a folder's main.go that has a text.
+func lineIn(t *testing.T, folder, text string) int {
 	t.Helper()
-	source, err := os.ReadFile(filepath.Join(waits, "main.go"))
+	source, err := os.ReadFile(filepath.Join(folder, "main.go"))
 	require.NoError(t, err)
 	for i, l := range strings.Split(string(source), "\n") {
 		if strings.TrimSpace(l) == text {

@@ -24,6 +24,7 @@ type function struct {
 	defers   bool                  // it has defer statements
 	loops    map[types.Object]bool // variables that heads of loops declare
 	labels   map[ast.Stmt]string
+	jumps    map[string][]*ast.BranchStmt // the statements that name a label
 }
 
 type result struct {
@@ -45,7 +46,7 @@ func (r *fileRewriter) function(outer *function, of *ast.FuncType, body *ast.Blo
 	} else if strings.HasSuffix(name, ".init.func") {
 		name = fmt.Sprintf("%s%d", name, len(r.tables.functions))
 	}
-	f := &function{r: r, outer: outer, vars: map[types.Object]event.VariableID{}, shared: map[types.Object]bool{}, end: body.End(), defers: hasDefer(body), loops: map[types.Object]bool{}, labels: map[ast.Stmt]string{}}
+	f := &function{r: r, outer: outer, vars: map[types.Object]event.VariableID{}, shared: map[types.Object]bool{}, end: body.End(), defers: hasDefer(body), loops: map[types.Object]bool{}, labels: map[ast.Stmt]string{}, jumps: jumpsIn(body)}
 	f.table = event.Function{ID: event.FunctionID(len(r.tables.functions)), Name: name, File: r.file, Line: r.line(pos), EndLine: r.line(body.Rbrace), Own: r.isMain}
 	r.tables.functions = append(r.tables.functions, f.table) // keeps the number; filled in at the end
 	f.findShared(body)

@@ -23,6 +23,7 @@ const (
 	runtimeName = "wraith__"
 	frameName   = "wraith__f"
 	resultName  = "wraith__r"
+	labelName   = "wraith__l_"
 )
 
 // tables collects the functions, sites and files of all rewritten code.

@@ -118,21 +118,57 @@ func exprs(list ...ast.Expr) []ast.Expr {
 }
 
 // labelled rewrites a statement with a label. The record of the line is before the label of a loop
-// or choice, and after any other label, so that a goto records it too.
+// or choice, and after any other label, so that a goto records it too. A loop to which there are gotos gets a label of its own
+// for them, before the record, unless they are all that names its label.
 func (f *function) labelled(s *ast.LabeledStmt) {
+	var gotos []*ast.BranchStmt
+	for _, jump := range f.jumps[s.Label.Name] {
+		if jump.Tok == token.GOTO {
+			gotos = append(gotos, jump)
+		}
+	}
 	switch s.Stmt.(type) {
 	case *ast.ForStmt, *ast.RangeStmt, *ast.SwitchStmt, *ast.TypeSwitchStmt, *ast.SelectStmt:
+		if len(gotos) > 0 && len(gotos) == len(f.jumps[s.Label.Name]) {
+			f.statement(s.Stmt)
+			return
+		}
 		n := len(f.r.edits)
 		at := f.r.offset(s.Pos())
 		f.labels[s.Stmt] = s.Label.Name
 		f.statement(s.Stmt)
-		if f.r.lines {
-			f.r.edits[n].at, f.r.edits[n].end = at, at
+		if !f.r.lines {
+			return
+		}
+		f.r.edits[n].at, f.r.edits[n].end = at, at
+		if len(gotos) > 0 {
+			label := labelName + s.Label.Name
+			f.r.edits[n].text = label + ": " + f.r.edits[n].text
+			for _, jump := range gotos {
+				f.r.replace(jump.Label.Pos(), jump.Label.End(), label)
+			}
 		}
 	case *ast.EmptyStmt:
 	default:
 		f.statement(s.Stmt)
 	}
+}
+
+// jumpsIn lists the statements in a function that name a label, by label.
+func jumpsIn(body *ast.BlockStmt) map[string][]*ast.BranchStmt {
+	out := map[string][]*ast.BranchStmt{}
+	ast.Inspect(body, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.FuncLit:
+			return false
+		case *ast.BranchStmt:
+			if n.Label != nil {
+				out[n.Label.Name] = append(out[n.Label.Name], n)
+			}
+		}
+		return true
+	})
+	return out
 }
 
 func (f *function) ifStatement(s *ast.IfStmt) {

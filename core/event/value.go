@@ -110,6 +110,55 @@ type Value struct {
 	Whole uint64
 }
 
+// Bounds of a zero value that is made.
+const (
+	maxZeroParts = 1024
+	maxZeroDepth = 16
+)
+
+// Zero returns the zero value of a type (The Go Programming Language Specification, section The zero value). ok is false
+// for a type whose parts are not known, and for one with more than 1,024 parts.
+func Zero(t *Type, types Types) (v Value, ok bool) {
+	parts := 0
+	var zero func(t *Type, depth int) (Value, bool)
+	zero = func(t *Type, depth int) (Value, bool) {
+		parts++
+		if t == nil || parts > maxZeroParts || depth > maxZeroDepth {
+			return Value{}, false
+		}
+		v := Value{Type: t, State: Known}
+		add := func(id TypeID) bool {
+			x, ok := zero(types(id), depth+1)
+			v.Items = append(v.Items, x)
+			return ok
+		}
+		switch t.Form {
+		case Bool, Int, Uint, Float, Complex, Text:
+		case Pointer, Slice, Map, Interface, Func, Chan:
+			v.Nil = true
+		case Struct:
+			for _, f := range t.Fields {
+				if !add(f.Type) {
+					return Value{}, false
+				}
+			}
+		case Array:
+			if t.Length > maxZeroParts {
+				return Value{}, false
+			}
+			for range t.Length {
+				if !add(t.Elem) {
+					return Value{}, false
+				}
+			}
+		default:
+			return Value{}, false
+		}
+		return v, true
+	}
+	return zero(t, 0)
+}
+
 // Form returns the form of the value's type, or 0 if the type is not known.
 func (v Value) Form() Form {
 	if v.Type == nil {

@@ -177,6 +177,10 @@ func (a *activation) reached(path []ast.Node, m event.Moment) []replay.Decision 
 	begin := a.r.T.Call(a.call).Enter
 	since := begin // the present pass through the enclosing block
 	for i := range path {
+		if by, at := a.jumped(path, i, since, m); by != nil {
+			out = a.reached(by, at)
+			slices.Reverse(out)
+		}
 		out = append(out, a.passed(path, i, since, m)...)
 		if i+1 == len(path) {
 			break
@@ -200,6 +204,27 @@ func (a *activation) reached(path []ast.Node, m event.Moment) []replay.Decision 
 	return out
 }
 
+// jumped finds the goto statement by which the call came to the statement at i of a path, or to one before it in the same
+// block, over those in between: the path to it, and when it was reached.
+func (a *activation) jumped(path []ast.Node, i int, since, m event.Moment) (by []ast.Node, at event.Moment) {
+	at = event.NoMoment
+	if i == 0 {
+		return nil, at
+	}
+	list := upTo(path[i-1], path[i])
+	for n := range max(len(list)-1, 0) {
+		for _, e := range a.body.exits(list[n]) {
+			if !e.goesTo(list[n+1:]) {
+				continue
+			}
+			if taken := a.hit(e.path[len(e.path)-1], m-1); taken != event.NoMoment && taken >= since && taken > at {
+				by, at = append(slices.Clone(path[:i]), e.path...), taken
+			}
+		}
+	}
+	return by, at
+}
+
 // passed lists the conditions of the statements before the one at i of a path, in the same block, that would
 // have left the block.
 func (a *activation) passed(path []ast.Node, i int, since, m event.Moment) []replay.Decision {
@@ -208,8 +233,12 @@ func (a *activation) passed(path []ast.Node, i int, since, m event.Moment) []rep
 	}
 	var out []replay.Decision
 	seen := map[gateKey]bool{}
-	for _, s := range before(path[i-1], path[i]) {
-		for _, e := range a.body.exits(s) {
+	list := upTo(path[i-1], path[i])
+	for n := range max(len(list)-1, 0) {
+		for _, e := range a.body.exits(list[n]) {
+			if e.goesTo(list[n+1:]) {
+				continue
+			}
 			gates := a.body.gates(e.path)
 			// The innermost one that was evaluated did not let through.
 			for j := len(gates) - 1; j >= 0; j-- {
@@ -235,8 +264,8 @@ type gateKey struct {
 	text string
 }
 
-// before lists the statements of a block that precede another one.
-func before(block, statement ast.Node) []ast.Stmt {
+// upTo lists the statements of a block up to one of them.
+func upTo(block, statement ast.Node) []ast.Stmt {
 	var list []ast.Stmt
 	switch b := block.(type) {
 	case *ast.BlockStmt:
@@ -248,7 +277,7 @@ func before(block, statement ast.Node) []ast.Stmt {
 	}
 	for i, s := range list {
 		if s == statement {
-			return list[:i]
+			return list[:i+1]
 		}
 		if _, is := s.(*ast.CaseClause); is {
 			return nil

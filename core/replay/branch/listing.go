@@ -35,7 +35,10 @@ func (r Brancher) Listing(ctx context.Context, at event.Moment, t event.ThreadID
 			x.Hits, x.Last = 1, begin
 			x.Values = r.parametersOf(f, c, begin)
 		} else if len(a.sites[line]) > 0 {
-			x.Hits, x.Last = a.count(line, begin, end), a.last(line, end)
+			x.Hits, x.Last = a.count(line, begin, end), a.last(line, min(at, end))
+			if x.Last == event.NoMoment { // it ran later only
+				x.Last = a.last(line, end)
+			}
 			if x.Last != event.NoMoment {
 				x.Values = a.usedOn(x.Last)
 			}

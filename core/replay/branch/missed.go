@@ -62,7 +62,8 @@ func (r Brancher) Missed(ctx context.Context, at event.Moment, t event.ThreadID,
 	for root := c; ; root = r.T.Call(root).Parent {
 		x := &search{ctx: ctx, r: r, root: root, visited: map[spot]bool{}, happened: event.NoMoment}
 		for _, s := range spots {
-			x.explain(s, 0)
+			m, _ := x.explain(s, 0)
+			x.happened = max(x.happened, m)
 		}
 		if err := ctx.Err(); err != nil {
 			return out, err
@@ -92,30 +93,65 @@ func (r Brancher) Missed(ctx context.Context, at event.Moment, t event.ThreadID,
 	return out, nil
 }
 
-// Otherwise finds the first line of a call, after one that stored to a variable or field of a name, that would have
-// stored to it too and was not reached, and the condition that turned away from it.
-func (r Brancher) Otherwise(ctx context.Context, c event.CallID, name string, after event.Moment) (d replay.Decision, line int, ok bool) {
+// Alternative is a line that would have stored to a name too and was not reached, with the condition that turned away from
+// it, or why there is none.
+type Alternative struct {
+	Line     int
+	Decision replay.Decision
+	Why      string // empty if there is a condition
+}
+
+// Otherwise finds the first line of a call after one moment and before another that would have stored to a variable or field
+// of a name and was not reached. Lines of function literals count that the call made in between.
+func (r Brancher) Otherwise(ctx context.Context, c event.CallID, name string, after, until event.Moment) (out Alternative, ok bool) {
 	a, err := r.activation(ctx, c)
 	if err != nil {
-		return d, 0, false
+		return out, false
 	}
 	spots, err := r.assignments(name, c)
 	if err != nil {
-		return d, 0, false
+		return out, false
 	}
+	own := r.T.Call(c).Function
 	for _, s := range spots {
-		if s.function != r.T.Call(c).Function || s.line <= r.T.Site(after).Line {
+		if s.function != own {
+			if out, ok = r.unused(ctx, a, s, after, until); ok {
+				return out, true
+			}
+			continue
+		}
+		if s.line <= r.T.Site(after).Line {
 			continue
 		}
 		path := a.body.pathTo(s.line)
 		if len(path) == 0 {
 			continue
 		}
-		if y, reached := a.turned(path); reached == event.NoMoment && y.known && y.decision.Moment > after {
-			return y.decision, s.line, true
+		if y, reached := a.turned(path); reached == event.NoMoment && y.known && y.decision.Moment > after && y.decision.Moment < until {
+			return Alternative{Line: s.line, Decision: y.decision}, true
 		}
 	}
-	return d, 0, false
+	return out, false
+}
+
+// unused explains why a statement of a function literal was not reached that a call made after one moment and before another.
+func (r Brancher) unused(ctx context.Context, a *activation, s spot, after, until event.Moment) (out Alternative, ok bool) {
+	l, ok := r.literal(s.function)
+	if !ok || l.function != r.T.Call(a.call).Function {
+		return out, false
+	}
+	if made := a.last(a.body.line(l.path[len(l.path)-1].Pos()), until-1); made == event.NoMoment || made < after {
+		return out, false
+	}
+	x := &search{ctx: ctx, r: r, root: a.call, visited: map[spot]bool{}, happened: event.NoMoment}
+	if m, _ := x.explain(s, 0); m != event.NoMoment {
+		return out, false
+	}
+	list, why := x.nearest()
+	if len(list) > 0 {
+		return Alternative{Line: s.line, Decision: list[0]}, true
+	}
+	return Alternative{Line: s.line, Why: why}, why != ""
 }
 
 // nearest returns the conditions that turned away, nearest first, or why there is none.
@@ -238,7 +274,7 @@ func (r Brancher) assignments(path string, c event.CallID) ([]spot, error) {
 		if err != nil {
 			continue
 		}
-		if !field && id != own && !r.isGlobal(id, name) {
+		if !field && id != own && !r.isOuter(id, own, name) {
 			continue
 		}
 		b.eachStore(func(target ast.Expr, at ast.Node) {
@@ -261,12 +297,14 @@ func btoi(b bool) int {
 	return 0
 }
 
-// isGlobal reports whether a name is that of a package's variable in a function, or a variable that a
-// literal uses of the function around it.
-func (r Brancher) isGlobal(id event.FunctionID, name string) bool {
-	for _, v := range r.T.Function(id).Variables {
+// isOuter reports whether a name is that of a package's variable in a function, or of a variable that the function, a literal,
+// uses of another one around it.
+func (r Brancher) isOuter(id, around event.FunctionID, name string) bool {
+	f, outer := r.T.Function(id), r.T.Function(around)
+	within := f.File == outer.File && outer.Line <= f.Line && f.EndLine <= outer.EndLine
+	for _, v := range f.Variables {
 		if v.Name == name || strings.HasSuffix(v.Name, "."+name) {
-			return v.Scope == event.Global
+			return v.Scope == event.Global || v.Scope == event.Local && v.Line == f.Line && within
 		}
 	}
 	return false
@@ -330,48 +368,60 @@ type search struct {
 }
 
 // explain finds where execution turned away from a statement, in the calls of its function within the root call,
-// else in those of its callers.
-func (x *search) explain(s spot, far int) {
+// else in those of its callers. reached is the last moment at which it was reached, in a call, or NoMoment.
+func (x *search) explain(s spot, far int) (reached event.Moment, in event.CallID) {
 	if x.visited[s] || far > mostCallers || len(x.visited) > mostPlaces || x.ctx.Err() != nil {
-		return
+		return event.NoMoment, event.NoCall
 	}
 	x.visited[s] = true
 	calls := x.callsOf(s.function)
 	if len(calls) > 0 && s.line == 0 {
-		x.happened = max(x.happened, x.r.T.Call(calls[0]).Enter)
-		return
+		return x.r.T.Call(calls[0]).Enter, calls[0]
 	}
 	best := turn{}
 	for _, c := range calls {
 		a, err := x.r.activation(x.ctx, c)
 		if err != nil {
-			return
+			return event.NoMoment, event.NoCall
 		}
 		path := a.body.pathTo(s.line)
 		if len(path) == 0 {
-			return
+			return event.NoMoment, event.NoCall
 		}
-		y, reached := a.turned(path)
-		if reached != event.NoMoment {
-			x.happened = max(x.happened, reached)
-			return
+		y, m := a.turned(path)
+		if m != event.NoMoment {
+			return m, c
 		}
 		y.far = far
 		if best.far = far; y.known && (!best.known || y.decision.Moment > best.decision.Moment) || best.note == "" && !best.known {
 			best = y
 		}
 	}
-	if len(calls) > 0 {
-		if best.known || best.note != "" {
-			x.turns = append(x.turns, best)
-		}
-		return
+	if len(calls) == 0 {
+		x.explainCallers(s.function, far+1)
+	} else if best.known || best.note != "" {
+		x.turns = append(x.turns, best)
 	}
-	f := x.r.T.Function(s.function)
-	for _, site := range x.r.callSites(lastName(f.Name), f) {
-		x.explain(site, far+1)
+	return event.NoMoment, event.NoCall
+}
+
+// explainCallers finds where execution turned away from the statements that call a function.
+func (x *search) explainCallers(id event.FunctionID, far int) {
+	f := x.r.T.Function(id)
+	if l, ok := x.r.literal(id); ok {
+		if m, c := x.explain(spot{l.function, f.Line}, far); m != event.NoMoment {
+			x.explainUses(l, m, c, far)
+		}
+	}
+	for _, site := range x.r.callSites(lastName(f.Name)) {
+		if m, _ := x.explain(site, far); m != event.NoMoment {
+			x.note(far, fmt.Sprintf("line %d of %s was reached, but did not call %s: it called another function of that name, or a condition within the line decided otherwise", site.line, x.r.T.Function(site.function).Name, f.Name))
+		}
 	}
 }
+
+// note adds a reason that is not a condition.
+func (x *search) note(far int, text string) { x.turns = append(x.turns, turn{far: far, note: text}) }
 
 // callsOf lists the calls of a function within the root call, latest first.
 func (x *search) callsOf(id event.FunctionID) []event.CallID {
@@ -404,10 +454,10 @@ func (x *search) startedWithin(t event.ThreadID, from, to event.Moment) bool {
 	return first > from && first <= to
 }
 
-// callSites lists the statements that call a function.
-func (r Brancher) callSites(name string, f *event.Function) []spot {
+// callSites lists the statements that call a function of a name.
+func (r Brancher) callSites(name string) []spot {
 	var out []spot
-	for id, other := range r.T.Functions {
+	for id := range r.T.Functions {
 		b, err := r.body(id)
 		if err != nil {
 			continue
@@ -415,10 +465,7 @@ func (r Brancher) callSites(name string, f *event.Function) []spot {
 		ast.Inspect(b.block, func(n ast.Node) bool {
 			switch n := n.(type) {
 			case *ast.FuncLit:
-				if other.File == f.File && b.line(n.Pos()) == f.Line && b.line(n.End()) == f.EndLine {
-					out = append(out, spot{id, f.Line})
-				}
-				return n == b.node
+				return false
 			case *ast.CallExpr:
 				if calledName(n) == name && len(out) < mostPlaces {
 					out = append(out, spot{id, b.line(n.Pos())})
@@ -476,8 +523,12 @@ func (a *activation) hit(n ast.Node, until event.Moment) event.Moment {
 // left returns the condition of the exit before the statement at i of a path by which the call left the block.
 func (a *activation) left(path []ast.Node, i int, end event.Moment) (replay.Decision, bool) {
 	best, found := event.NoMoment, gate{}
-	for _, s := range before(path[i-1], path[i]) {
-		for _, e := range a.body.exits(s) {
+	list := upTo(path[i-1], path[i])
+	for n := range max(len(list)-1, 0) {
+		for _, e := range a.body.exits(list[n]) {
+			if e.goesTo(list[n+1:]) {
+				continue
+			}
 			taken := a.hit(e.path[len(e.path)-1], end)
 			gates := a.body.gates(e.path)
 			if taken <= best || len(gates) == 0 {

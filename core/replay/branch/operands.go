@@ -186,7 +186,7 @@ func (x *reading) pathText(e ast.Expr) (string, bool) {
 	return "", false
 }
 
-// call adds the result of a call that is recorded, or the length of a value; else the operands of the call.
+// call adds the result of a call that is recorded, or the length of a value; and the operands of the call.
 func (x *reading) call(e *ast.CallExpr) {
 	name := calledName(e)
 	if id, ok := e.Fun.(*ast.Ident); ok && id.Name == "len" && len(e.Args) == 1 && x.length(e) {
@@ -203,7 +203,6 @@ func (x *reading) call(e *ast.CallExpr) {
 			if len(values) == 1 {
 				o.Value = values[0]
 				x.add(o)
-				return
 			}
 		}
 		break

@@ -340,6 +340,18 @@ func (b *body) exits(s ast.Node) []exit {
 	return out
 }
 
+// goesTo reports whether an exit is a goto to the label of one of some statements.
+func (e exit) goesTo(list []ast.Stmt) bool {
+	last, ok := e.path[len(e.path)-1].(*ast.BranchStmt)
+	if !ok || last.Tok != token.GOTO {
+		return false
+	}
+	return slices.ContainsFunc(list, func(s ast.Stmt) bool {
+		l, ok := s.(*ast.LabeledStmt)
+		return ok && l.Label.Name == last.Label.Name
+	})
+}
+
 // neverReturns reports whether an expression is a call that ends the program, the goroutine or the test.
 func neverReturns(x ast.Expr) bool {
 	c, ok := x.(*ast.CallExpr)

@@ -136,6 +136,11 @@ func (x *explainer) returned(o replay.Origin, c event.CallID, result int, w want
 			o.From = append(o.From, x.flow(f, c, line, call.Leave, w, depth-computes(f))...)
 		}
 	}
+	// A result that was chosen, or that is nothing, was decided by a condition.
+	if isNothing(o.Value) || len(o.From) > 0 && !slices.ContainsFunc(o.From, isComputed) {
+		conditions, _ := x.decided("", c, line, call.Leave, depth)
+		o.From = append(o.From, conditions...)
+	}
 	return o
 }
 

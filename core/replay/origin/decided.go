@@ -14,19 +14,20 @@ const (
 	mostOperands   = 3 // operands of one that are explained
 )
 
-// decided explains why a call gave a variable or field a constant on a line: by the innermost condition that decided
-// that the line was reached, and by the one that turned away from the next line that would have
-// given it another value.
-func (x *explainer) decided(name string, c event.CallID, line event.Moment, depth int) []replay.Origin {
+func isComputed(o replay.Origin) bool { return o.Kind != replay.FromConstant }
+
+// decided explains why a call gave a variable or field a constant on a line, or returned one: by the innermost condition that
+// decided that the line was reached, and, for a name, by the one that turned away from the next line that would have
+// given it another value before it was read. note is why there is no such condition.
+func (x *explainer) decided(name string, c event.CallID, line, read event.Moment, depth int) (out []replay.Origin, note string) {
 	if x.conditions <= 0 || depth <= 0 {
-		return nil
+		return nil, ""
 	}
 	thread := x.r.T.Call(c).Thread
 	frame := x.frameOf(c, line)
 	if frame < 0 {
-		return nil
+		return nil, ""
 	}
-	var out []replay.Origin
 	if d, err := x.r.Branches.Reached(x.ctx, line, thread, frame, 0); err == nil {
 		for _, y := range d.List {
 			if y.Role == replay.Branching {
@@ -35,10 +36,17 @@ func (x *explainer) decided(name string, c event.CallID, line event.Moment, dept
 			}
 		}
 	}
-	if y, other, ok := x.r.Branches.Otherwise(x.ctx, c, name, line); ok {
-		out = append(out, x.condition(y, fmt.Sprintf("line %d, which also sets it, was not reached", other), depth))
+	if name == "" {
+		return out, ""
 	}
-	return out
+	if y, ok := x.r.Branches.Otherwise(x.ctx, c, name, line, read); ok {
+		is := fmt.Sprintf("line %d, which also sets it, was not reached", y.Line)
+		if y.Why != "" {
+			return out, is + ": " + y.Why
+		}
+		out = append(out, x.condition(y.Decision, is, depth))
+	}
+	return out, ""
 }
 
 // frameOf returns the frame of a call on its thread at a moment, or -1.

@@ -26,6 +26,10 @@ func (x *explainer) flow(f event.Flow, c event.CallID, line, until event.Moment,
 	if len(out) > 0 {
 		return out
 	}
+	if strings.HasPrefix(f.Text, "make(") && w.isElement() {
+		x.nodes++
+		return []replay.Origin{{Name: "the zero value of a new element", Kind: replay.FromConstant, Value: *w.leaf(), Place: x.place(line)}}
+	}
 	for _, name := range x.chosen(f, c, line, w) {
 		if (f.Kind == event.FlowForeign || len(f.Foreign) > 0) && strings.Contains(f.Text, "&"+name) {
 			continue // the call writes it

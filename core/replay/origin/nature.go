@@ -75,6 +75,15 @@ func natureOf(v replay.Value) nature {
 	return ordinary
 }
 
+// isNothing reports whether a value is nil, empty or false.
+func isNothing(v replay.Value) bool {
+	if v.State == event.Known && v.Form() == event.Bool {
+		return v.Uint == 0
+	}
+	is := natureOf(v)
+	return is == isNil || is == empty
+}
+
 // turnedInto names the nature of a value that the value before it did not have; empty if it is the same, or
 // the ordinary course of things: a zero that became positive, a list that got its first element.
 func turnedInto(before, v replay.Value) string {

@@ -112,6 +112,10 @@ func (x *explainer) explain(name string, l state.Location, v replay.Value, at ev
 		return o
 	}
 	g, ok := x.r.LastWriteOf(x.ctx, l, at)
+	if !ok && l.Call != event.NoCall && x.r.T.FunctionOf(l.Call).Variables[l.Variable].Scope == event.Return {
+		o.Kind, o.Place, o.Note = replay.FromConstant, x.place(x.r.T.Call(l.Call).Enter), "a result that nothing was assigned to: its zero value"
+		return o
+	}
 	if !ok {
 		o.Note = "nothing in the log says who wrote it"
 		return o
@@ -231,13 +235,16 @@ func (x *explainer) written(o replay.Origin, l state.Location, c event.CallID, l
 		o.Note = "the log does not say what this line computes it from"
 	}
 	// What a line chose to set, to count, or to add to a list, was decided by a condition.
-	computed := func(from replay.Origin) bool { return from.Kind != replay.FromConstant }
 	added := func(f event.Flow) bool {
 		counts := len(f.Reads) == 1 && f.Reads[0] == f.Target && len(f.Calls)+len(f.Receives)+len(f.Foreign) == 0
 		return counts || strings.HasPrefix(f.Text, "append(")
 	}
-	if len(o.From) > 0 && !slices.ContainsFunc(o.From, computed) || slices.ContainsFunc(flows, added) {
-		o.From = append(o.From, x.decided(o.Name, c, line, depth)...)
+	if len(o.From) > 0 && !slices.ContainsFunc(o.From, isComputed) || slices.ContainsFunc(flows, added) {
+		conditions, note := x.decided(o.Name, c, line, o.Asked.At, depth)
+		o.From = append(o.From, conditions...)
+		if note != "" {
+			o.Note = note
+		}
 	}
 	return o
 }

@@ -164,6 +164,15 @@ func followed(s state.Scope, name string, l state.Location, v replay.Value, step
 // whole returns the outermost of the values.
 func (w wanted) whole() *replay.Value { return &w[0].value }
 
+// isElement reports whether the value is inside of what was made, and not the list, map or channel itself.
+func (w wanted) isElement() bool {
+	switch w.whole().Form() {
+	case event.Slice, event.Map, event.Chan, event.Interface:
+		return len(w[0].steps) > 0
+	}
+	return true
+}
+
 // in returns the wanted value within the value of another expression: the same part of a value of
 // the same type, else the value itself.
 func (w wanted) in(v replay.Value) wanted {

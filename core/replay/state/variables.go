@@ -173,7 +173,11 @@ func (r *Log) variableWritten(v event.Variable, id event.VariableID, f *event.Fu
 			return out
 		}
 	}
-	if out.Written == event.NoMoment || v.Scope == event.Local && r.Recorded() && r.stale(v, c, out.Written, at) {
+	if out.Written == event.NoMoment {
+		out.Value.Value = r.neverWritten(v, id, c)
+		return out
+	}
+	if v.Scope == event.Local && r.Recorded() && r.stale(v, c, out.Written, at) {
 		out.Written = event.NoMoment
 		return out
 	}
@@ -186,6 +190,63 @@ func (r *Log) variableWritten(v event.Variable, id event.VariableID, f *event.Fu
 		out.Type = value.Type.Name
 	}
 	return out
+}
+
+// neverWritten returns the value of a variable of which the log has no write in a call. It is unassigned if the log has
+// all writes; a named result then has its zero value from the beginning (The Go Programming Language Specification,
+// section Return statements).
+func (r *Log) neverWritten(v event.Variable, id event.VariableID, c event.CallID) event.Value {
+	switch {
+	case !r.Recorded():
+	case r.T.Kind(r.T.Call(c).Enter) == event.Open:
+		return event.Value{State: event.Unrecorded, Text: "the call began before the events that were kept"}
+	case !r.hasWrites():
+		return event.Value{State: event.Unrecorded, Text: "the values of variables were not recorded"}
+	case v.Scope == event.Return && v.Line <= v.EndLine:
+		if zero, ok := r.zeroResult(id, c); ok {
+			return zero
+		}
+		if t := predeclared[v.Type]; t != nil {
+			return event.Value{Type: t, State: event.Known, Nil: t.Form == event.Interface}
+		}
+	}
+	return event.Value{State: event.Unassigned}
+}
+
+// hasWrites reports whether the log has the writes of variables: those of the less detailed levels have none.
+func (r *Log) hasWrites() bool {
+	level, _, _ := strings.Cut(r.T.Header.Detail, ",")
+	return level != "calls" && level != "lines"
+}
+
+// predeclared are types that a log may lack, because no value of them was recorded.
+var predeclared = map[string]*event.Type{
+	"error":  {Name: "error", Form: event.Interface, Size: 16},
+	"bool":   {Name: "bool", Form: event.Bool, Size: 1},
+	"int":    {Name: "int", Form: event.Int, Size: 8},
+	"string": {Name: "string", Form: event.Text, Size: 16},
+}
+
+// maxTyped limits the calls of a function that are examined for the type of a result.
+const maxTyped = 100
+
+// zeroResult returns the zero value of a call's result. The log has types with values only, so the type is that of
+// a value that a call of the function returned. ok is false if none did.
+func (r *Log) zeroResult(id event.VariableID, c event.CallID) (zero event.Value, ok bool) {
+	call := r.T.Call(c)
+	f := r.T.FunctionOf(c)
+	enters := r.T.Enters(call.Function)
+	for i := range min(enters.Len(), maxTyped) {
+		other := r.T.Call(r.T.CallOf(enters.At(i)))
+		if other.Leave == event.NoMoment || other.Process != call.Process {
+			continue
+		}
+		value, err := r.ValueWritten(other.Leave, id, f, 0, other.Leave)
+		if err == nil && value.Type != nil {
+			return event.Zero(value.Type, r.T.Types(call.Process))
+		}
+	}
+	return event.Value{}, false
 }
 
 // maxStaleLines limits how far back the beginning of a scope is searched.

@@ -1,0 +1,3 @@
+module uncalled
+
+go 1.24
