@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -78,16 +79,17 @@ func printFrame(w io.Writer, f ask.Frame, source sourceReader) {
 	}
 }
 
-// printFolded prints frames and folds runs of foreign ones into one line. Own frames come with
+// printFolded prints frames and folds runs of foreign ones into one line, unless source text is shown and all are foreign. Own frames come with
 // their source line.
 func printFolded(w io.Writer, frames []ask.Frame, source sourceReader) {
+	fold := source == nil || slices.ContainsFunc(frames, func(f ask.Frame) bool { return f.Own })
 	for i := 0; i < len(frames); i++ {
 		end, n := i, 0
 		for end < len(frames) && !frames[end].Own {
 			n += 1 + frames[end].Folded
 			end++
 		}
-		if n > 2 {
+		if n > 2 && fold {
 			fmt.Fprintf(w, "  %3d  … %d foreign frames, from %s to %s\n", frames[i].Index, n, plain(frames[i].Function), plain(frames[end-1].Function))
 			i = end - 1
 			continue

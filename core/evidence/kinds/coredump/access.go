@@ -25,7 +25,9 @@ type access struct {
 	hasAddress bool
 	trap       bool // an instruction that always traps
 	divisor    machine.Register
-	call       bool
+	// divisorSize is the width of the divisor's register, bytes.
+	divisorSize int
+	call        bool
 }
 
 // accessAt decodes the instruction at the program counter.
@@ -97,6 +99,26 @@ func numberAMD64(r x86asm.Reg) machine.Register {
 	return machine.None
 }
 
+// sizeAMD64 returns the width of a register, bytes; 0 for the second byte of one.
+func sizeAMD64(r x86asm.Reg) int {
+	switch {
+	case r >= x86asm.RAX && r <= x86asm.R15:
+		return 8
+	case r >= x86asm.EAX && r <= x86asm.R15L:
+		return 4
+	case r >= x86asm.AX && r <= x86asm.R15W:
+		return 2
+	case r >= x86asm.AL && r <= x86asm.BL, r >= x86asm.SPB && r <= x86asm.R15B:
+		return 1
+	}
+	return 0
+}
+
+// textAMD64 writes an instruction. The library leaves out an absolute address of 0.
+func textAMD64(inst x86asm.Inst, pc uint64, symbol x86asm.SymLookup) string {
+	return strings.ReplaceAll(strings.ToLower(x86asm.IntelSyntax(inst, pc, symbol)), "[]", "[0x0]")
+}
+
 func accessAMD64(code []byte, pc uint64, symbol x86asm.SymLookup) access {
 	a := access{base: machine.None, index: machine.None, divisor: machine.None}
 	inst, err := x86asm.Decode(code, 64)
@@ -104,14 +126,14 @@ func accessAMD64(code []byte, pc uint64, symbol x86asm.SymLookup) access {
 		return a
 	}
 	a.length, a.size = inst.Len, inst.MemBytes
-	a.text = strings.ToLower(x86asm.IntelSyntax(inst, pc, symbol))
+	a.text = textAMD64(inst, pc, symbol)
 	a.call = inst.Op == x86asm.CALL || inst.Op == x86asm.JMP
 	switch inst.Op {
 	case x86asm.UD2, x86asm.UD1, x86asm.INT, x86asm.HLT:
 		a.trap = true
 	case x86asm.DIV, x86asm.IDIV:
 		if r, ok := inst.Args[0].(x86asm.Reg); ok {
-			a.divisor = numberAMD64(r)
+			a.divisor, a.divisorSize = numberAMD64(r), sizeAMD64(r)
 		}
 	case x86asm.STOSB, x86asm.STOSW, x86asm.STOSD, x86asm.STOSQ, x86asm.MOVSB, x86asm.MOVSW, x86asm.MOVSQ:
 		a.base, a.writes = numberAMD64(x86asm.RDI), true

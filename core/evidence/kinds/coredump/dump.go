@@ -199,7 +199,7 @@ func (l *loaded) load(memory *elfcore.Memory) {
 // at returns the module at an address with its tables, or nil.
 func (d *Dump) at(address uint64) *loaded {
 	for _, l := range d.modules {
-		if address >= l.Start && address < l.End {
+		if l.Contains(address) {
 			l.load(&d.core.Memory)
 			return l
 		}

@@ -1,7 +1,6 @@
 package coredump
 
 import (
-	"context"
 	"fmt"
 	"strings"
 
@@ -21,13 +20,13 @@ const (
 	maxBases        = 16
 )
 
-// uncaught finds the exception that ended the program, by a pointer to it on the stack.
-func (d *Dump) uncaught(ctx context.Context, f *failure) (replay.Cause, bool) {
-	list, err := d.framesOf(ctx, 0, f.Thread)
-	if err != nil || len(list) == 0 {
-		return replay.Cause{}, false
+// uncaught finds the exception that ended the program, by a pointer to it on the stack, and those that are nested in it,
+// outermost first.
+func (d *Dump) uncaught(list []frame) []replay.Cause {
+	if len(list) == 0 {
+		return nil
 	}
-	from := list[0].steps[0].regs.SP()
+	from := list[0].steps[list[0].at].regs.SP()
 	to := from + mostOfStack
 	for _, x := range list {
 		if s := x.steps[x.at]; x.Own && s.hasCFA && s.cfa > from {
@@ -55,12 +54,94 @@ func (d *Dump) uncaught(ctx context.Context, f *failure) (replay.Cause, bool) {
 			mark = object - objectAfterMark
 		}
 		if info, ok := d.core.Memory.Pointer(mark - typeBeforeMark); ok {
-			if c := d.exceptionAt(info, mark+objectAfterMark); c.Type != "" {
-				return c, true
+			if causes := d.exceptionsAt(info, mark+objectAfterMark); len(causes) > 0 {
+				return causes
 			}
 		}
 	}
-	return replay.Cause{}, false
+	return nil
+}
+
+// maxNested limits the exceptions that are nested in one.
+const maxNested = 16
+
+// exceptionsAt reads an exception and those that are nested in it (std::nested_exception).
+func (d *Dump) exceptionsAt(info, object uint64) (out []replay.Cause) {
+	for len(out) < maxNested {
+		c := d.exceptionAt(info, object)
+		if c.Type == "" {
+			return out
+		}
+		out = append(out, c)
+		offset, ok := d.baseOffset(info, "St16nested_exception")
+		if !ok {
+			return out
+		}
+		inner, ok := d.core.Memory.Pointer(object + offset + 8) // the exception_ptr, after the pointer to the virtual table
+		if !ok || inner == 0 {
+			return out
+		}
+		if info, ok = d.core.Memory.Pointer(inner - objectAfterMark - typeBeforeMark); !ok {
+			return out
+		}
+		object = inner
+	}
+	return out
+}
+
+// baseOffset returns where a direct base class is in objects of a class with several (Itanium C++ ABI, section 2.9.5).
+func (d *Dump) baseOffset(info uint64, name string) (uint64, bool) {
+	table, _ := d.core.Memory.Pointer(info)
+	count, ok := d.core.Memory.Uint(info+20, 4)
+	if !ok || !strings.Contains(d.symbol(table), "__vmi_class_type_info") {
+		return 0, false
+	}
+	for i := range min(count, maxBases) {
+		base, ok1 := d.core.Memory.Pointer(info + 24 + 16*i)
+		flags, ok2 := d.core.Memory.Pointer(info + 32 + 16*i)
+		if ok1 && ok2 && flags&1 == 0 && d.typeinfoName(base) == name {
+			return flags >> 8, true
+		}
+	}
+	return 0, false
+}
+
+// leftBy returns the function that an exception was not allowed to leave. The unwinder, which called the personality
+// routine at an index of the stack, has the function that it asked about, followed by that routine, in its state on the stack
+// (_Unwind_FrameState of GCC's unwinder).
+func (d *Dump) leftBy(list []frame, routine int) (string, bool) {
+	at := &list[routine].steps[list[routine].at]
+	personality, ok := d.functionStart(at)
+	if !ok || at.module == nil {
+		return "", false
+	}
+	starts := map[uint64]string{}
+	end := at.regs.SP()
+	for i := routine + 1; i < len(list); i++ {
+		s := &list[i].steps[list[i].at]
+		if list[i].Function == "__cxa_throw" || list[i].Function == "__cxa_rethrow" {
+			end = s.regs.SP()
+		}
+		if start, ok := d.functionStart(s); ok && s.module != nil && !list[i].Inlined {
+			starts[start] = list[i].Function
+			if list[i-1].at == list[i].at {
+				starts[start] += ", or a function inlined into it"
+			}
+		}
+	}
+	for word := at.regs.SP() &^ 7; word+8 < min(end, at.regs.SP()+mostOfStack); word += 8 {
+		pc, ok1 := d.core.Memory.Pointer(word)
+		of, ok2 := d.core.Memory.Pointer(word + 8)
+		if !ok1 || !ok2 || of != personality {
+			continue
+		}
+		if x := (step{pc: pc, look: pc, module: d.at(pc)}); x.module != nil {
+			if start, ok := d.functionStart(&x); ok && starts[start] != "" {
+				return starts[start], true
+			}
+		}
+	}
+	return "", false
 }
 
 // exceptionAt reads an exception's type from its type information, and its message if the type, or a

@@ -458,6 +458,9 @@ func (d *Dump) framesAt(steps []step, i int) []frame {
 		}
 	}
 	base.Function = d.functionName(s)
+	if s.signal {
+		base.Function = d.signalFrameName(s)
+	}
 	if debug := s.module.debug; debug != nil {
 		if u := debug.UnitAt(pc); u != nil {
 			base.File, base.Line = u.LineAt(pc)
@@ -504,7 +507,7 @@ func (d *Dump) scoped(base frame, f *debuginfo.Function, pc uint64) []frame {
 var foreignFolders = []string{"/usr/lib", "/usr/include/", "/usr/src/", "/lib/", "/lib64/"}
 
 // foreignParts occur in source paths of libraries.
-var foreignParts = []string{"/.cargo/", "/rustlib/", "/rustc/", "/library/std/", "/library/core/"}
+var foreignParts = []string{"/.cargo/", "/rustlib/", "/rustc/", "/library/std/", "/library/core/", "/vendor/", "/pkg/mod/", "/runtime/cgo/", "/cgo-gcc-prolog"}
 
 // own reports whether code is the team's own. In Go that is the main module; in other languages it
 // is code with source text that is not the system's.
@@ -513,7 +516,8 @@ func (d *Dump) own(f *frame) bool {
 	if m == nil || m.Kernel || f.File == "" {
 		return false
 	}
-	if m.golang != nil && d.build.Go != "" {
+	isC := f.function != nil && !f.function.Unit.Go()
+	if m.golang != nil && d.build.Go != "" && !isC {
 		name := goPackage(f.Function)
 		return name == "main" || name == d.build.Main || strings.HasPrefix(name, d.build.Main+"/")
 	}

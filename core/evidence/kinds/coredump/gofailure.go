@@ -168,15 +168,12 @@ func (d *Dump) explainPanic(ctx context.Context, f *failure, g *goroutine) {
 	if err != nil {
 		return
 	}
-	panicked := false // deferred calls may run above the panic
+	// The outermost panic is the first one: deferred calls run above it, and may panic again.
+	ended := f.Signal
 	for i, x := range list {
-		if x.Own && panicked {
-			break
-		}
 		switch x.Function {
 		case "runtime.gopanic":
-			panicked = true
-			f.Frame = i + 1
+			f.Frame, f.Signal, f.Address, f.Instruction = i+1, ended, "", ""
 		case "runtime.sigpanic":
 			f.Frame = i + 1
 			f.Signal = signalName(int(g.record.Uint("sig")))

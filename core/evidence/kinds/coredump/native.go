@@ -199,7 +199,7 @@ func (d *Dump) decode(start, pc uint64, after int) []replay.Instruction {
 				x.Text = fmt.Sprintf("byte 0x%02x, no known instruction", code[0])
 			} else {
 				size = inst.Len
-				x.Text = strings.ToLower(x86asm.IntelSyntax(inst, start, nil))
+				x.Text = textAMD64(inst, start, nil)
 			}
 		case machine.ARM64:
 			size = min(4, len(code))

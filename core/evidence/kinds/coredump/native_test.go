@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -300,4 +301,19 @@ func textIn(t *testing.T, d *Dump, function, expression string) string {
 		return err.Error()
 	}
 	return got.Value
+}
+
+// A module is its own mappings: not what lies between them, and not another mapping of its file.
+func TestModulesAreTheirMappings(t *testing.T) {
+	t.Parallel()
+	binary := filepath.Join(t.TempDir(), "mapped")
+	compile(t, "gcc", "-g", "-w", "-o", binary, "testdata/native/mapped.c")
+	core, printed := crash(t, binary)
+	d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+	for i, text := range strings.Fields(printed)[:6] {
+		address, err := strconv.ParseUint(strings.TrimPrefix(text, "0x"), 16, 64)
+		require.NoError(t, err)
+		want := []string{`^the mapped file .*/mapped$`, `^the mapped file .*/libc\.so\.6$`, `^the heap$`, `^memory that the program mapped$`, `^mapped, tides`, `^mapped, main$`}[i]
+		assert.Regexp(t, want, d.describeAddress(address), "%s of %s", text, printed)
+	}
 }

@@ -3,7 +3,9 @@ package coredump
 import (
 	"context"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 
 	"wraithology/core/event"
@@ -44,9 +46,10 @@ const (
 	maxSuspectParts = 64
 )
 
-// holding lists the variables of a frame, and members reached from them, whose value test accepts.
+// holding lists the variables of a frame, global ones on its line, and members reached from them, whose value test accepts.
 func (d *Dump) holding(f *frame, test func(replay.Value) bool) []candidate {
 	names := d.lineNames(f)
+	globals := maps.Clone(names) // those on the line that are not names of the frame's variables
 	var out []candidate
 	var visit func(c candidate, last string)
 	visit = func(c candidate, last string) {
@@ -71,6 +74,14 @@ func (d *Dump) holding(f *frame, test func(replay.Value) bool) []candidate {
 		x := d.variable(f, v)
 		if x.Value.State == event.Known {
 			visit(candidate{path: v.Name, root: x, value: x.Value}, v.Name)
+		}
+		delete(globals, v.Name)
+	}
+	for _, name := range slices.Sorted(maps.Keys(globals)) {
+		if v, ok := d.global(f, name); ok {
+			if x := d.variable(f, v); x.Value.State == event.Known {
+				visit(candidate{path: name, root: x, value: x.Value}, name)
+			}
 		}
 	}
 	return out
@@ -114,16 +125,15 @@ func isPointer(v replay.Value, address uint64) bool {
 
 // suspect finds the variable with the bad address, and the outermost frame in which it was already
 // bad.
-func (d *Dump) suspect(ctx context.Context, f *failure, a access, address uint64) {
-	list, err := d.framesOf(ctx, 0, f.Thread)
-	if err != nil || len(list) == 0 {
+func (d *Dump) suspect(ctx context.Context, f *failure, list []frame, on delivery, a access, address uint64) {
+	if on.frame >= len(list) {
 		return
 	}
-	at := d.firstOwn(ctx, f.Thread, f.Frame)
+	at := d.firstOwn(ctx, f.Thread, on.frame)
 	frame := &list[at]
 	regs := &frame.steps[frame.at].regs
 	bad := address
-	if at == 0 || frame.at == 0 {
+	if frame.at == list[on.frame].at {
 		if a.base != machine.None && a.base != regs.Arch.SP && a.base != regs.Arch.PC {
 			if v, ok := regs.Get(a.base); ok {
 				bad = v
@@ -142,10 +152,13 @@ func (d *Dump) suspect(ctx context.Context, f *failure, a access, address uint64
 		at++ // arguments of inlined calls may have no location of their own
 		frame = &list[at]
 	}
+	if !ok && d.suspectElement(f, frame, address) {
+		return
+	}
 	if !ok && bad >= firstPage {
 		// The program may have added an offset before.
 		c, ok = best(d.holding(frame, func(v replay.Value) bool {
-			return v.Form() == event.Pointer && v.State == event.Known && v.Address >= firstPage && bad-v.Address < firstPage
+			return (v.Form() == event.Pointer || v.Form() == event.Text) && v.State == event.Known && v.Address >= firstPage && bad-v.Address < firstPage
 		}))
 	}
 	if !ok {
@@ -181,13 +194,46 @@ func (d *Dump) suspectIndex(f *failure, frame *frame, regs *machine.Registers, a
 	}
 }
 
+// suspectElement finds a list or pointer and a whole number among the variables of a frame that give an address as an
+// element of the list, and blames the number, if the list does not have that element.
+func (d *Dump) suspectElement(f *failure, frame *frame, address uint64) bool {
+	isList := func(v replay.Value) bool {
+		elem := v.ElemType()
+		return v.State == event.Known && !v.Nil && v.Address != 0 && elem != nil && elem.Size > 0 && (v.Form() == event.Pointer || v.Form() == event.Slice || v.Form() == event.Array)
+	}
+	for _, list := range d.holding(frame, isList) {
+		size := int64(list.value.ElemType().Size)
+		offset := int64(address - list.value.Address)
+		index := offset / size
+		if offset%size < 0 {
+			index--
+		}
+		count := int64(list.value.Count())
+		if index == 0 || list.value.Form() != event.Pointer && index > 0 && index < count {
+			continue
+		}
+		c, ok := best(d.holding(frame, func(v replay.Value) bool {
+			return v.State == event.Known && (v.Form() == event.Int && v.Int == index || v.Form() == event.Uint && v.Uint == uint64(index))
+		}))
+		if !ok || c.named == 0 || list.named == 0 {
+			continue
+		}
+		f.Suspect = c.path
+		f.Summary += fmt.Sprintf("; the index %s is %d in %s", c.path, index, frame.Function)
+		if list.value.Form() != event.Pointer {
+			f.Summary += fmt.Sprintf(", and %s has %d elements", list.path, count)
+		}
+		return true
+	}
+	return false
+}
+
 // suspectDivisor returns the variable that was the divisor.
-func (d *Dump) suspectDivisor(ctx context.Context, f *failure, a access) {
-	list, err := d.framesOf(ctx, 0, f.Thread)
-	if err != nil || len(list) == 0 || d.core.Signal.Code != 1 {
+func (d *Dump) suspectDivisor(ctx context.Context, f *failure, list []frame, on delivery) {
+	if on.frame >= len(list) {
 		return
 	}
-	frame := &list[d.firstOwn(ctx, f.Thread, 0)]
+	frame := &list[d.firstOwn(ctx, f.Thread, on.frame)]
 	c, ok := best(d.holding(frame, func(v replay.Value) bool {
 		return v.State == event.Known && (v.Form() == event.Int && v.Int == 0 || v.Form() == event.Uint && v.Uint == 0)
 	}))

@@ -149,7 +149,7 @@ func (d *Dump) variable(f *frame, v debuginfo.Variable) replay.Variable {
 	if out.Value.Type != nil {
 		out.Type = out.Value.Type.Name
 	}
-	if v.Scope == event.Local && out.Value.State == event.Known {
+	if v.Scope == event.Local && (out.Value.State == event.Known || out.Value.State == event.Unrecorded) {
 		if why := d.notReached(f, v); why != "" {
 			out.Value.Value = event.Value{Type: out.Value.Type, State: event.Leftover, Text: why}
 		}
@@ -165,21 +165,42 @@ func (d *Dump) notReached(f *frame, v debuginfo.Variable) string {
 	case v.Line > f.Line:
 		return fmt.Sprintf("declared on line %d, which has not been reached", v.Line)
 	default:
-		text, err := d.Source(f.File)
-		if err != nil {
-			return ""
-		}
-		lines := strings.Split(text, "\n")
-		if f.Line > len(lines) {
-			return ""
-		}
-		// The line declares and computes it: type, name, equals sign, nothing else.
-		declares, err := regexp.Compile(`^[\w\s*&:<>,]+[\s*&]` + regexp.QuoteMeta(v.Name) + `\s*(\[[^=;]*\]\s*)?=[^=][^;]*;?\s*$`)
-		if line := lines[f.Line-1]; err == nil && declares.MatchString(line) && !strings.Contains(line, ":=") {
-			return "its declaration on this line is still being computed"
-		}
+		return d.stillComputed(f, v.Name)
 	}
 	return ""
+}
+
+const (
+	computing  = "its declaration on this line is still being computed"
+	mayCompute = "declared on this line, which is still running: it may not have been assigned"
+)
+
+// stillComputed returns the reason why a variable that the frame's line declares has no value yet: the line computes it, or may do
+// so. It is empty if the declaration computes nothing that can be in progress.
+func (d *Dump) stillComputed(f *frame, name string) string {
+	text, err := d.Source(f.File)
+	if err != nil {
+		return mayCompute
+	}
+	lines := strings.Split(text, "\n")
+	if f.Line > len(lines) {
+		return mayCompute
+	}
+	// The name, further names of the same statement, and what they are set to.
+	declares, err := regexp.Compile(`\b` + regexp.QuoteMeta(name) + `\b(?:\s*,[\w\s,]*|\s*\[[^=;]*\]\s*|\s*)(?::=|=|\{|\()\s*([^=;][^;{]*|)(.*)$`)
+	if err != nil {
+		return mayCompute
+	}
+	m := declares.FindStringSubmatch(lines[f.Line-1])
+	switch {
+	case m == nil:
+		return ""
+	case f.Index > 0 && !strings.Contains(m[1], "("):
+		return "" // the call that has not returned is elsewhere on the line
+	case strings.Trim(m[2], "; \t{}") == "":
+		return computing
+	}
+	return mayCompute
 }
 
 // indirect reads a Go variable on the heap: the frame has its address.

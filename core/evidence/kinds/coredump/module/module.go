@@ -28,6 +28,31 @@ type Module struct {
 	Wrong      string // build ID of the file at Path if it is another build
 	header     bool   // its first page was kept
 	code       bool   // some of it is executable
+	spans      []span // its mappings, or what its program headers say of them
+}
+
+// span is a range of addresses, and the offset in the file of what is mapped there.
+type span struct{ start, end, offset uint64 }
+
+// Contains reports whether an address is in one of the module's own mappings. What else is mapped between them is not part of
+// it.
+func (m *Module) Contains(address uint64) bool {
+	for _, s := range m.spans {
+		if address >= s.start && address < s.end {
+			return true
+		}
+	}
+	return false
+}
+
+// has reports whether a mapping of the module's file is one that its program headers ask for.
+func (m *Module) has(f elfcore.File) bool {
+	for _, s := range m.spans {
+		if f.Start >= s.start && f.Start < s.end && f.Start-s.start == f.Offset-s.offset {
+			return true
+		}
+	}
+	return false
 }
 
 // Sources are the places in which binaries and debug files are searched.
@@ -118,37 +143,46 @@ func orNone(id string) string {
 	return id
 }
 
-// mappedModules finds the ELF files among the mapped files.
+// mappedModules finds the ELF files among the mapped files. A file that is mapped again, for example to read it as data, is
+// another mapping of it.
 func mappedModules(c *elfcore.Core) []*Module {
 	var list []*Module
-	byPath := map[string]*Module{}
+	latest := map[string]*Module{}
 	entry := c.Auxiliary[elfcore.EntryPoint]
 	for _, f := range c.Files {
-		m, ok := byPath[f.Path]
-		if !ok {
-			if f.Offset != 0 {
-				continue
-			}
+		m := latest[f.Path]
+		if f.Offset == 0 && (m == nil || !m.has(f)) {
 			head := c.Memory.Known(f.Start, headerSpan)
 			if len(head) >= 4 && string(head[:4]) != elf.ELFMAG {
 				continue // not an ELF file
 			}
-			m = &Module{Path: f.Path, Start: f.Start, BuildID: buildIDOf(head)}
-			m.header = len(head) > 0
-			byPath[f.Path] = m
+			m = &Module{Path: f.Path, Start: f.Start, BuildID: buildIDOf(head), header: len(head) > 0, spans: loadSpans(head, f.Start)}
+			latest[f.Path] = m
 			list = append(list, m)
 		}
-		m.End = max(m.End, f.End)
+		switch {
+		case m == nil, m.header && len(m.spans) > 0 && !m.has(f):
+			continue
+		case !m.header: // its program headers were not kept
+			m.spans = append(m.spans, span{f.Start, f.End, f.Offset})
+		}
 		if x, ok := c.Memory.At(f.Start); ok && x.Executable {
 			m.code = true
 		}
 		m.Executable = m.Executable || entry >= f.Start && entry < f.End
 	}
+	all := slices.Clone(list)
+	list = slices.DeleteFunc(list, func(m *Module) bool { return !m.code && m.readAsData(all) })
+	for _, m := range list {
+		for _, s := range m.spans {
+			m.End = max(m.End, s.end)
+		}
+	}
 	// Without its first page, a file without code is not a module.
 	list = slices.DeleteFunc(list, func(m *Module) bool { return !m.header && !m.code })
 	if at := c.Auxiliary[elfcore.KernelModule]; at != 0 {
 		if x, ok := c.Memory.At(at); ok {
-			m := &Module{Path: "the kernel's own module", Start: x.Start, End: x.End, Kernel: true}
+			m := &Module{Path: "the kernel's own module", Start: x.Start, End: x.End, Kernel: true, spans: []span{{x.Start, x.End, 0}}}
 			if data, ok := c.Memory.Read(x.Start, x.End-x.Start); ok {
 				if f, err := FromMemory(m.Path, data); err == nil {
 					m.Binary, m.BuildID = f, f.BuildID
@@ -182,6 +216,7 @@ func placed(c *elfcore.Core, files []*File) *Module {
 				page := p.Vaddr &^ (headerSpan - 1)
 				c.Memory.Name(page+bias, p.Vaddr+p.Filesz+bias, f.Path, p.Off&^(headerSpan-1))
 				m.End = max(m.End, p.Vaddr+p.Memsz+bias)
+				m.spans = append(m.spans, span{page + bias, p.Vaddr + p.Memsz + bias, p.Off &^ (headerSpan - 1)})
 			}
 		}
 		return m
@@ -189,10 +224,15 @@ func placed(c *elfcore.Core, files []*File) *Module {
 	return nil
 }
 
-// buildIDOf finds the build ID in the first page of a module, which the kernel keeps.
-func buildIDOf(head []byte) string {
+// readAsData reports whether another mapping of the module's file has code, so that this one has been made to read it.
+func (m *Module) readAsData(all []*Module) bool {
+	return slices.ContainsFunc(all, func(other *Module) bool { return other.code && other.Path == m.Path })
+}
+
+// inFirstPage parses the ELF header and the program headers in the first page of a module, which the kernel keeps.
+func inFirstPage(head []byte) *elf.File {
 	if len(head) < 64 {
-		return ""
+		return nil
 	}
 	// The section headers are in other pages; without them the header can be parsed.
 	head = bytes.Clone(head)
@@ -200,6 +240,38 @@ func buildIDOf(head []byte) string {
 	clear(head[58:64])
 	f, err := elf.NewFile(bytes.NewReader(head))
 	if err != nil {
+		return nil
+	}
+	return f
+}
+
+// loadSpans returns the addresses of a module that is mapped at start, by its program headers; nil without them.
+func loadSpans(head []byte, start uint64) (out []span) {
+	f := inFirstPage(head)
+	if f == nil {
+		return nil
+	}
+	first, found := uint64(0), false
+	for _, p := range f.Progs {
+		if p.Type != elf.PT_LOAD || p.Memsz == 0 {
+			continue
+		}
+		page := p.Vaddr &^ (headerSpan - 1)
+		if !found {
+			first, found = page, true
+		}
+		if at := start + page - first; at+p.Memsz >= at && page >= first {
+			end := start + (p.Vaddr - first) + p.Memsz
+			out = append(out, span{at, (end + headerSpan - 1) &^ (headerSpan - 1), p.Off &^ (headerSpan - 1)})
+		}
+	}
+	return out
+}
+
+// buildIDOf finds the build ID in the first page of a module.
+func buildIDOf(head []byte) string {
+	f := inFirstPage(head)
+	if f == nil {
 		return ""
 	}
 	for _, p := range f.Progs {

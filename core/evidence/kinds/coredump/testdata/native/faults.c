@@ -65,6 +65,35 @@ static void on_signal(int number) {
   struct berth *none = NULL;
   none->metres[0] = number;
 }
+static struct berth *nowhere;
+static int of_global(void) { return nowhere->metres[1]; }
+static int share(int total, int parts) { return total / parts; }
+static void no_access(void) {
+  char *p = mmap(NULL, 8192, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+  mprotect(p, 8192, PROT_NONE);
+  p[10] = 'x';
+}
+static int odd(int n);
+static int even(int n) { volatile char room[512]; room[0] = (char)n; return odd(n + 1) + room[0]; }
+static int odd(int n) { volatile char room[512]; room[0] = (char)n; return even(n + 1) + room[0]; }
+/* What handlers do after a fault. */
+static void give_up(int number) { (void)number; abort(); }
+static void raise_again(int number) {
+  signal(number, SIG_DFL);
+  raise(number);
+}
+static int faults;
+static void fail_too(int number) {
+  if (faults++ > 0) signal(number, SIG_DFL);
+  *(volatile int *)16 = number;
+}
+static void handle(int number, void (*with)(int), int flags) {
+  struct sigaction a;
+  memset(&a, 0, sizeof a);
+  a.sa_handler = with;
+  a.sa_flags = flags;
+  sigaction(number, &a, NULL);
+}
 
 int main(int argc, char **argv) {
   const char *how = argc > 1 ? argv[1] : "";
@@ -97,5 +126,15 @@ int main(int argc, char **argv) {
   if (!strcmp(how, "ended by another")) from_another(SIGSEGV);
   if (!strcmp(how, "quit")) from_another(SIGQUIT);
   if (!strcmp(how, "sent")) kill(getpid(), SIGSEGV);
+  if (!strcmp(how, "global")) return of_global();
+  if (!strcmp(how, "overflow")) return share(INT32_MIN, -argc + 1);
+  if (!strcmp(how, "no access")) no_access();
+  if (!strcmp(how, "in turns")) return even(0);
+  int flags = strstr(how, "told") != NULL ? SA_SIGINFO : 0;
+  if (!strncmp(how, "gave up reading", 15)) { handle(SIGSEGV, give_up, flags); return null_read(&berth); }
+  if (!strncmp(how, "gave up dividing", 16)) { handle(SIGFPE, give_up, flags); return divide(7, argc - 2); }
+  if (!strncmp(how, "raised again", 12)) { handle(SIGSEGV, raise_again, flags); return null_read(&berth); }
+  if (!strncmp(how, "failed too", 10)) { handle(SIGSEGV, fail_too, flags | SA_NODEFER); return null_read(&berth); }
+  if (!strncmp(how, "aborted", 7)) { handle(SIGABRT, raise_again, flags); fail_check(2); }
   return 0;
 }

@@ -36,6 +36,12 @@ fn said(a: i32) -> i32 {
     a
 }
 
+#[inline(never)]
+fn endless(n: u64, path: &mut [u64; 8]) -> u64 {
+    path[n as usize % 8] = n;
+    endless(n + 1, path) + path[3]
+}
+
 fn main() {
     let n = std::env::args().count() as i32; // 2
     let how = std::env::args().nth(1).unwrap_or_default();
@@ -51,6 +57,7 @@ fn main() {
         "text" => text("øre", n as usize - 1),
         "alike" => alike(n, 5),
         "said" => said(n),
+        "endless" => endless(0, &mut [0; 8]) as i32,
         _ => std::process::abort(),
     };
     println!("{x}");

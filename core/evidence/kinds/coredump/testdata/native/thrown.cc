@@ -25,6 +25,17 @@ struct Second : std::runtime_error, Note {
   using std::runtime_error::runtime_error;
 };
 
+struct Vessel {
+  Vessel() { measure(); }
+  virtual ~Vessel() {}
+  virtual double draught() = 0;
+  void measure() { draught(); }
+};
+
+struct Tug : Vessel {
+  double draught() override { return 3.1; }
+};
+
 struct Plain {
   int code;
 };
@@ -40,6 +51,14 @@ __attribute__((noinline)) void assign(const char *how, std::vector<int> &berths)
   if (is("string")) throw std::string("a text longer than sixteen characters");
   if (is("plain")) throw Plain{7};
   if (is("alloc")) throw std::bad_alloc();
+  if (is("nested")) {
+    try {
+      throw std::out_of_range("row 7 of 5");
+    } catch (...) {
+      std::throw_with_nested(std::runtime_error("notice 12 cannot be read"));
+    }
+  }
+  if (is("pure")) Tug();
   if (is("noexcept")) [&]() noexcept { throw std::logic_error("left what may not be left"); }();
   if (is("rethrow")) {
     try {

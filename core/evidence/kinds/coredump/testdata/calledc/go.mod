@@ -1,0 +1,3 @@
+module calledc
+
+go 1.26.0

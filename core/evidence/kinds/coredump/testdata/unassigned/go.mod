@@ -1,0 +1,3 @@
+module unassigned
+
+go 1.26.0
