@@ -387,10 +387,14 @@ func (v Value) text(depth, parts int) string {
 			return v.With(v.Items[0]).text(depth, parts)
 		}
 	case event.Pointer:
-		if d := v.Deref(); depth < maxTextDepth && d.State == event.Known {
-			return "&" + d.text(depth+1, parts)
+		note := ""
+		if v.Value.Text != "" {
+			note = " (" + v.Value.Text + ")"
 		}
-		return fmt.Sprintf("0x%x", v.Address)
+		if d := v.Deref(); depth < maxTextDepth && d.State == event.Known {
+			return "&" + d.text(depth+1, parts) + note
+		}
+		return fmt.Sprintf("0x%x", v.Address) + note
 	}
 	return v.compositeText(depth, parts)
 }

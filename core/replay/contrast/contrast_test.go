@@ -6,6 +6,7 @@ import (
 	"math/big"
 	"math/rand/v2"
 	"strings"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -175,4 +176,25 @@ func TestTemplates(t *testing.T) {
 	for message, want := range map[string]string{"gate 3 opens": "gate # opens", "order 4bf92f3577b34da6 fails": "order # fails", "took 12.5ms": "took #.#ms", "fog\nmore": "fog", "": ""} {
 		assert.Equal(t, want, template(message))
 	}
+}
+
+// A name that has too many values only when what several workers counted is put together is left out, and said to be.
+func TestNamesWithTooManyValuesAreMarked(t *testing.T) {
+	t.Parallel()
+	all := newFeatures()
+	for part := range 2 {
+		f := newFeatures()
+		for i := range maxValues - 1 {
+			f.next(i%2 == 0)
+			f.set(key{"attribute", "order.id", strconv.Itoa(part*maxValues + i)})
+			f.set(key{"attribute", "quay", strconv.Itoa(i % 2)})
+		}
+		assert.Empty(t, f.many)
+		all.merge(f)
+	}
+	assert.Equal(t, map[string]bool{"attribute\x00order.id": true}, all.many)
+	for _, d := range all.differences(nil) {
+		assert.Equal(t, "quay", d.Name)
+	}
+	assert.NotEmpty(t, all.differences(nil))
 }

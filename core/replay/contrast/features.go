@@ -121,7 +121,10 @@ func (f *features) merge(o *features) {
 		if x == nil {
 			x = &counts{}
 			f.sets[k] = x
-			f.values[k.what+"\x00"+k.name]++
+			group := k.what + "\x00" + k.name
+			if f.values[group]++; f.values[group] > maxValues {
+				f.many[group] = true
+			}
 		}
 		x.with, x.without = x.with+c.with, x.without+c.without
 	}
@@ -149,7 +152,7 @@ func (f *features) differences(but []string) []replay.Difference {
 	var list []finding
 	for k, c := range f.sets {
 		group := k.what + "\x00" + k.name
-		if c.with+c.without < leastThings || f.many[group] || f.values[group] > maxValues || slices.Contains(but, k.name) {
+		if c.with+c.without < leastThings || f.many[group] || slices.Contains(but, k.name) {
 			continue
 		}
 		d := replay.Difference{What: k.what, Name: k.name, Value: k.value, With: c.with, Without: c.without}

@@ -15,6 +15,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 	"wraithology/core/evidence/kinds/coredump/elfcore"
 	"wraithology/core/evidence/kinds/coredump/gotable"
+	"wraithology/core/evidence/kinds/coredump/heap"
 	"wraithology/core/evidence/kinds/coredump/module"
 	"wraithology/core/evidence/kinds/coredump/unwind"
 	"wraithology/core/evidence/kinds/coredump/values"
@@ -52,6 +53,12 @@ type Dump struct {
 	byID    map[event.ThreadID]int
 	info    replay.Info
 	failure *failure
+
+	generatedOnce sync.Once
+	generated     []madeCode // by address
+
+	heapOnce sync.Once
+	heap     *heap.Heap
 
 	mu     sync.Mutex
 	stacks map[event.ThreadID][]frame
@@ -124,7 +131,7 @@ func Open(ctx context.Context, f *os.File, o Options) (d *Dump, err error) {
 			d.program = l
 		}
 	}
-	d.memory = &values.Memory{Core: &d.core.Memory, Types: d.types, Symbol: d.symbol, RuntimeType: d.runtimeType, Named: d.typeNamed, Captured: d.captured, Implementer: d.implementer}
+	d.memory = &values.Memory{Core: &d.core.Memory, Types: d.types, Symbol: d.symbol, RuntimeType: d.runtimeType, Named: d.typeNamed, Captured: d.captured, Implementer: d.implementer, Freed: d.isFreed}
 	if d.program != nil && d.program.Binary != nil {
 		if d.build, _ = d.program.Binary.GoBuild(); d.build.Go != "" {
 			d.golang = newGoRuntime(d)
@@ -211,6 +218,9 @@ func (d *Dump) at(address uint64) *loaded {
 func (d *Dump) symbol(address uint64) string {
 	l := d.at(address)
 	if l == nil {
+		if g, ok := d.generatedAt(address); ok {
+			return g.name + offset(address-g.start)
+		}
 		return ""
 	}
 	if l.golang != nil {

@@ -199,6 +199,9 @@ func (d *Dump) explainAbort(ctx context.Context, f *failure, list []frame, on de
 	if f.Kind == "signal" {
 		if text := d.abortMessage(); text != "" {
 			f.Summary += ": " + text
+			if isHeapMessage(text) {
+				f.Summary += d.explainHeap(f, list, d.firstOwn(ctx, f.Thread, on.frame))
+			}
 		}
 	}
 }
@@ -328,7 +331,7 @@ func (d *Dump) badAccess(regs *machine.Registers, a access, address uint64, know
 		if address == 0 {
 			return what + " address 0: a null pointer"
 		}
-		return fmt.Sprintf("%s address 0x%x: %d bytes beyond a null pointer", what, address, address)
+		return fmt.Sprintf("%s address 0x%x: %s beyond a null pointer", what, address, bytesText(address))
 	case d.belowStack(regs, address):
 		return fmt.Sprintf("%s 0x%x, just below the thread's stack: the stack is exhausted, mostly by a recursion that does not end", what, address)
 	case s == syscall.SIGBUS && mapped && x.Path != "":
@@ -345,6 +348,13 @@ func (d *Dump) badAccess(regs *machine.Registers, a access, address uint64, know
 		return fmt.Sprintf("%s 0x%x, where nothing is mapped: a wild pointer, or memory that was given back", what, address)
 	}
 	return fmt.Sprintf("%s 0x%x, in %s", what, address, where)
+}
+
+func bytesText(n uint64) string {
+	if n == 1 {
+		return "1 byte"
+	}
+	return fmt.Sprintf("%d bytes", n)
 }
 
 const (

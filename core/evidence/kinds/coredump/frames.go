@@ -436,7 +436,10 @@ func (d *Dump) framesAt(steps []step, i int) []frame {
 	base.PC = s.pc
 	base.Note = s.how
 	if s.module == nil {
-		base.Function = fmt.Sprintf("0x%x", s.pc)
+		base.Function = d.functionName(s)
+		if base.Note == "" && d.isCode(s.pc) {
+			base.Note = "code without a file, which the program made while it ran"
+		}
 		return []frame{base}
 	}
 	pc := s.look - s.module.Bias

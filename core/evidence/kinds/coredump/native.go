@@ -59,7 +59,7 @@ func (d *Dump) anonymous(start uint64, executable bool) string {
 		return "code that was made at run time"
 	case d.golang != nil:
 		return "the Go heap"
-	case d.program != nil && start >= d.program.End && start-d.program.End < 1<<36:
+	case d.program != nil && start >= d.program.End && start-d.program.End < maxBrkGap:
 		return "the heap"
 	}
 	return "memory that the program mapped"
@@ -71,6 +71,9 @@ const maxMemory = 64 << 10
 // MemoryAt implements replay.Machine.
 func (d *Dump) MemoryAt(ctx context.Context, address, count uint64) (replay.Stretch, error) {
 	out := replay.Stretch{Address: address, What: d.describeAddress(address)}
+	if chunk := d.describeChunk(address); chunk != "" {
+		out.What += ", " + chunk
+	}
 	out.Bytes = append(out.Bytes, d.core.Memory.Known(address, min(count, maxMemory))...)
 	if uint64(len(out.Bytes)) < count {
 		out.Why = fmt.Sprintf("one answer has at most %d bytes", maxMemory)

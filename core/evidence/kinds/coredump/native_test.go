@@ -15,6 +15,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/module"
 	"wraithology/core/fault"
 	"wraithology/core/question"
+	"wraithology/core/replay"
 )
 
 // Programs that print their own return addresses and values before they crash are
@@ -315,5 +316,37 @@ func TestModulesAreTheirMappings(t *testing.T) {
 		require.NoError(t, err)
 		want := []string{`^the mapped file .*/mapped$`, `^the mapped file .*/libc\.so\.6$`, `^the heap$`, `^memory that the program mapped$`, `^mapped, tides`, `^mapped, main$`}[i]
 		assert.Regexp(t, want, d.describeAddress(address), "%s of %s", text, printed)
+	}
+}
+
+// Values of the standard library of C++ are shown as what they are.
+func TestStandardLibraryOfCPlusPlus(t *testing.T) {
+	t.Parallel()
+	for _, flags := range []string{"-O0", "-O0 -gdwarf-4"} {
+		binary := filepath.Join(t.TempDir(), "standard")
+		compile(t, "g++", append(strings.Fields("-g -std=c++17 -w "+flags+" -o"), binary, "testdata/native/standard.cc")...)
+		core, _ := crash(t, binary)
+		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+		f := d.Info().Failure
+		for name, want := range map[string]string{
+			"list": "initializer_list<int>(3){3, 1, 4}", "empty": "nil", "plain": "twice", "lambda": "show()::{lambda(int)#1}",
+			"nothing": "nil", "number": "42", "text": `"Osprey Wall, at the mouth of the sound"`, "big.depth": "4", "big.name": `"Kelp"`,
+			"bits[0]": "true", "bits[1]": "false", "bits[7]": "true", "wide[99]": "true", "wide[98]": "false",
+			"m": "unlocked (0)", "ws": `"Gannet Søund"`, "u16": `"tide"`, "u32": `"Ebb"`, "wp": `"wide pointer"`, "moved": `""`, "up": "nil", "vb": "vector<bool>(3){true, false, true}",
+			"weak.depth": "4", "ms": "1.5s (1500)", "path": `"/srv/gannet"`,
+		} {
+			p, err := replay.ParsePath(name)
+			require.NoError(t, err)
+			v, err := replay.Follow(context.Background(), d, 0, f.Thread, f.Frame, p)
+			if assert.NoError(t, err, name) {
+				assert.Equal(t, want, v.Text(), "%s: %s", flags, name)
+			}
+		}
+		for name, want := range map[string]string{"held": `^locked by thread \d+ \(\d+\)$`, "rm": `^locked by thread \d+ \(\d+\)$`, "expired": `\(expired\)$`, "weak": `[^)]$`, "shared": `[^)]$`} {
+			v, ok, err := d.Variable(context.Background(), 0, f.Thread, f.Frame, name)
+			require.NoError(t, err)
+			require.True(t, ok, name)
+			assert.Regexp(t, want, v.Value.Text(), name)
+		}
 	}
 }

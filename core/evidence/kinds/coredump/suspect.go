@@ -148,6 +148,12 @@ func (d *Dump) suspect(ctx context.Context, f *failure, list []frame, on deliver
 	}
 	isBad := func(v replay.Value) bool { return isPointer(v, bad) }
 	c, ok := best(d.holding(frame, isBad))
+	if !ok && bad == 0 && address != 0 { // not a member beyond a null pointer, but a small number as a pointer
+		bad = address
+		if c, ok = best(d.holding(frame, isBad)); !ok {
+			bad = 0
+		}
+	}
 	for ; !ok && list[at].Inlined && at+1 < len(list) && list[at+1].Own; c, ok = best(d.holding(frame, isBad)) {
 		at++ // arguments of inlined calls may have no location of their own
 		frame = &list[at]

@@ -195,12 +195,23 @@ func (d *Dump) stillComputed(f *frame, name string) string {
 	switch {
 	case m == nil:
 		return ""
-	case f.Index > 0 && !strings.Contains(m[1], "("):
+	case f.Index > 0 && !strings.Contains(m[1], "("), d.callsLater(f, m[1], m[2]):
 		return "" // the call that has not returned is elsewhere on the line
 	case strings.Trim(m[2], "; \t{}") == "":
 		return computing
 	}
 	return mayCompute
+}
+
+// callsLater reports whether the call that a frame makes is in the rest of its line, and not in a declaration before.
+func (d *Dump) callsLater(f *frame, declaration, rest string) bool {
+	if f.at == 0 {
+		return false
+	}
+	name := d.functionName(&f.steps[f.at-1])
+	name = name[strings.LastIndexAny(name, ".:")+1:]
+	called, err := regexp.Compile(`\b` + regexp.QuoteMeta(name) + `\s*\(`)
+	return err == nil && name != "" && called.MatchString(rest) && !called.MatchString(declaration)
 }
 
 // indirect reads a Go variable on the heap: the frame has its address.

@@ -34,7 +34,7 @@ func (m *Memory) container(t *debuginfo.Type, s source, depth int) (event.Value,
 			return renamed(t, m.decode(of, at, depth+1)), true
 		}
 	}
-	return event.Value{}, false
+	return m.cppStandard(t, s, depth)
 }
 
 // path reads a number at the end of a path of members, through base classes and

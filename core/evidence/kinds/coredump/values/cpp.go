@@ -42,8 +42,10 @@ func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (v event.V
 	case "variant":
 		return m.cppVariant(t, s, depth)
 	}
-	if v, ok := m.cppSequence(t, s, depth); ok {
-		return v, true
+	for _, read := range []func(*debuginfo.Type, source, int) (event.Value, bool){m.cppSequence, m.cppStandard} {
+		if v, ok := read(t, s, depth); ok {
+			return v, true
+		}
 	}
 	return m.cppWrapper(t, s, depth)
 }
@@ -114,6 +116,11 @@ func (m *Memory) cppSharedPointer(t *debuginfo.Type, s source, depth int) (v eve
 	v = renamed(t, m.decode(of, at, depth+1))
 	if is := m.Types.Get(argument(t, 0)); is != nil && v.Type != nil && is.Kind == debuginfo.Record && m.sizeOf(v.Type.Elem) == is.Size && !is.Dynamic {
 		v.Type.Elem = is.ID // the pointer's own type has another name for it
+	}
+	if control, ok := m.path(t, s, "_M_refcount", "_M_pi"); ok && control != 0 && template(t.Class) == "weak_ptr" {
+		if uses, ok := m.Core.Uint(control+8, 4); ok && uses == 0 { // _Sp_counted_base: after the pointer to the virtual table
+			v.Text = "expired"
+		}
 	}
 	return v, true
 }

@@ -27,6 +27,8 @@ type Memory struct {
 	Captured func(code uint64) []debuginfo.Captured
 	// Implementer finds the Rust type whose dispatch table for a trait is at an address.
 	Implementer func(table uint64) *debuginfo.Type
+	// Freed reports whether an address is in memory that the program gave back to its allocator; nil if that is not known.
+	Freed func(address uint64) bool
 	// Named finds a type by name in the program.
 	Named func(name string) *debuginfo.Type
 }
@@ -38,6 +40,7 @@ const (
 	maxDepth   = 64
 	maxEntries = 100_000
 	maxString  = 1 << 40
+	shownBytes = 16 // of what is no text
 	// maxFlexible limits the shown elements of an array without a length.
 	maxFlexible = 1024
 )
@@ -227,14 +230,25 @@ func (m *Memory) pointer(t *debuginfo.Type, address uint64) event.Value {
 	if v.Nil {
 		return v
 	}
-	if t.Text != nil {
-		if text, whole, ok := m.Core.Text(address, maxText); ok && readable(text, whole) {
+	freed := m.Freed != nil && m.Freed(address)
+	if t.Text != nil && !freed {
+		text, whole, ok := m.Core.Text(address, maxText)
+		switch b, kept := m.Core.Read(address, shownBytes); {
+		case ok && readable(text, whole):
 			v.Type, v.Text = t.Text, string(text)
 			if !whole {
 				v.Whole = maxText
 			}
+		case kept:
+			v.Text = fmt.Sprintf("no text: % x …", b)
 		}
 		return v
+	}
+	if text, ok := m.wideText(t, address); ok && !freed {
+		return text
+	}
+	if freed {
+		v.Text = "freed"
 	}
 	if to := m.Types.Get(t.Elem); to != nil && to.Dynamic {
 		if is, at, ok := m.dynamic(to, address); ok && is.ID != to.ID {
