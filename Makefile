@@ -61,7 +61,7 @@ fuzz:
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzTraceback -fuzztime 30s ./core/traceback
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzOTLP -fuzztime 30s ./core/evidence/kinds/eventtrace
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLog -fuzztime 30s ./core/evidence/kinds/structuredlog
-	for target in FuzzCore FuzzELF FuzzUnwind FuzzLocation; do go test -run '^$$' -fuzzminimizetime 10x -fuzz "^$$target\$$" -fuzztime 30s ./core/evidence/kinds/coredump || exit 1; done
+	for target in FuzzCore FuzzELF FuzzUnwind FuzzLocation FuzzAddressMaps; do go test -run '^$$' -fuzzminimizetime 10x -fuzz "^$$target\$$" -fuzztime 30s ./core/evidence/kinds/coredump || exit 1; done
 
 needs:
 	scripts/needs postgresql git gcc

@@ -50,7 +50,11 @@ func printMemory(w io.Writer, _ printing, _ ask.MemoryRequest, m ask.Memory) {
 }
 
 func printHolders(w io.Writer, _ printing, q ask.HoldersRequest, h ask.Holders) {
-	fmt.Fprintf(w, "%s hold %s\n", counted(h.Total, "place"), q.Address)
+	verb := "hold"
+	if h.Total == 1 {
+		verb = "holds"
+	}
+	fmt.Fprintf(w, "%s %s %s\n", counted(h.Total, "place"), verb, q.Address)
 	for _, x := range h.Holders {
 		fmt.Fprintf(w, "  %s  %s\n", x.Address, plain(x.What))
 	}

@@ -57,6 +57,8 @@ type Dump struct {
 	generatedOnce sync.Once
 	generated     []madeCode // by address
 
+	brkOnce  sync.Once
+	brkSize  uint64
 	heapOnce sync.Once
 	heap     *heap.Heap
 

@@ -39,6 +39,10 @@ func (d *Dump) gaps() []replay.Gap {
 	if d.golang != nil && d.golang.trouble != "" {
 		add(d.golang.trouble, "build without -ldflags=-w, or give the unstripped binary with --binary")
 	}
+	if n := d.heapSize(); n > maxAskedHeap && d.hasLibrary() {
+		add(fmt.Sprintf("the heap has %d MB, more than %d: its pointers do not say whether they lead to freed memory", n>>20, maxAskedHeap>>20),
+			"wraith memory DUMP ADDRESS says of any address which chunk it is in, and whether that is free")
+	}
 	if d.failure == nil {
 		add("the dump does not say that anything failed", "it was made of a process that went on; look through its threads")
 	}

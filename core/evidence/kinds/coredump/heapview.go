@@ -118,11 +118,21 @@ func chunkText(c heap.Chunk) string {
 
 // isFreed reports whether an address is in a chunk that was freed. Heaps that take long to read are not asked.
 func (d *Dump) isFreed(address uint64) bool {
-	if x, ok := d.core.Memory.At(address); !ok || x.Path != "" || x.End-x.Start > maxAskedHeap {
+	if x, ok := d.core.Memory.At(address); !ok || x.Path != "" || d.heapSize() > maxAskedHeap {
 		return false
 	}
 	c, _, _, ok := d.chunkAt(address)
 	return ok && c.State == heap.Free
+}
+
+// heapSize returns the size of the memory above the program, in bytes.
+func (d *Dump) heapSize() uint64 {
+	d.brkOnce.Do(func() {
+		if main, ok := d.brk(); ok {
+			d.brkSize = main.End - main.Start
+		}
+	})
+	return d.brkSize
 }
 
 // maxAskedHeap limits the heap for which each pointer is looked up, in bytes.

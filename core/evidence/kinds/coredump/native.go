@@ -116,13 +116,54 @@ func (d *Dump) Holders(ctx context.Context, pointer uint64, page replay.Page) ([
 			}
 			if total >= from && total < to {
 				at := start + uint64(i)
-				out = append(out, replay.Word{Address: at, Value: pointer, What: d.describeAddress(at)})
+				out = append(out, replay.Word{Address: at, Value: pointer, What: d.describeHolder(ctx, at)})
 			}
 			total++
 		}
 		return true
 	})
 	return out, total, ctx.Err()
+}
+
+// describeHolder describes the memory at an address: on a stack with the frame, and the variable that is there.
+func (d *Dump) describeHolder(ctx context.Context, address uint64) string {
+	what := d.describeAddress(address)
+	x, ok := d.core.Memory.At(address)
+	if !ok {
+		return what
+	}
+	if d.heapSize() <= maxAskedHeap {
+		if c, _, _, ok := d.chunkAt(address); ok && address >= c.User {
+			return fmt.Sprintf("%s, offset %d of %s", what, address-c.User, chunkText(c))
+		}
+	}
+	for i := range d.threads {
+		regs, _, ok := d.registersOf(&d.threads[i])
+		if sp := regs.SP(); !ok || sp < x.Start || sp >= x.End || address < sp {
+			continue
+		}
+		list, err := d.framesOf(ctx, 0, d.threads[i].ID)
+		if err != nil {
+			return what
+		}
+		for n := range list {
+			s := &list[n].steps[list[n].at]
+			if !s.hasCFA || address < s.regs.SP() || address >= s.cfa {
+				continue
+			}
+			at := ""
+			for _, v := range list[n].variables() {
+				if start, size, ok := d.addressOf(&list[n], v); ok && address >= start && address < start+max(size, 1) {
+					at = ", " + v.Name
+				}
+			}
+			if at == "" && n+1 < len(list) && list[n+1].at == list[n].at {
+				continue // a variable of the function that this one was inlined into
+			}
+			return fmt.Sprintf("%s, frame %d: %s%s", what, n, list[n].Function, at)
+		}
+	}
+	return what
 }
 
 // Instructions implements replay.Machine: instructions before, at and after the program counter of

@@ -2,6 +2,7 @@ package coredump
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -347,6 +348,18 @@ func TestStandardLibraryOfCPlusPlus(t *testing.T) {
 			require.NoError(t, err)
 			require.True(t, ok, name)
 			assert.Regexp(t, want, v.Value.Text(), name)
+		}
+		// What holds an address is named: a variable of a frame, or a chunk of the heap.
+		v, _, err := d.Variable(context.Background(), 0, f.Thread, f.Frame, "shared")
+		require.NoError(t, err)
+		holders, _, err := d.Holders(context.Background(), v.Value.Address, replay.Page{Count: 100})
+		require.NoError(t, err)
+		var what []string
+		for _, w := range holders {
+			what = append(what, w.What)
+		}
+		for _, name := range []string{"shared", "weak", "shared2"} {
+			assert.Contains(t, what, fmt.Sprintf("the stack of thread %d, frame %d: show, %s", f.Thread, f.Frame, name))
 		}
 	}
 }

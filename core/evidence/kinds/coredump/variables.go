@@ -231,26 +231,18 @@ func (d *Dump) indirect(f *frame, v debuginfo.Variable, pointer *debuginfo.Type)
 
 // value reads a variable's value at its location.
 func (d *Dump) value(f *frame, v debuginfo.Variable, t *debuginfo.Type) event.Value {
-	s := &f.steps[f.at]
 	l := d.moduleOf(v.Unit.Debug)
 	if l == nil {
 		return values.Unknown(&t.Type, "its module was not found")
 	}
-	place, err := v.Place(s.look - l.Bias)
+	place, err := v.Place(f.steps[f.at].look - l.Bias)
 	if err != nil {
 		return d.unavailable(t, err)
 	}
 	if place.Constant != nil {
 		return d.constant(t, place.Constant)
 	}
-	context := d.evaluation(f.steps, f.at, f.function, 0)
-	context.Bias = l.Bias
-	context.Address = v.Unit.Address
-	context.BaseType = d.baseTypes(v.Unit)
-	context.Called = v.Unit.Called
-	if v.Scope == event.Global {
-		context.TLS = func(offset uint64) (uint64, error) { return d.threadLocal(l, &s.regs, offset) }
-	}
+	context := d.contextOf(f, v, l)
 	pieces, err := location.Where(place.Expression, context)
 	if err != nil {
 		return d.unavailable(t, err)
@@ -260,6 +252,37 @@ func (d *Dump) value(f *frame, v debuginfo.Variable, t *debuginfo.Type) event.Va
 		return d.memory.Load(pieces[0].Address, &t.Type)
 	}
 	return d.gather(f, v, t, pieces)
+}
+
+// contextOf returns what the location of a variable is computed from.
+func (d *Dump) contextOf(f *frame, v debuginfo.Variable, l *loaded) *location.Frame {
+	context := d.evaluation(f.steps, f.at, f.function, 0)
+	context.Bias = l.Bias
+	context.Address = v.Unit.Address
+	context.BaseType = d.baseTypes(v.Unit)
+	context.Called = v.Unit.Called
+	if v.Scope == event.Global {
+		context.TLS = func(offset uint64) (uint64, error) { return d.threadLocal(l, &f.steps[f.at].regs, offset) }
+	}
+	return context
+}
+
+// addressOf returns where a variable is in memory, and how many bytes it has. ok is false for one that is elsewhere.
+func (d *Dump) addressOf(f *frame, v debuginfo.Variable) (address, size uint64, ok bool) {
+	t, l := d.types.Get(d.types.ID(v.Type)), d.moduleOf(v.Unit.Debug)
+	if t == nil || l == nil {
+		return 0, 0, false
+	}
+	place, err := v.Place(f.steps[f.at].look - l.Bias)
+	if err != nil || place.Constant != nil {
+		return 0, 0, false
+	}
+	context := d.contextOf(f, v, l)
+	pieces, err := location.Where(place.Expression, context)
+	if err != nil || len(pieces) != 1 || pieces[0].Kind != location.InMemory {
+		return 0, 0, false
+	}
+	return pieces[0].Address, d.sized(f, v, t, context).Size, true
 }
 
 // unavailable says why a value is not known.
