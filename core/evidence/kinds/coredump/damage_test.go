@@ -6,6 +6,7 @@ import (
 	"debug/elf"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 	"wraithology/core/evidence/kinds/coredump/elfcore"
 	"wraithology/core/evidence/kinds/coredump/location"
@@ -395,4 +397,53 @@ func FuzzLocation(f *testing.F) {
 		_, _ = location.Where(expression, frame)
 		_, _ = location.Number(expression, frame)
 	})
+}
+
+// What a whole dump knows of a variable, one that was cut off knows too, or says that it was not recorded.
+func TestCutOffDumps(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	ctx := context.Background()
+	binary := filepath.Join(dir, "faults")
+	compile(t, "gcc", "-g", "-O1", "-Wno-all", "-o", binary, "testdata/native/faults.c")
+	core, _ := crash(t, binary, "member")
+	bytes, err := os.ReadFile(core)
+	require.NoError(t, err)
+	whole := openDump(t, core, Options{Modules: sourcesOf(binary)})
+	thread := whole.Info().Failure.Thread
+	frames, err := whole.Frames(ctx, 0, thread)
+	require.NoError(t, err)
+	unrecorded, same := 0, 0
+	for percent := 10; percent < 100; percent += 5 {
+		path := filepath.Join(dir, fmt.Sprint("cut", percent))
+		require.NoError(t, os.WriteFile(path, bytes[:len(bytes)*percent/100], 0o600))
+		cut := openDump(t, path, Options{Modules: sourcesOf(binary)})
+		list, err := cut.Frames(ctx, 0, thread)
+		require.NoError(t, err)
+		for i := range min(len(frames), len(list)) {
+			if frames[i].Function != list[i].Function || !frames[i].Own {
+				break // guessed, from where the stack is missing
+			}
+			want, err := whole.Variables(ctx, 0, thread, i)
+			require.NoError(t, err)
+			for _, v := range want {
+				got, ok, err := cut.Variable(ctx, 0, thread, i, v.Name)
+				require.NoError(t, err)
+				if v.Value.State != event.Known || !assert.True(t, ok, v.Name) {
+					continue
+				}
+				switch got.Value.State {
+				case event.Known:
+					same++
+				case event.Unrecorded:
+					unrecorded++
+				default:
+					assert.Fail(t, "another state", "%d %%, frame %d, %s: %s (%s), in the whole dump %s", percent, i, v.Name, got.Value.State, got.Value.Why(), v.Value.Text())
+				}
+			}
+		}
+	}
+	t.Logf("%d the same, %d not recorded", same, unrecorded)
+	assert.Greater(t, same, 20)
+	assert.Greater(t, unrecorded, 5)
 }

@@ -58,7 +58,7 @@ func (d *Dump) readGenerated() (out []madeCode) {
 		}
 	}
 	for _, folder := range folders {
-		maps, _ := filepath.Glob(filepath.Join(folder, fmt.Sprintf("*-%d.map", d.core.Process.ID)))   // the pattern is valid
+		maps, _ := filepath.Glob(filepath.Join(folder, fmt.Sprintf("*-%d.map", d.core.Process.ID)))  // the pattern is valid
 		more, _ := filepath.Glob(filepath.Join(folder, fmt.Sprintf("*-%d.dump", d.core.Process.ID))) // so is this
 		dumps = append(dumps, more...)
 		for _, path := range maps {

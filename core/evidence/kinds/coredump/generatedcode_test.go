@@ -48,7 +48,7 @@ func TestGeneratedCode(t *testing.T) {
 	_, err := fmt.Sscanf(strings.TrimSpace(printed), "%d 0x%x", &pid, &at)
 	require.NoError(t, err)
 	for name, contents := range map[string]string{
-		"":                             "",
+		"":                               "",
 		fmt.Sprintf("tides-%d.map", pid): fmt.Sprintf("%x 4 before\n%x a tides of %s\nno line\n%x ffffffffffffffff past the end\n", at-64, at, "Kelp Quay", at),
 		fmt.Sprintf("jit-%d.dump", pid):  string(jitdumpOf(at, 10, "tides of Kelp Quay")),
 	} {

@@ -513,13 +513,21 @@ func (d *Dump) evaluation(steps []step, at int, f *debuginfo.Function, depth int
 	return out
 }
 
+// errCutOff is the reason why a value is not known that the caller passed: the stack is not in the dump.
+var errCutOff = errors.New("the caller passed it, and its stack is not in the dump, which is cut off")
+
 func notPassed(why string) error {
 	return fmt.Errorf("%w: the caller passed it, and %s", location.ErrUnavailable, why)
 }
 
 // callerOf returns the caller of an activation and its function.
 func (d *Dump) callerOf(steps []step, at, depth int) (*step, *debuginfo.Function, error) {
-	if depth >= maxCallers || at+1 >= len(steps) {
+	switch {
+	case depth >= maxCallers:
+		return nil, nil, notPassed("too many callers handed it on")
+	case at+1 >= len(steps) && d.core.Missing > 0:
+		return nil, nil, errCutOff
+	case at+1 >= len(steps):
 		return nil, nil, notPassed("the caller is not known")
 	}
 	up := &steps[at+1]
