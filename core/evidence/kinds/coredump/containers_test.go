@@ -248,7 +248,7 @@ func (w *cppWriter) program() string {
 
 func TestGeneratedContainersTellTheTruth(t *testing.T) {
 	t.Parallel()
-	flags := []string{"-O0 -g", "-O2 -g -gdwarf-4", "-O0 -g -std=c++20", "-O1 -g -static"}
+	flags := []string{"-O0 -g", "-O2 -g -gdwarf-4", "-O0 -g -std=c++20", "-O1 -g -static", "-O0 -g -fdebug-types-section"}
 	seeds := len(flags)
 	if testing.Short() {
 		seeds = 1

@@ -311,7 +311,7 @@ func TestGeneratedProgramsTellTheTruth(t *testing.T) {
 	t.Parallel()
 	// Not with -O2: there the compiler itself says of some variables that they stay in a register
 	// that it uses again.
-	flags := []string{"-O0 -g", "-O0 -gdwarf-4", "-O0 -g -gz=zlib", "-O0 -g -fno-pie -no-pie", "-Og -g", "-O0 -g -gsplit-dwarf"}
+	flags := []string{"-O0 -g", "-O0 -gdwarf-4", "-O0 -g -gz=zlib", "-O0 -g -fno-pie -no-pie", "-Og -g", "-O0 -g -gsplit-dwarf", "-O0 -g -fdebug-types-section"}
 	seeds := len(flags)
 	if testing.Short() {
 		seeds = 1

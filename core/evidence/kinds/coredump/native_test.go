@@ -40,6 +40,9 @@ func TestNativeTruth(t *testing.T) {
 		{"separate debug file", "-O2 -g", 20, true},
 		{"split", "-O0 -g -gsplit-dwarf", 24, false},
 		{"split, optimised", "-O2 -g -gsplit-dwarf", 20, false},
+		{"type units", "-O0 -g -fdebug-types-section", 24, false},
+		{"type units of DWARF 4, optimised", "-O2 -gdwarf-4 -fdebug-types-section", 20, false},
+		{"type units, split", "-O0 -g -gsplit-dwarf -fdebug-types-section", 24, false},
 	} {
 		t.Run(b.name, func(t *testing.T) {
 			t.Parallel()
@@ -158,7 +161,8 @@ func TestCPlusPlusTruth(t *testing.T) {
 	for _, b := range []struct {
 		flags string
 		least int
-	}{{"-O0 -g", 50}, {"-O2 -g", 46}, {"-O1 -g -static", 46}, {"-O0 -g -fno-omit-frame-pointer -gdwarf-4", 50}} {
+	}{{"-O0 -g", 50}, {"-O2 -g", 46}, {"-O1 -g -static", 46}, {"-O0 -g -fno-omit-frame-pointer -gdwarf-4", 50},
+		{"-O0 -g -fdebug-types-section", 50}, {"-O0 -gdwarf-4 -fdebug-types-section", 50}, {"-O0 -g -gsplit-dwarf -fdebug-types-section", 50}} {
 		t.Run(b.flags, func(t *testing.T) {
 			t.Parallel()
 			binary := filepath.Join(t.TempDir(), "quay")

@@ -39,7 +39,10 @@ type Debug struct {
 	locLists []byte
 	addr     []byte
 	units    []*Unit // by offset
-	ranges   []unitRange
+	// signatures is where the types of type units are; typesFrom is where such units of DWARF 4 begin, 0 for none.
+	signatures map[uint64]dwarf.Offset
+	typesFrom  uint64
+	ranges     []unitRange
 
 	named sync.Once
 	names *names
@@ -96,7 +99,7 @@ func (u *Unit) Go() bool { return u.Language == langGo }
 // Rust reports whether the unit is written in Rust.
 func (u *Unit) Rust() bool { return u.Language == langRust }
 
-var sectionNames = []string{".debug_abbrev", ".debug_info", ".debug_str", ".debug_line", ".debug_ranges", ".debug_str_offsets", ".debug_line_str", ".debug_rnglists", ".debug_addr", ".debug_loc", ".debug_loclists"}
+var sectionNames = []string{".debug_abbrev", ".debug_info", ".debug_str", ".debug_line", ".debug_ranges", ".debug_str_offsets", ".debug_line_str", ".debug_rnglists", ".debug_addr", ".debug_loc", ".debug_loclists", ".debug_types"}
 
 // Open reads the headers and first entries of all units. supplement is the file with which f shares
 // entries, or nil. find finds split parts.
@@ -108,6 +111,12 @@ func Open(f, supplement *module.File, find Finder) (d *Debug, err error) {
 			return nil, err
 		}
 	}
+	var signatures map[uint64]dwarf.Offset
+	typesFrom := uint64(0)
+	if len(s[".debug_types"]) > 0 {
+		typesFrom = uint64(len(s[".debug_info"]))
+	}
+	s[".debug_info"], signatures = withTypeUnits(s[".debug_info"], s[".debug_types"])
 	data, err := dwarf.New(s[".debug_abbrev"], nil, nil, s[".debug_info"], s[".debug_line"], nil, s[".debug_ranges"], s[".debug_str"])
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w: %w", f.Path, ErrMalformed, err)
@@ -117,7 +126,7 @@ func Open(f, supplement *module.File, find Finder) (d *Debug, err error) {
 			return nil, fmt.Errorf("%s: %w: %w", f.Path, ErrMalformed, err)
 		}
 	}
-	d = &Debug{Path: f.Path, data: data, find: find, file: f, str: s[".debug_str"], loc: s[".debug_loc"], locLists: s[".debug_loclists"], addr: s[".debug_addr"]}
+	d = &Debug{Path: f.Path, data: data, find: find, file: f, str: s[".debug_str"], loc: s[".debug_loc"], locLists: s[".debug_loclists"], addr: s[".debug_addr"], signatures: signatures, typesFrom: typesFrom}
 	if supplement != nil {
 		if d.shared, err = Open(supplement, nil, nil); err != nil {
 			return nil, err
@@ -169,11 +178,21 @@ func (d *Debug) readUnits(info []byte) error {
 		case unitSkeleton, unitSplit:
 			u.id = c.U64()
 		case unitType, unitSplitType:
-			c.Skip(8 + offset)
+			signature := c.U64()
+			place := uint64(c.U32())
+			if wide {
+				place |= uint64(c.U32()) << 32
+			}
+			if c.Err() == nil && at+place > at && at+place < body+length {
+				d.signatures[signature] = dwarf.Offset(at + place)
+			}
+		}
+		if at >= d.typesFrom && d.typesFrom > 0 {
+			c.Skip(8 + offset) // what withTypeUnits has cleared
 		}
 		u.first = dwarf.Offset(c.Offset())
 		at = body + length
-		if c.Err() != nil || kind == unitType || kind == unitSplitType || c.Len() == 0 {
+		if c.Err() != nil || c.Len() == 0 {
 			continue
 		}
 		reader.Seek(u.first)
@@ -296,6 +315,9 @@ func (e entry) reference(a dwarf.Attr) (d *Debug, offset dwarf.Offset, ok bool) 
 		if f.Class == dwarf.ClassReferenceAlt && e.d.shared != nil {
 			return e.d.shared, dwarf.Offset(v), true
 		}
+	}
+	if o, ok := e.signed(f); ok {
+		return e.d, o, true
 	}
 	return nil, 0, false
 }

@@ -14,9 +14,10 @@ type names struct {
 	inOrder   []Variable // in order of declaration
 	variables map[string][]Variable
 	types     map[string]TypeRef
-	records   map[string]TypeRef // only structures, classes and unions
-	runtime   map[uint64]TypeRef // Go: types by the address of their runtime descriptor
-	tables    map[uint64]TypeRef // Rust: types by the address of their dispatch tables
+	records   map[string]TypeRef      // only structures, classes and unions
+	runtime   map[uint64]TypeRef      // Go: types by the address of their runtime descriptor
+	tables    map[uint64]TypeRef      // Rust: types by the address of their dispatch tables
+	declared  map[dwarf.Offset]string // in a type unit: names of types by their declarations in namespaces, which the definitions refer to
 }
 
 const (
@@ -37,7 +38,16 @@ func (d *Debug) index() *names {
 			units = append(append([]*Unit{}, units...), d.shared.units...)
 		}
 		for _, u := range units {
-			d.names.unit(u.full())
+			full := u.full()
+			d.names.unit(full)
+			if full == u {
+				continue
+			}
+			for _, other := range full.Debug.units { // the type units of a split part
+				if other != full && other.entry.Tag == dwarf.TagTypeUnit {
+					d.names.unit(other)
+				}
+			}
 		}
 	})
 	return d.names
@@ -54,6 +64,9 @@ func (x *names) unit(u *Unit) {
 	r := u.Debug.data.Reader()
 	r.Seek(u.first)
 	if e, err := r.Next(); err == nil && e != nil && e.Children {
+		if x.declared = nil; e.Tag == dwarf.TagTypeUnit {
+			x.declared = map[dwarf.Offset]string{}
+		}
 		x.read(u, r, "", 0)
 	}
 }
@@ -98,10 +111,19 @@ func (x *names) read(u *Unit, r *dwarf.Reader, prefix string, depth int) {
 			if at, ok := e.Val(attrGoRuntime).(uint64); ok {
 				x.runtime[at] = here
 			}
-			if name == "" || e.Val(dwarf.AttrDeclaration) == true {
+			if name == "" {
 				break
 			}
 			full := prefix + name
+			if e.Val(dwarf.AttrDeclaration) == true {
+				if x.declared != nil {
+					x.declared[e.Offset] = full
+				}
+				break
+			}
+			if o, ok := e.Val(dwarf.AttrSpecification).(dwarf.Offset); ok && x.declared[o] != "" {
+				full = x.declared[o]
+			}
 			if _, ok := x.types[full]; !ok {
 				x.types[full] = here
 			}

@@ -133,7 +133,7 @@ func (u *Unit) openSplit(f *module.File) (x *Unit) {
 			return nil
 		}
 	}
-	part := &Debug{Path: f.Path, data: data, file: f, whole: u.Debug.Whole(), shared: u.Debug.shared, str: str, locLists: section(".debug_loclists", 0), addr: addr}
+	part := &Debug{Path: f.Path, data: data, file: f, whole: u.Debug.Whole(), shared: u.Debug.shared, str: str, locLists: section(".debug_loclists", 0), addr: addr, signatures: map[uint64]dwarf.Offset{}}
 	if err := part.readUnits(info); err != nil {
 		return nil
 	}

@@ -246,6 +246,14 @@ func (t *Types) fill(x *Type, e *dwarf.Entry, lengths string, depth int) {
 			return
 		}
 	}
+	if debug, o, ok := (entry{e, x.Debug}).reference(attrSignature); ok { // its definition is in a type unit
+		if d := t.get(t.id(place{debug, o, ""}), depth+1); d != nil {
+			id := x.ID
+			*x = *d
+			x.ID = id
+			return
+		}
+	}
 	switch e.Tag {
 	case dwarf.TagBaseType:
 		t.fillBase(x, e)

@@ -120,28 +120,50 @@ func buildIDIn(notes []byte) string {
 // maxSection limits the unpacked size of a section.
 const maxSection = 8 << 30
 
-// Section returns the unpacked contents of a section, or nil if the file has none.
+// Section returns the unpacked contents of a section, or nil if the file has none. Of a file that is not linked, in which type
+// units have sections of their own with the same name, it returns all of them one after another.
 func (f *File) Section(name string) ([]byte, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if b, ok := f.sections[name]; ok {
 		return b, nil
 	}
-	s := f.ELF.Section(name)
-	if s == nil || s.Type == elf.SHT_NOBITS {
-		return nil, nil
+	var all []byte
+	for _, s := range f.ELF.Sections {
+		if s.Name != name || s.Type == elf.SHT_NOBITS {
+			continue
+		}
+		b, err := f.contents(s)
+		if err != nil {
+			return nil, err
+		}
+		if all == nil {
+			all = b
+		} else {
+			all = append(all[:len(all):len(all)], b...)
+		}
+		if f.ELF.Type != elf.ET_REL {
+			break
+		}
 	}
+	if all != nil {
+		f.sections[name] = all
+	}
+	return all, nil
+}
+
+// contents returns the unpacked contents of one section.
+func (f *File) contents(s *elf.Section) ([]byte, error) {
 	b := f.part(s.Offset, s.FileSize)
 	if b == nil {
-		return nil, fmt.Errorf("%s: %w: section %s is beyond its end", f.Path, fault.NotELF, name)
+		return nil, fmt.Errorf("%s: %w: section %s is beyond its end", f.Path, fault.NotELF, s.Name)
 	}
 	if s.Flags&elf.SHF_COMPRESSED != 0 {
 		var err error
 		if b, err = f.unpacked(s); err != nil {
-			return nil, fmt.Errorf("%s: unpack section %s: %w", f.Path, name, err)
+			return nil, fmt.Errorf("%s: unpack section %s: %w", f.Path, s.Name, err)
 		}
 	}
-	f.sections[name] = b
 	return b, nil
 }
 
