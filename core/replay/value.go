@@ -429,6 +429,9 @@ func (v Value) compositeText(depth, most int) string {
 	if isTime(v.Value) {
 		return timeText(v.Value)
 	}
+	if v.Form() == event.Struct && v.Value.Text != "" { // its parts say the same in bits
+		return v.Type.Name + "{" + v.Value.Text + "}"
+	}
 	if depth >= maxTextDepth {
 		return v.Type.Name + "{…}"
 	}

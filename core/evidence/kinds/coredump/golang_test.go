@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/event"
+	"wraithology/core/replay"
 )
 
 func buildGo(t testing.TB, source string, flags ...string) string {
@@ -344,6 +345,27 @@ func TestUnassignedVariablesOfGo(t *testing.T) {
 				}
 			}
 			assert.GreaterOrEqual(t, seen, 3, flags)
+		}
+	}
+}
+
+// Locks, wait groups and atomics of Go are shown as what they are for, with their parts.
+func TestSyncOfGo(t *testing.T) {
+	t.Parallel()
+	binary := buildGo(t, "testdata/synced", "-gcflags=all=-N -l")
+	core, _ := crash(t, binary)
+	d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+	f := d.Info().Failure
+	for path, want := range map[string]string{
+		"p.gates": "sync.WaitGroup{counter 3, 2 waiting}", "p.free": "sync.Mutex{unlocked}", "p.held": "sync.Mutex{locked}", "p.wanted": "sync.Mutex{locked, 1 waiting}",
+		"p.read": "sync.RWMutex{locked for reading by 2}", "p.write": "sync.RWMutex{locked for writing, or about to be; 0 reading or waiting to}", "p.idle": "sync.RWMutex{unlocked}",
+		"p.once": "sync.Once{done}", "p.never": "sync.Once{not done}", "p.tides": "sync/atomic.Int64{-42}", "p.depth": "sync/atomic.Uint32{7}", "p.open": "sync/atomic.Bool{true}", "p.tides.v": "-42",
+	} {
+		p, err := replay.ParsePath(path)
+		require.NoError(t, err)
+		v, err := replay.Follow(context.Background(), d, 0, f.Thread, f.Frame, p)
+		if assert.NoError(t, err, path) {
+			assert.Equal(t, want, v.Text(), path)
 		}
 	}
 }

@@ -244,11 +244,17 @@ func (d *Dump) decode(start, pc uint64, after int) []replay.Instruction {
 			} else {
 				size = inst.Len
 				x.Text = textAMD64(inst, start, nil)
+				if to, ok := inst.Args[0].(x86asm.Rel); ok && inst.Op == x86asm.CALL {
+					x.Text += d.targetName(start + uint64(size) + uint64(int64(to)))
+				}
 			}
 		case machine.ARM64:
 			size = min(4, len(code))
 			if inst, err := arm64asm.Decode(code); err == nil {
 				x.Text = strings.ToLower(arm64asm.GNUSyntax(inst))
+				if to, ok := inst.Args[0].(arm64asm.PCRel); ok && inst.Op == arm64asm.BL {
+					x.Text += d.targetName(start + uint64(int64(to)))
+				}
 			} else {
 				x.Text = "no known instruction"
 			}
@@ -261,6 +267,14 @@ func (d *Dump) decode(start, pc uint64, after int) []replay.Instruction {
 		start += uint64(size)
 	}
 	return list
+}
+
+// targetName names the function that an instruction calls, in brackets; empty if it has no name.
+func (d *Dump) targetName(address uint64) string {
+	if name := d.symbol(address); name != "" {
+		return " (" + name + ")"
+	}
+	return ""
 }
 
 // annotate describes the operands of the instruction at the frame's place.

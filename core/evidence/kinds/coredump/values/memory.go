@@ -176,7 +176,11 @@ func (m *Memory) decode(t *debuginfo.Type, s source, depth int) event.Value {
 	}
 	switch t.Kind {
 	case debuginfo.Record:
-		return m.record(t, s, depth)
+		v := m.record(t, s, depth)
+		if v.State == event.Known && strings.Contains(t.Name, "sync") && v.Form() == event.Struct {
+			v.Text = goSync(t, v)
+		}
+		return v
 	case debuginfo.Array:
 		return m.array(t, s, depth)
 	case debuginfo.Code:

@@ -186,6 +186,9 @@ func (c *chain) rust(t *debuginfo.Type, s source) bool {
 
 // rustCounted shows a counted pointer as a pointer to the value, which follows the counts.
 func (m *Memory) rustCounted(t *debuginfo.Type, s source) (event.Value, bool) {
+	if v, ok := m.rustCountedSlice(t, s); ok {
+		return v, true
+	}
 	at, of, ok := m.walk(t, s, "ptr")
 	if ok {
 		at, of, ok = m.memberNamed(of, at, "pointer", aPointer, 0)
@@ -205,7 +208,47 @@ func (m *Memory) rustCounted(t *debuginfo.Type, s source) (event.Value, bool) {
 			if address == 0 || address == math.MaxUint64 { // a Weak without a target
 				v.Address, v.Nil = 0, true
 			}
+			if strong, ok := member(inner, "strong"); ok && !v.Nil && strings.HasPrefix(t.Class, "Weak<") {
+				if uses, ok := m.Core.Uint(address+strong.Offset, 8); ok && uses == 0 {
+					v.Text = "expired"
+				}
+			}
 			return v, true
+		}
+	}
+	return event.Value{}, false
+}
+
+// rustCountedSlice reads a counted text or slice: a pointer to the counts, behind which the elements are, and the length.
+func (m *Memory) rustCountedSlice(t *debuginfo.Type, s source) (event.Value, bool) {
+	p, ok := m.path(t, s, "ptr", "data_ptr")
+	if !ok {
+		p, ok = m.path(t, s, "ptr", "pointer", "data_ptr")
+	}
+	n, ok2 := m.path(t, s, "ptr", "length")
+	if !ok2 {
+		n, ok2 = m.path(t, s, "ptr", "pointer", "length")
+	}
+	_, pointer, ok3 := m.walk(t, s, "ptr", "data_ptr")
+	if !ok3 {
+		_, pointer, ok3 = m.walk(t, s, "ptr", "pointer", "data_ptr")
+	}
+	if !ok || !ok2 || !ok3 || n > maxString {
+		return event.Value{}, false
+	}
+	inner := m.Types.Get(pointer.Elem)
+	for _, name := range []string{"value", "data"} {
+		value, ok := member(inner, name)
+		if !ok {
+			continue
+		}
+		_, of, _ := strings.Cut(t.Class, "<")
+		switch of, _, _ = strings.Cut(of, ","); strings.TrimSuffix(of, ">") {
+		case "str", "std::path::Path", "std::ffi::os_str::OsStr":
+			return m.text(t, p+value.Offset, n), true
+		}
+		if strings.HasPrefix(of, "[") {
+			return list(t, value.Type, p+value.Offset, n, n), true
 		}
 	}
 	return event.Value{}, false

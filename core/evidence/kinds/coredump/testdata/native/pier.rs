@@ -25,6 +25,7 @@ struct Store {
     waiting: VecDeque<i32>, queue: LinkedList<String>, first: BinaryHeap<i32>, tug: Rc<String>, same: Weak<String>, never: Weak<i32>, shared: Arc<(i32, f64)>,
     turns: Cell<i32>, log: RefCell<Vec<i32>>, level: Mutex<f64>, open: AtomicBool, count: AtomicU64, wait: Duration, path: std::path::PathBuf, boxed: Box<[i16]>, wide: i128,
     light: Box<dyn Lit>, other: Arc<dyn Lit>, trouble: Box<dyn std::error::Error>,
+    counted: Rc<[i32]>, named: Arc<[String]>, sign: Rc<str>, label: Arc<str>,
 }
 
 fn store() -> Store {
@@ -33,7 +34,8 @@ fn store() -> Store {
     let mut s = Store { pilots: HashMap::new(), empty: HashMap::new(), known: HashSet::new(), gates: BTreeMap::new(), tides: BTreeSet::new(), none: BTreeSet::new(),
         waiting: VecDeque::new(), queue: LinkedList::new(), first: BinaryHeap::new(), tug, same, never: Weak::new(), shared: Arc::new((5, 2.5)),
         turns: Cell::new(12), log: RefCell::new(vec![4, 5]), level: Mutex::new(1.75), open: AtomicBool::new(true), count: AtomicU64::new(1 << 40), wait: Duration::from_millis(1250), path: "/srv/gannet".into(), boxed: vec![7, -8].into(), wide: 0,
-        light: Box::new(Buoy { nm: 4.5, name: "Skerry Gut".to_string() }), other: Arc::new(Lamp { watts: 60 }), trouble: "no such tide station".parse::<i32>().unwrap_err().into() };
+        light: Box::new(Buoy { nm: 4.5, name: "Skerry Gut".to_string() }), other: Arc::new(Lamp { watts: 60 }), trouble: "no such tide station".parse::<i32>().unwrap_err().into(),
+        counted: Rc::from(vec![3, 1, 4]), named: Arc::from(vec!["Kelp Quay".to_string(), "Osprey Wall".to_string()]), sign: Rc::from("Skerry Gut"), label: Arc::from("to the locks") };
     for i in 0..400 {
         s.pilots.insert(format!("pilot {}", i), i * i);
         s.known.insert(3 * i as u16);
@@ -75,6 +77,11 @@ fn tell(s: &Store) {
     println!("value pier::look store.wait==1250000000 {}", s.wait.as_millis() == 1250);
     println!("value pier::look store.path {:?}", s.path);
     println!("value pier::look store.boxed[1] {}", s.boxed[1]);
+    println!("value pier::look store.counted[2] {}", s.counted[2]);
+    println!("value pier::look size(store.counted) {}", s.counted.len());
+    println!("value pier::look store.named[1] {:?}", s.named[1]);
+    println!("value pier::look store.sign {:?}", s.sign);
+    println!("value pier::look store.label {:?}", s.label);
     println!("value pier::look store.light.nm {}", s.light.range());
     println!("value pier::look store.light.name {:?}", "Skerry Gut");
     println!("value pier::look store.other.watts {}", s.other.range() * 10.0);

@@ -1,0 +1,3 @@
+module synced
+
+go 1.26.0
