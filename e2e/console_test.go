@@ -208,6 +208,9 @@ func TestTwoPeopleInTheConsole(t *testing.T) {
 	lead.do(chromedp.Click("#tab-races"), chromedp.WaitVisible("#find-races"), chromedp.Click("#find-races"))
 	lead.sees(text("#pane-races"), "0 races")
 	lead.accessible("races")
+	lead.do(chromedp.Click("#tab-waits"))
+	lead.sees(text("#pane-waits"), "No thread waits for another one here.")
+	lead.accessible("waits")
 
 	// Questions, also wrong ones.
 	lead.do(chromedp.Click("#tab-ask"), chromedp.WaitVisible(`[aria-label="expression"]`), chromedp.SendKeys(`[aria-label="expression"]`, "turnedAwy > 3\r"))

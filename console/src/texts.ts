@@ -265,7 +265,7 @@ export const texts = {
     because: (type: string, message: string) => `; because of ${[type, message].filter(Boolean).join(': ')}`,
     by: ', by',
     missing: 'Missing:',
-    tabs: { threads: 'Threads', memory: 'Memory', instructions: 'Instructions', hits: 'Hits', why: 'Why', ledger: 'Ledger', search: 'Search', line: 'Line', story: 'Story', races: 'Races', messages: 'Messages', elsewhere: 'Elsewhere', ask: 'Ask' },
+    tabs: { threads: 'Threads', memory: 'Memory', instructions: 'Instructions', hits: 'Hits', why: 'Why', ledger: 'Ledger', search: 'Search', line: 'Line', story: 'Story', races: 'Races', waits: 'Waits', messages: 'Messages', elsewhere: 'Elsewhere', ask: 'Ask' },
   },
   source: {
     title: 'Page',
@@ -344,6 +344,14 @@ export const texts = {
     total: (threads: number, stacks: number) => `${counted(threads, 'thread')}, ${counted(stacks, 'different stack')}`,
     noStack: 'no stack',
     more: (n: number) => `and ${n.toLocaleString()} more`,
+  },
+  waits: {
+    title: 'Waits',
+    total: (n: number) => (n === 0 ? 'No thread waits for another one here.' : counted(n, 'thread that waits', 'threads that wait')),
+    deadlock: 'Deadlock:',
+    on: (what: string) => `waits for ${what}`,
+    heldBy: 'held by',
+    goneTo: (thread: string) => `thread ${thread}`,
   },
   traces: {
     title: 'Traces',

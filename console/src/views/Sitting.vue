@@ -21,6 +21,7 @@ import StoryPanel from '../components/StoryPanel.vue'
 import ThreadsPanel from '../components/ThreadsPanel.vue'
 import TimeLanes from '../components/TimeLanes.vue'
 import ValueTree from '../components/ValueTree.vue'
+import WaitsPanel from '../components/WaitsPanel.vue'
 import WhoIsHere from '../components/WhoIsHere.vue'
 import { useSession } from '../stores/session'
 import { useCheckpoints } from '../stores/checkpoints'
@@ -177,10 +178,11 @@ onKeyStroke(
         <ValueTree />
       </div>
     </div>
-    <div class="drawer" :class="{ tall: loaded.isSnapshot || ['why', 'ledger', 'line', 'story', 'races'].includes(drawer.tab) }">
+    <div class="drawer" :class="{ tall: loaded.isSnapshot || ['why', 'ledger', 'line', 'story', 'races', 'waits'].includes(drawer.tab) }">
       <el-tabs v-model="drawer.tab">
         <template v-if="loaded.isSnapshot">
           <el-tab-pane :label="texts.sitting.tabs.threads" name="threads"><ThreadsPanel /></el-tab-pane>
+          <el-tab-pane :label="texts.sitting.tabs.waits" name="waits" lazy><WaitsPanel /></el-tab-pane>
           <el-tab-pane v-if="loaded.traits?.memory" :label="texts.sitting.tabs.memory" name="memory" lazy><MemoryPanel /></el-tab-pane>
           <el-tab-pane v-if="loaded.traits?.memory" :label="texts.sitting.tabs.instructions" name="instructions" lazy><InstructionsPanel /></el-tab-pane>
         </template>
@@ -193,6 +195,7 @@ onKeyStroke(
             <el-tab-pane :label="texts.sitting.tabs.line" name="line" lazy><LinePanel /></el-tab-pane>
             <el-tab-pane :label="texts.sitting.tabs.story" name="story" lazy><StoryPanel /></el-tab-pane>
             <el-tab-pane :label="texts.sitting.tabs.races" name="races" lazy><RacesPanel /></el-tab-pane>
+            <el-tab-pane :label="texts.sitting.tabs.waits" name="waits" lazy><WaitsPanel /></el-tab-pane>
           </template>
         </template>
         <el-tab-pane v-if="loaded.traits?.messages && page !== 'messages'" :label="texts.sitting.tabs.messages" name="messages" lazy><MessagesPage /></el-tab-pane>

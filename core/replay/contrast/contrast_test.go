@@ -5,8 +5,8 @@ import (
 	"math"
 	"math/big"
 	"math/rand/v2"
-	"strings"
 	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"

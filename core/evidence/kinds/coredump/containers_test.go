@@ -249,18 +249,14 @@ func (w *cppWriter) program() string {
 func TestGeneratedContainersTellTheTruth(t *testing.T) {
 	t.Parallel()
 	flags := []string{"-O0 -g", "-O2 -g -gdwarf-4", "-O0 -g -std=c++20", "-O1 -g -static", "-O0 -g -fdebug-types-section"}
-	seeds := len(flags)
-	if testing.Short() {
-		seeds = 1
-	}
-	for seed := range seeds {
-		t.Run(fmt.Sprint(seed, flags[seed]), func(t *testing.T) {
+	for seed := range programs(t, len(flags)) {
+		t.Run(fmt.Sprint(seed, flags[seed%len(flags)]), func(t *testing.T) {
 			t.Parallel()
 			w := &cppWriter{Rand: rand.New(rand.NewPCG(uint64(seed), 21))}
 			dir := t.TempDir()
 			source, binary := filepath.Join(dir, "generated.cc"), filepath.Join(dir, "generated")
 			require.NoError(t, os.WriteFile(source, []byte(w.program()), 0o600))
-			compile(t, "g++", append(strings.Fields("-std=c++17 -w "+flags[seed]), "-o", binary, source)...)
+			compile(t, "g++", append(strings.Fields("-std=c++17 -w "+flags[seed%len(flags)]), "-o", binary, source)...)
 			core, printed := crash(t, binary)
 			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
 			frame := frameNamed(t, d, d.failure.Thread, "main")

@@ -133,7 +133,7 @@ func Open(ctx context.Context, f *os.File, o Options) (d *Dump, err error) {
 			d.program = l
 		}
 	}
-	d.memory = &values.Memory{Core: &d.core.Memory, Types: d.types, Symbol: d.symbol, RuntimeType: d.runtimeType, Named: d.typeNamed, Captured: d.captured, Implementer: d.implementer, Freed: d.isFreed}
+	d.memory = &values.Memory{Core: &d.core.Memory, Types: d.types, Symbol: d.symbol, RuntimeType: d.runtimeType, Named: d.typeNamed, Captured: d.captured, Implementer: d.implementer, Freed: d.isFreed, RuntimeName: d.runtimeName}
 	if d.program != nil && d.program.Binary != nil {
 		if d.build, _ = d.program.Binary.GoBuild(); d.build.Go != "" {
 			d.golang = newGoRuntime(d)
@@ -299,6 +299,15 @@ func (d *Dump) runtimeType(address uint64) *debuginfo.Type {
 		}
 	}
 	return nil
+}
+
+// runtimeName returns the name that Go's runtime has of the type whose descriptor is at an address; empty if it cannot be read.
+func (d *Dump) runtimeName(address uint64) string {
+	if d.golang == nil {
+		return ""
+	}
+	name, _ := d.golang.typeText(address)
+	return name
 }
 
 // implementer finds the Rust type of a dispatch table.

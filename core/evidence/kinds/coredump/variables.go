@@ -476,7 +476,7 @@ func (d *Dump) evaluation(steps []step, at int, f *debuginfo.Function, depth int
 	out := &location.Frame{Registers: &s.regs, Read: d.read}
 	out.CFA = func() (uint64, error) {
 		if !s.hasCFA {
-			return 0, fmt.Errorf("%w: unknown frame base", location.ErrUnavailable)
+			return 0, errNoBase
 		}
 		return s.cfa, nil
 	}
@@ -512,6 +512,9 @@ func (d *Dump) evaluation(steps []step, at int, f *debuginfo.Function, depth int
 	}
 	return out
 }
+
+// errNoBase is the reason why a variable of a frame that was guessed is not known.
+var errNoBase = errors.New("where its frame begins is not known: without the file of a module, the stack was guessed")
 
 // errCutOff is the reason why a value is not known that the caller passed: the stack is not in the dump.
 var errCutOff = errors.New("the caller passed it, and its stack is not in the dump, which is cut off")

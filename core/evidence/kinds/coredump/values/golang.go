@@ -157,7 +157,14 @@ func (m *Memory) goInterface(t *debuginfo.Type, first, data uint64) event.Value 
 	}
 	is := m.RuntimeType(at)
 	if is == nil {
-		return Unknown(&t.Type, fmt.Sprintf("the debug information has no type for what the runtime describes at 0x%x", at))
+		name := ""
+		if m.RuntimeName != nil {
+			name = m.RuntimeName(at)
+		}
+		if name == "" {
+			name = fmt.Sprintf("of which the runtime's description is at 0x%x", at)
+		}
+		return Unknown(&t.Type, "it holds a value of type "+name+", which the debug information does not have")
 	}
 	if m.direct(is, 0) {
 		var b [8]byte

@@ -23,6 +23,8 @@ type Memory struct {
 	Symbol func(address uint64) string
 	// RuntimeType finds the type of a descriptor of Go's runtime at an address.
 	RuntimeType func(address uint64) *debuginfo.Type
+	// RuntimeName is the name of such a type; empty if it is not known.
+	RuntimeName func(address uint64) string
 	// Captured lists the captured variables of a closure, by the address of its code.
 	Captured func(code uint64) []debuginfo.Captured
 	// Implementer finds the Rust type whose dispatch table for a trait is at an address.
