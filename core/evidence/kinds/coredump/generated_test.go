@@ -313,6 +313,28 @@ func spaced(s string) string {
 	return strings.NewReplacer("<", " < ", ">", " > ", "=", " = ", "{", " { ", "}", " } ", "[", " [ ", "]", " ] ", ":", " : ", "&", " & ").Replace(s)
 }
 
+// compareTruths compares what a program printed of the variables of a function with what its dump says; at least 20 must be known.
+func compareTruths(t *testing.T, d *Dump, printed, function string) {
+	t.Helper()
+	frame := frameNamed(t, d, d.failure.Thread, function)
+	known := 0
+	for l := range strings.Lines(printed) {
+		parts := strings.Split(strings.TrimSpace(l), "\t")
+		if parts[0] != "TRUTH" {
+			continue
+		}
+		v, ok, err := d.Variable(context.Background(), 0, d.failure.Thread, frame.Index, parts[1])
+		require.NoError(t, err)
+		require.True(t, ok, parts[1])
+		text, ok := rendered(v.Value)
+		if assert.True(t, ok, "%s, a %s, is not known: %s", parts[1], v.Type, v.Value.Text()) {
+			known++
+			assert.Equal(t, normal(parts[2]), normal(text), "%s, a %s: %s", parts[1], v.Type, v.Value.Text())
+		}
+	}
+	assert.GreaterOrEqual(t, known, 20)
+}
+
 // programs returns how many programs of a kind are generated: those of WRAITH_TRUTH, else a number, else one in a short run.
 func programs(t *testing.T, usual int) int {
 	if text := os.Getenv("WRAITH_TRUTH"); text != "" {
