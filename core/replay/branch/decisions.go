@@ -177,7 +177,7 @@ func (a *activation) reached(path []ast.Node, m event.Moment) []replay.Decision 
 	begin := a.r.T.Call(a.call).Enter
 	since := begin // the present pass through the enclosing block
 	for i := range path {
-		if by, at := a.jumped(path, i, since, m); by != nil {
+		if by, at := a.jumpTo(path, i, since, m); by != nil {
 			out = a.reached(by, at)
 			slices.Reverse(out)
 		}
@@ -204,9 +204,9 @@ func (a *activation) reached(path []ast.Node, m event.Moment) []replay.Decision 
 	return out
 }
 
-// jumped finds the goto statement by which the call came to the statement at i of a path, or to one before it in the same
+// jumpTo finds the goto statement by which the call came to the statement at i of a path, or to one before it in the same
 // block, over those in between: the path to it, and when it was reached.
-func (a *activation) jumped(path []ast.Node, i int, since, m event.Moment) (by []ast.Node, at event.Moment) {
+func (a *activation) jumpTo(path []ast.Node, i int, since, m event.Moment) (by []ast.Node, at event.Moment) {
 	at = event.NoMoment
 	if i == 0 {
 		return nil, at

@@ -68,7 +68,7 @@ func (x *search) explainUses(l literal, made event.Moment, in event.CallID, far 
 		case *ast.CallExpr:
 			for index, argument := range n.Args {
 				if argument == child {
-					x.passed(n, index, made, in, far, 0)
+					x.explainArgument(n, index, made, in, far, 0)
 				}
 			}
 			return
@@ -80,14 +80,14 @@ func (x *search) explainUses(l literal, made event.Moment, in event.CallID, far 
 		case *ast.AssignStmt:
 			for k, right := range n.Rhs {
 				if right == child && k < len(n.Lhs) {
-					x.stored(n.Lhs[k], in, far)
+					x.explainStored(n.Lhs[k], in, far)
 				}
 			}
 			return
 		case *ast.ValueSpec:
 			for k, right := range n.Values {
 				if right == child && k < len(n.Names) {
-					x.stored(n.Names[k], in, far)
+					x.explainStored(n.Names[k], in, far)
 				}
 			}
 			return
@@ -97,8 +97,8 @@ func (x *search) explainUses(l literal, made event.Moment, in event.CallID, far 
 	}
 }
 
-// stored finds why a function that a call stored in a variable or field was not called.
-func (x *search) stored(in ast.Expr, c event.CallID, far int) {
+// explainStored finds why a function that a call stored in a variable or field was not called.
+func (x *search) explainStored(in ast.Expr, c event.CallID, far int) {
 	switch in := in.(type) {
 	case *ast.Ident:
 		x.explainSites(x.r.callSites(in.Name), "the variable "+in.Name, far)
@@ -119,8 +119,8 @@ func (x *search) explainSites(sites []spot, what string, far int) {
 	}
 }
 
-// passed finds why a function was not called that a line passed to a call as an argument.
-func (x *search) passed(n *ast.CallExpr, index int, line event.Moment, in event.CallID, far, handedOn int) {
+// explainArgument finds why a function was not called that a line passed to a call as an argument.
+func (x *search) explainArgument(n *ast.CallExpr, index int, line event.Moment, in event.CallID, far, handedOn int) {
 	name := calledName(n)
 	callee := event.NoCall
 	for _, c := range x.r.CallsBetween(in, line, x.r.LineEnd(in, line)) {
@@ -147,15 +147,15 @@ func (x *search) passed(n *ast.CallExpr, index int, line event.Moment, in event.
 			return
 		}
 		uses++
-		x.used(a, path, far, handedOn)
+		x.explainUse(a, path, far, handedOn)
 	})
 	if uses == 0 {
 		x.note(far, fmt.Sprintf("%s got it as %s, and has no statement that uses it", x.r.FunctionName(callee), parameter))
 	}
 }
 
-// used finds why a use of a parameter did not call the function in it. path leads to the use.
-func (x *search) used(a *activation, path []ast.Node, far, handedOn int) {
+// explainUse finds why a use of a parameter did not call the function in it. path leads to the use.
+func (x *search) explainUse(a *activation, path []ast.Node, far, handedOn int) {
 	id := x.r.T.Call(a.call).Function
 	for i := len(path) - 2; i >= 0; i-- {
 		switch n := path[i].(type) {
@@ -175,7 +175,7 @@ func (x *search) used(a *activation, path []ast.Node, far, handedOn int) {
 			} else if handedOn < mostHandedOn {
 				for k, argument := range n.Args {
 					if argument == path[i+1] {
-						x.passed(n, k, m, a.call, far+1, handedOn+1)
+						x.explainArgument(n, k, m, a.call, far+1, handedOn+1)
 					}
 				}
 			}

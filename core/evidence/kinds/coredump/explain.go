@@ -84,7 +84,7 @@ func (d *Dump) calledFrom(ctx context.Context, t event.ThreadID) string {
 		return ""
 	}
 	for i := range list {
-		if list[i].Own && !strings.HasPrefix(list[i].Function, "main._Cfunc_") {
+		if list[i].Own && !strings.Contains(list[i].Function, "._Cfunc_") {
 			return fmt.Sprintf("; goroutine %d was in %s", t, list[i].Function)
 		}
 	}

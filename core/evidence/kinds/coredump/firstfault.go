@@ -40,7 +40,7 @@ func (d *Dump) firstFault(list []frame) (delivery, bool) {
 		if !s.signal || list[i].at == list[i-1].at {
 			continue
 		}
-		info, ok := d.delivered(s)
+		info, ok := d.deliveryIn(s)
 		out := delivery{Signal: info, regs: list[i].steps[list[i].at].regs, frame: i}
 		if ok && out.isFault() {
 			return out, true
@@ -49,9 +49,9 @@ func (d *Dump) firstFault(list []frame) (delivery, bool) {
 	return delivery{}, false
 }
 
-// delivered reads what the kernel wrote of a signal into its frame on the stack (struct rt_sigframe of Linux, for AMD64 and
+// deliveryIn reads what the kernel wrote of a signal into its frame on the stack (struct rt_sigframe of Linux, for AMD64 and
 // ARM64). It writes the details only for handlers that ask for them (SA_SIGINFO); for others, the processor's trap tells.
-func (d *Dump) delivered(s *step) (out elfcore.Signal, ok bool) {
+func (d *Dump) deliveryIn(s *step) (out elfcore.Signal, ok bool) {
 	at := s.regs.SP() // of the context on AMD64: the return address before it has been taken
 	var trap, address uint64
 	if d.core.Arch == machine.AMD64 {
@@ -68,6 +68,13 @@ func (d *Dump) delivered(s *step) (out elfcore.Signal, ok bool) {
 		}
 		at += context
 	}
+	if d.core.Arch == machine.ARM64 {
+		const faultAt = 128 + 176 // struct siginfo, then struct ucontext up to its registers, which begin with the address
+		var ok bool
+		if address, ok = d.core.Memory.Pointer(at + faultAt); !ok {
+			return out, false
+		}
+	}
 	number, ok1 := d.core.Memory.Uint(at, 4)
 	code, ok2 := d.core.Memory.Uint(at+8, 4)
 	value, ok3 := d.core.Memory.Uint(at+16, 8)
@@ -78,11 +85,13 @@ func (d *Dump) delivered(s *step) (out elfcore.Signal, ok bool) {
 			out.Sender = int(uint32(value))
 			return out, true
 		}
-		if out.Address = value; d.core.Arch != machine.AMD64 || trap != pageFault || value == address {
+		// What is there may be older than the signal; the address of the fault is not.
+		isAccess := d.core.Arch == machine.AMD64 && trap == pageFault || d.core.Arch == machine.ARM64 && (number == uint64(syscall.SIGSEGV) || number == uint64(syscall.SIGBUS))
+		if out.Address = value; !isAccess || value == address {
 			return out, true
 		}
 	}
-	return d.trapped(s, trap, address)
+	return d.signalOfTrap(s, trap, address)
 }
 
 // The exceptions of AMD64 that raise signals (AMD64 Architecture Programmer's Manual, volume 2, section 8.2).
@@ -93,9 +102,9 @@ const (
 	pageFault         = 14
 )
 
-// trapped returns the signal of the processor's last exception, if the interrupted instruction can have raised it. For a
+// signalOfTrap returns the signal of the processor's last exception, if the interrupted instruction can have raised it. For a
 // signal that was sent, the exception is an older one.
-func (d *Dump) trapped(s *step, trap, address uint64) (out elfcore.Signal, ok bool) {
+func (d *Dump) signalOfTrap(s *step, trap, address uint64) (out elfcore.Signal, ok bool) {
 	regs, ok := d.signalFrame(s)
 	if !ok || d.core.Arch != machine.AMD64 {
 		return out, false
@@ -119,7 +128,7 @@ func (d *Dump) trapped(s *step, trap, address uint64) (out elfcore.Signal, ok bo
 
 // signalFrameName names the kernel's frame for a signal.
 func (d *Dump) signalFrameName(s *step) string {
-	if info, ok := d.delivered(s); ok {
+	if info, ok := d.deliveryIn(s); ok {
 		return "signal frame of " + signalName(info.Number)
 	}
 	return "signal frame"

@@ -338,7 +338,7 @@ func TestStandardLibraryOfCPlusPlus(t *testing.T) {
 			"nothing": "nil", "number": "42", "text": `"Osprey Wall, at the mouth of the sound"`, "big.depth": "4", "big.name": `"Kelp"`,
 			"bits[0]": "true", "bits[1]": "false", "bits[7]": "true", "wide[99]": "true", "wide[98]": "false",
 			"m": "unlocked (0)", "ws": `"Gannet Søund"`, "u16": `"tide"`, "u32": `"Ebb"`, "wp": `"wide pointer"`, "moved": `""`, "up": "nil", "vb": "vector<bool>(3){true, false, true}",
-			"weak.depth": "4", "ms": "1.5s (1500)", "path": `"/srv/gannet"`,
+			"member": "&quay::depth (8)", "none": "null (-1)", "method": "quay::deeper", "virt": "virtual function 0 of quay", "weak.depth": "4", "ms": "1.5s (1500)", "path": `"/srv/gannet"`,
 		} {
 			p, err := replay.ParsePath(name)
 			require.NoError(t, err)

@@ -316,7 +316,7 @@ func (e entry) reference(a dwarf.Attr) (d *Debug, offset dwarf.Offset, ok bool) 
 			return e.d.shared, dwarf.Offset(v), true
 		}
 	}
-	if o, ok := e.signed(f); ok {
+	if o, ok := e.bySignature(f); ok {
 		return e.d, o, true
 	}
 	return nil, 0, false

@@ -24,15 +24,16 @@ const (
 	Pointer
 	Reference
 	CodePointer
-	Code      // a function
-	GoString  // the following are of Go
-	GoSlice   //
-	GoMap     //
-	GoChan    //
-	GoFunc    //
-	GoEface   // an empty interface
-	GoIface   // an interface with methods
-	Container // of a standard library, named by Type.Name
+	MemberPointer // of C++: Inner is the class; the form is Func for functions
+	Code          // a function
+	GoString      // the following are of Go
+	GoSlice       //
+	GoMap         //
+	GoChan        //
+	GoFunc        //
+	GoEface       // an empty interface
+	GoIface       // an interface with methods
+	Container     // of a standard library, named by Type.Name
 )
 
 // Type is a type of a program. It is resolved from its own entry; other types are referred to by
@@ -276,8 +277,7 @@ func (t *Types) fill(x *Type, e *dwarf.Entry, lengths string, depth int) {
 			x.Name = "function"
 		}
 	case dwarf.TagPtrToMemberType:
-		x.Form, x.Kind, x.Size = event.Opaque, Plain, max(x.Size, 8)
-		x.Name = "pointer to a member"
+		t.fillMemberPointer(x, e, depth)
 	case dwarf.TagTypedef, dwarf.TagConstType, dwarf.TagVolatileType, dwarf.TagRestrictType, tagAtomicType, dwarf.TagTemplateAlias:
 		t.fillAlias(x, e, depth)
 	default:
@@ -286,6 +286,23 @@ func (t *Types) fill(x *Type, e *dwarf.Entry, lengths string, depth int) {
 }
 
 const tagAtomicType = 0x47
+
+// fillMemberPointer makes a pointer to a member of a class: an offset, or for a function an address and a correction of the
+// object's (Itanium C++ ABI, section 2.3).
+func (t *Types) fillMemberPointer(x *Type, e *dwarf.Entry, depth int) {
+	_, to := t.elem(x, e, depth)
+	x.Form, x.Kind, x.Size = event.Int, MemberPointer, 8
+	if to != nil && to.Kind == Code {
+		x.Form, x.Size = event.Func, 16
+	}
+	x.Name = "pointer to a member"
+	if d, o, ok := (entry{e, x.Debug}).reference(dwarf.AttrContainingType); ok {
+		x.Inner = t.id(place{d, o, ""})
+		if class := t.get(x.Inner, depth+1); class != nil {
+			x.Name = "pointer to a member of " + class.Name
+		}
+	}
+}
 
 // fillAlias makes a typedef or a qualified type: the same under another name.
 func (t *Types) fillAlias(x *Type, e *dwarf.Entry, depth int) {

@@ -50,8 +50,8 @@ func withTypeUnits(info, types []byte) (all []byte, signatures map[uint64]dwarf.
 	return all, signatures
 }
 
-// signed returns the entry that an attribute names by a signature.
-func (e entry) signed(f *dwarf.Field) (offset dwarf.Offset, ok bool) {
+// bySignature returns the entry that an attribute names by a signature.
+func (e entry) bySignature(f *dwarf.Field) (offset dwarf.Offset, ok bool) {
 	var signature uint64
 	switch v := f.Val.(type) {
 	case uint64:

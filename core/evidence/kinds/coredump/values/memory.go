@@ -215,6 +215,8 @@ func (m *Memory) decode(t *debuginfo.Type, s source, depth int) event.Value {
 		v.Nil = v.Address == 0
 		v.Text = m.codeAt(v.Address)
 		return v
+	case debuginfo.MemberPointer:
+		return m.memberPointer(t, b)
 	}
 	return m.decodeGo(t, b, depth)
 }

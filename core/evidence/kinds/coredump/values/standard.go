@@ -114,6 +114,56 @@ func (m *Memory) cppAny(t *debuginfo.Type, s source, depth int) (v event.Value, 
 	return Unknown(v.Type, "it holds a value of type "+arguments[0]+", which has no debug information"), true
 }
 
+// memberPointer reads a pointer to a member of a class of C++ (Itanium C++ ABI, section 2.3): the offset of a variable, -1 for
+// none; the address of a function, or 1 more than the offset of a virtual one in the table.
+func (m *Memory) memberPointer(t *debuginfo.Type, b []byte) event.Value {
+	class := m.Types.Get(t.Inner)
+	name := "the class"
+	if class != nil {
+		name = class.Name
+	}
+	v := event.Value{Type: &t.Type, State: event.Known}
+	number := le(b[:8])
+	if t.Form == event.Int {
+		v.Int = int64(number)
+		switch x, ok := memberAt(m, class, number, 0); {
+		case v.Int == -1:
+			v.Text = "null"
+		case ok:
+			v.Text = "&" + name + "::" + x
+		}
+		return v
+	}
+	const isVirtual = 1
+	switch v.Address = number; {
+	case number == 0:
+		v.Nil = true
+	case number&isVirtual != 0:
+		v.Text = fmt.Sprintf("virtual function %d of %s", number/8, name)
+	default:
+		v.Text = m.codeAt(number)
+	}
+	return v
+}
+
+// memberAt returns the name of the member of a class at an offset, also in base classes.
+func memberAt(m *Memory, class *debuginfo.Type, offset uint64, depth int) (string, bool) {
+	if class == nil || depth > 8 {
+		return "", false
+	}
+	for _, x := range class.Members {
+		switch {
+		case x.Base && offset >= x.Offset:
+			if name, ok := memberAt(m, m.Types.Get(x.Type), offset-x.Offset, depth+1); ok {
+				return name, true
+			}
+		case !x.Base && x.Offset == offset && x.Bits == 0 && !strings.HasPrefix(x.Name, "_vptr"):
+			return x.Name, true
+		}
+	}
+	return "", false
+}
+
 // bit is the type of the elements of std::bitset.
 var bit = event.Type{Name: "bool", Form: event.Bool, Size: 1}
 
