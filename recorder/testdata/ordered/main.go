@@ -88,10 +88,10 @@ func main() {
 	total += turns("read and write", rounds, func(int) { old.Lock() }, func(int) { old.Unlock() })
 
 	b := &berth{next: &berth{}}
-	timer := time.AfterFunc(time.Millisecond, func() { b.change(5); tokens[0] <- true })
-	for len(tokens[0]) > 0 {
+	for len(tokens[0]) > 0 { // before the timer's own
 		<-tokens[0]
 	}
+	timer := time.AfterFunc(time.Millisecond, func() { b.change(5); tokens[0] <- true })
 	<-tokens[0]
 	timer.Stop()
 	total += b.depth
