@@ -79,8 +79,8 @@ func printFrame(w io.Writer, f ask.Frame, source sourceReader) {
 	}
 }
 
-// printFolded prints frames and folds runs of foreign ones into one line, unless source text is shown and all are foreign. Own frames come with
-// their source line.
+// printFolded prints frames and folds runs of foreign ones into one line, unless source text is shown and all
+// are foreign. Own frames come with their source line.
 func printFolded(w io.Writer, frames []ask.Frame, source sourceReader) {
 	fold := source == nil || slices.ContainsFunc(frames, func(f ask.Frame) bool { return f.Own })
 	for i := 0; i < len(frames); i++ {

@@ -134,13 +134,7 @@ func (w *cppWriter) kind(depth int) (name string, value func() string) {
 	if depth > 2 {
 		choice = w.IntN(4)
 	}
-	some := func(f func() string) string {
-		list := make([]string, w.IntN(6))
-		for i := range list {
-			list[i] = f()
-		}
-		return strings.Join(list, ", ")
-	}
+	some := func(f func() string) string { return someOf(w.Rand, f) }
 	switch choice {
 	case 0, 1:
 		of := cppNumbers[w.IntN(len(cppNumbers))]

@@ -58,7 +58,7 @@ type Dump struct {
 	generated     []madeCode // by address
 
 	brkOnce  sync.Once
-	brkSize  uint64
+	brkRange heap.Range
 	heapOnce sync.Once
 	heap     *heap.Heap
 

@@ -32,9 +32,6 @@ func (s delivery) isFault() bool {
 // firstFault finds the fault that came first: the outermost signal frame of a fault on the stack. Everything further in is
 // the work of its handler.
 func (d *Dump) firstFault(list []frame) (delivery, bool) {
-	if len(list) == 0 {
-		return delivery{}, false
-	}
 	for i := len(list) - 1; i > 0; i-- {
 		s := &list[i-1].steps[list[i-1].at]
 		if !s.signal || list[i].at == list[i-1].at {

@@ -313,6 +313,15 @@ func spaced(s string) string {
 	return strings.NewReplacer("<", " < ", ">", " > ", "=", " = ", "{", " { ", "}", " } ", "[", " [ ", "]", " ] ", ":", " : ", "&", " & ").Replace(s)
 }
 
+// someOf makes up to five expressions, with commas between them.
+func someOf(random *rand.Rand, f func() string) string {
+	list := make([]string, random.IntN(6))
+	for i := range list {
+		list[i] = f()
+	}
+	return strings.Join(list, ", ")
+}
+
 // compareTruths compares what a program printed of the variables of a function with what its dump says; at least 20 must be known.
 func compareTruths(t *testing.T, d *Dump, printed, function string) {
 	t.Helper()

@@ -90,13 +90,7 @@ func (w *rustWriter) kind(depth int) (name string, value func() string) {
 	if depth > 2 {
 		choice = w.IntN(5)
 	}
-	some := func(f func() string) string {
-		list := make([]string, w.IntN(6))
-		for i := range list {
-			list[i] = f()
-		}
-		return strings.Join(list, ", ")
-	}
+	some := func(f func() string) string { return someOf(w.Rand, f) }
 	switch choice {
 	case 0, 1, 2:
 		of := rustNumbers[w.IntN(len(rustNumbers))]

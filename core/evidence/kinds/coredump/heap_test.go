@@ -42,7 +42,7 @@ func TestHeap(t *testing.T) {
 			}
 			if c.freed == 1 {
 				freed++
-				// It may have become part of a larger one, or have been given back, or the memory may be in use anew.
+				// It may have become part of a larger one, or have been given back, or the memory may be in use again.
 				if ok && chunk.User == c.at {
 					assert.NotEqual(t, heap.Damaged, chunk.State, "%s: %+v of %+v", flags, chunk, c)
 				}

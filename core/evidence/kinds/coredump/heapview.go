@@ -15,32 +15,20 @@ import (
 // allocator returns the heap of glibc's allocator, which is read when it is first asked for; nil if there is none.
 func (d *Dump) allocator() *heap.Heap {
 	d.heapOnce.Do(func() {
-		if d.golang != nil && d.program != nil && d.program.golang != nil && !d.hasLibrary() {
-			return
+		if main := d.brk(); main != (heap.Range{}) && (d.golang == nil || d.hasLibrary()) {
+			d.heap, _ = heap.Find(context.Background(), &d.core.Memory, d.libraryData(), main)
 		}
-		main, ok := d.brk()
-		if !ok {
-			return
-		}
-		d.heap, _ = heap.Find(context.Background(), &d.core.Memory, d.libraryData(), main)
 	})
 	return d.heap
 }
 
-// isCLibrary reports whether a module is the C library, or a program that contains it.
-func (d *Dump) isCLibrary(l *loaded) bool {
+// isCLibrary reports whether a module is the C library.
+func isCLibrary(l *loaded) bool {
 	name := path.Base(l.Path)
 	return strings.HasPrefix(name, "libc.so") || strings.HasPrefix(name, "libc-2.")
 }
 
-func (d *Dump) hasLibrary() bool {
-	for _, l := range d.modules {
-		if d.isCLibrary(l) {
-			return true
-		}
-	}
-	return false
-}
+func (d *Dump) hasLibrary() bool { return slices.ContainsFunc(d.modules, isCLibrary) }
 
 // libraryData returns the writable memory of the C library; of the program, if that is linked with it.
 func (d *Dump) libraryData() (out []heap.Range) {
@@ -49,7 +37,7 @@ func (d *Dump) libraryData() (out []heap.Range) {
 			continue
 		}
 		for _, l := range d.modules {
-			if l.Contains(x.Start) && (d.isCLibrary(l) || l == d.program && !d.hasLibrary()) {
+			if l.Contains(x.Start) && (isCLibrary(l) || l == d.program && !d.hasLibrary()) {
 				out = append(out, heap.Range{Start: x.Start, End: x.End})
 			}
 		}
@@ -57,21 +45,23 @@ func (d *Dump) libraryData() (out []heap.Range) {
 	return out
 }
 
-// brk returns the memory above the program.
-func (d *Dump) brk() (out heap.Range, ok bool) {
-	if d.program == nil {
-		return out, false
-	}
-	for _, x := range d.core.Memory.Mappings() {
-		switch {
-		case x.Start < d.program.End || x.Start-d.program.End >= maxBrkGap || !x.Writable || x.Path != "" || d.at(x.Start) != nil:
-		case !ok:
-			out, ok = heap.Range{Start: x.Start, End: x.End}, true
-		case x.Start == out.End:
-			out.End = x.End
+// brk returns the memory above the program; the zero Range if there is none.
+func (d *Dump) brk() heap.Range {
+	d.brkOnce.Do(func() {
+		if d.program == nil {
+			return
 		}
-	}
-	return out, ok
+		for _, x := range d.core.Memory.Mappings() {
+			switch {
+			case x.Start < d.program.End || x.Start-d.program.End >= maxBrkGap || !x.Writable || x.Path != "" || d.at(x.Start) != nil:
+			case d.brkRange == heap.Range{}:
+				d.brkRange = heap.Range{Start: x.Start, End: x.End}
+			case x.Start == d.brkRange.End:
+				d.brkRange.End = x.End
+			}
+		}
+	})
+	return d.brkRange
 }
 
 // maxBrkGap is the maximum distance of that memory from the program: the kernel chooses it at random.
@@ -96,10 +86,7 @@ func (d *Dump) describeChunk(address uint64) string {
 	if !ok {
 		return ""
 	}
-	out := "the header of " + chunkText(c)
-	if address >= c.User {
-		out = fmt.Sprintf("offset %d of %s", address-c.User, chunkText(c))
-	}
+	out := placeIn(c, address)
 	if before != nil {
 		out += "; before it " + chunkText(*before)
 	}
@@ -107,6 +94,14 @@ func (d *Dump) describeChunk(address uint64) string {
 		out += "; after it " + chunkText(*after)
 	}
 	return out
+}
+
+// placeIn describes an address in a chunk.
+func placeIn(c heap.Chunk, address uint64) string {
+	if address < c.User {
+		return "the header of " + chunkText(c)
+	}
+	return fmt.Sprintf("offset %d of %s", address-c.User, chunkText(c))
 }
 
 func chunkText(c heap.Chunk) string {
@@ -126,14 +121,7 @@ func (d *Dump) isFreed(address uint64) bool {
 }
 
 // heapSize returns the size of the memory above the program, in bytes.
-func (d *Dump) heapSize() uint64 {
-	d.brkOnce.Do(func() {
-		if main, ok := d.brk(); ok {
-			d.brkSize = main.End - main.Start
-		}
-	})
-	return d.brkSize
-}
+func (d *Dump) heapSize() uint64 { return d.brk().End - d.brk().Start }
 
 // maxAskedHeap limits the heap for which each pointer is looked up, in bytes.
 const maxAskedHeap = 256 << 20
@@ -158,7 +146,6 @@ func (d *Dump) explainHeap(f *failure, list []frame, own int) string {
 	if h == nil {
 		return ""
 	}
-	out := ""
 	if c, before, ok := h.Damage(); ok {
 		holds := ""
 		if b, ok := d.read(c.Start, 16); ok {
@@ -167,22 +154,19 @@ func (d *Dump) explainHeap(f *failure, list []frame, own int) string {
 				holds += fmt.Sprintf(" (%q)", b)
 			}
 		}
-		out += fmt.Sprintf("; the header of the chunk at 0x%x is damaged%s", c.User, holds)
-		if before != nil {
-			out += fmt.Sprintf("; before it is %s%s", chunkText(*before), d.leadingTo(f, list, before.User))
-		}
-		return out
+		return fmt.Sprintf("; the header of the chunk at 0x%x is damaged%s; before it is %s%s", c.User, holds, chunkText(before), d.leadingTo(f, list, before.User))
 	}
 	if own >= len(list) {
 		return ""
 	}
+	out := ""
 	for _, c := range d.pointersOn(&list[own]) {
 		chunk, _, _, ok := d.chunkAt(c.value.Address)
 		switch {
 		case ok && chunk.State == heap.Free && chunk.User == c.value.Address:
 			out += fmt.Sprintf("; %s leads to %s", c.path, chunkText(chunk))
 		case ok && chunk.User != c.value.Address && chunk.State != heap.Damaged:
-			out += fmt.Sprintf("; %s is not the beginning of a chunk, but offset %d of %s", c.path, int64(c.value.Address-chunk.User), chunkText(chunk))
+			out += fmt.Sprintf("; %s is not the beginning of a chunk, but %s", c.path, placeIn(chunk, c.value.Address))
 		default:
 			continue
 		}

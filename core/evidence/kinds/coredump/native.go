@@ -134,7 +134,7 @@ func (d *Dump) describeHolder(ctx context.Context, address uint64) string {
 	}
 	if d.heapSize() <= maxAskedHeap {
 		if c, _, _, ok := d.chunkAt(address); ok && address >= c.User {
-			return fmt.Sprintf("%s, offset %d of %s", what, address-c.User, chunkText(c))
+			return what + ", " + placeIn(c, address)
 		}
 	}
 	for i := range d.threads {

@@ -390,13 +390,12 @@ func (h *Heap) mapped(address uint64, mapping Range) (Chunk, bool) {
 }
 
 // Damage returns the first chunk whose header cannot be one, and the chunk before it.
-func (h *Heap) Damage() (c Chunk, before *Chunk, ok bool) {
+func (h *Heap) Damage() (c, before Chunk, ok bool) {
 	for _, a := range h.areas {
 		if !a.broken || a.before == 0 {
 			continue // the beginning of an area may be none
 		}
-		b := h.chunk(a, a.before)
-		return h.chunk(a, a.last), &b, true
+		return h.chunk(a, a.last), h.chunk(a, a.before), true
 	}
-	return Chunk{}, nil, false
+	return Chunk{}, Chunk{}, false
 }
