@@ -17,7 +17,7 @@ import (
 
 var _ = register(question[ask.TraceRequest, ask.Spans]{use: "trace LOCATOR|CASE [--id TRACE]", short: "Show the spans of a trace, their own time and the critical path",
 	long: `Show the spans of a trace: that of a moment, or the one whose ID begins so; of a case all parts
-of it, by evidence. Own time is when no child of a span ran; the critical path leads from the end
+of it, by evidence, except those that a later part contains. Own time is when no child of a span ran; the critical path leads from the end
 back over whatever ended last.`,
 	other: func(c *cobra.Command, a *app, l locator.Locator, q ask.TraceRequest, _ []string) (bool, error) {
 		if q.ID == "" || !mayBeCase(l.Evidence) {
@@ -56,6 +56,10 @@ func (a *app) caseTrace(ctx context.Context, caseName, id string) error {
 		}
 		parts.Parts = append(parts.Parts, part{x.Evidence, s})
 	}
+	// A late part was joined to a copy of the parts before it, which show nothing more.
+	parts.Parts = slices.DeleteFunc(slices.Clone(parts.Parts), func(p part) bool {
+		return slices.ContainsFunc(parts.Parts, func(q part) bool { return contains(q.Spans, p.Spans) })
+	})
 	return a.print(parts, func(w io.Writer) {
 		for i, p := range parts.Parts {
 			if i > 0 {
@@ -67,6 +71,18 @@ func (a *app) caseTrace(ctx context.Context, caseName, id string) error {
 			printSpans(w, caseName+"/"+p.Evidence, p.Spans)
 		}
 	})
+}
+
+// contains reports whether a part of a trace has all spans of a smaller one.
+func contains(large, small ask.Spans) bool {
+	if large.Trace.TraceID != small.Trace.TraceID || len(large.Spans) <= len(small.Spans) || len(small.Spans) < small.Trace.Spans {
+		return false
+	}
+	ids := map[string]bool{}
+	for _, x := range large.Spans {
+		ids[x.SpanID] = true
+	}
+	return !slices.ContainsFunc(small.Spans, func(x ask.Span) bool { return !ids[x.SpanID] })
 }
 
 // barWidth is the width of a trace's duration in characters.

@@ -5,10 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"time"
 
 	"wraithology/api"
 	"wraithology/core/fault"
+	"wraithology/core/guard"
+	"wraithology/core/mapped"
 	"wraithology/service/jobs"
 	"wraithology/service/store"
 	"wraithology/service/vault"
@@ -49,4 +52,22 @@ func (v Vaulted) Keep(ctx context.Context, caseID, personID int64, name string, 
 		return err
 	}
 	return v.Store.Note(ctx, caseID, personID, fmt.Sprintf("received %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256))
+}
+
+// Requests implements Keeper.
+func (v Vaulted) Requests(ctx context.Context, caseID int64, name string, use func([]byte) error) error {
+	e, err := v.Store.EvidenceByName(ctx, caseID, name)
+	if err != nil {
+		return err
+	}
+	f, err := os.Open(v.Vault.Path(e.SHA256))
+	if err != nil {
+		return fmt.Errorf("read the evidence %s: %w", name, err)
+	}
+	defer f.Close()
+	b, err := mapped.File(f, f)
+	if err != nil {
+		return fmt.Errorf("read the evidence %s: %w", name, err)
+	}
+	return guard.Do(func() error { return use(b) })
 }

@@ -3,6 +3,7 @@ package receive
 import (
 	"context"
 	"math"
+	"slices"
 	"time"
 
 	"wraithology/core/evidence/kinds/eventtrace"
@@ -31,7 +32,9 @@ const (
 type part struct {
 	path    string
 	pending pending
-	stays   bool // whether anything becomes evidence
+	stays   bool                 // whether anything becomes evidence
+	traces  []eventtrace.TraceID // those that become evidence, in ascending order
+	earlier []byte               // what earlier evidence has of them, as requests
 }
 
 // part selects the traces of a sealed file that move on: those that are in progress and still grow.
@@ -40,8 +43,8 @@ func (r *Receiver) part(ctx context.Context, caseID int64, path string) (part, e
 	if err != nil {
 		return part{}, err
 	}
-	p, now, left := part{path, pending{}, true}, time.Now(), r.settle.Largest/sharePending
-	for id, x := range found {
+	p, now, left := part{path: path, pending: pending{}, stays: true}, time.Now(), r.settle.Largest/sharePending
+	for id, x := range found.Open {
 		w := waited{x.Records, now, now}
 		if before, ok := r.pending[caseID][id]; ok {
 			if w.begun = before.begun; w.records <= before.records {
@@ -54,6 +57,10 @@ func (r *Receiver) part(ctx context.Context, caseID int64, path string) (part, e
 		left -= x.Bytes
 		p.pending[id] = w
 	}
+	p.traces = slices.DeleteFunc(found.All, func(id eventtrace.TraceID) bool {
+		_, moves := p.pending[id]
+		return moves
+	})
 	return p, nil
 }
 
@@ -74,8 +81,13 @@ func (p part) split(yield func(rest, pending []byte) error) error {
 	})
 }
 
-// rest yields the requests that become evidence.
+// rest yields the requests that become evidence, after the earlier parts of their traces.
 func (p part) rest(yield func([]byte) error) error {
+	if len(p.earlier) > 0 {
+		if err := yield(p.earlier); err != nil {
+			return err
+		}
+	}
 	return p.split(func(rest, _ []byte) error {
 		if len(rest) == 0 {
 			return nil
@@ -120,7 +132,7 @@ func (p *part) moveOn(ctx context.Context, to *stream, person int64) error {
 
 // parted returns the parts of a sealed file after its traces have moved. Making evidence of the
 // rest can fail and is retried, without moving traces twice.
-func (r *Receiver) parted(ctx context.Context, caseID, personID int64, path string) (part, error) {
+func (r *Receiver) parted(ctx context.Context, caseID, personID int64, when, path string) (part, error) {
 	if p, ok := r.parts[path]; ok {
 		return p, nil
 	}
@@ -133,7 +145,15 @@ func (r *Receiver) parted(ctx context.Context, caseID, personID int64, path stri
 			return p, err
 		}
 		r.log.WarnContext(ctx, "traces in progress cannot be moved to the next evidence; they become evidence as they are", "file", path, "error", err)
-		p = part{path, pending{}, true}
+		p = part{path: path, pending: pending{}, stays: true}
+	}
+	if p.stays {
+		if p.earlier, err = r.late.join(ctx, caseID, evidenceName(when), p.traces, r.settle.Largest/sharePending); err != nil {
+			if ctx.Err() != nil {
+				return p, err
+			}
+			r.log.WarnContext(ctx, "late parts are not joined to their traces; they become evidence on their own", "file", path, "error", err)
+		}
 	}
 	r.parts[path] = p
 	return p, nil

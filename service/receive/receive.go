@@ -33,6 +33,9 @@ type Keeper interface {
 	// Keep makes the contents of a file evidence of a case, on behalf of a person. If the evidence
 	// exists already, it returns nil.
 	Keep(ctx context.Context, caseID, personID int64, name string, read func(yield func([]byte) error) error) error
+	// Requests passes the bytes of evidence that Keep made to a function, which must not keep them:
+	// the requests, one after the other. It returns fault.NotFound if the evidence is gone.
+	Requests(ctx context.Context, caseID int64, name string, use func([]byte) error) error
 }
 
 // Settle says when received data becomes evidence: when the senders of a case are quiet for Quiet,
@@ -58,6 +61,7 @@ type Receiver struct {
 	streams map[int64]*stream   // by case, so that traces of several senders stay whole
 	pending map[int64]pending   // by case; only run uses this and parts
 	parts   map[string]part     // of sealed files that are not evidence yet
+	late    *late               // only run uses it
 	memory  *semaphore.Weighted // of bodies that came over HTTP
 	calls   *semaphore.Weighted // over gRPC
 	ended   chan struct{}
@@ -69,7 +73,11 @@ func Start(ctx context.Context, dir string, s *store.Store, keeper Keeper, settl
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("create the folder for received data: %w", err)
 	}
-	r := &Receiver{dir: dir, store: s, keeper: keeper, settle: settle, log: log, streams: map[int64]*stream{}, pending: map[int64]pending{}, parts: map[string]part{}, memory: semaphore.NewWeighted(bodiesInMemory), calls: semaphore.NewWeighted(callsAtOnce), ended: make(chan struct{})}
+	late, err := newLate(filepath.Join(dir, "traces"), keeper)
+	if err != nil {
+		return nil, err
+	}
+	r := &Receiver{dir: dir, store: s, keeper: keeper, settle: settle, log: log, late: late, streams: map[int64]*stream{}, pending: map[int64]pending{}, parts: map[string]part{}, memory: semaphore.NewWeighted(bodiesInMemory), calls: semaphore.NewWeighted(callsAtOnce), ended: make(chan struct{})}
 	left, err := filepath.Glob(filepath.Join(dir, "*"+openEnding))
 	if err != nil {
 		return nil, fmt.Errorf("find received data of an earlier run: %w", err)
@@ -201,10 +209,12 @@ func (r *Receiver) keep(ctx context.Context, path string) error {
 	if info, err := os.Stat(path); err != nil || info.Size() == 0 {
 		return errors.Join(err, os.Remove(path))
 	}
-	name := "received-" + when
-	p, err := r.parted(ctx, caseID, personID, path)
+	name := evidenceName(when)
+	p, err := r.parted(ctx, caseID, personID, when, path)
 	if err == nil && p.stays {
-		err = r.keeper.Keep(ctx, caseID, personID, name, p.rest)
+		if err = r.keeper.Keep(ctx, caseID, personID, name, p.rest); err == nil {
+			err = r.late.remember(caseID, name, p.traces)
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("keep %s: %w", name, err)
@@ -213,6 +223,9 @@ func (r *Receiver) keep(ctx context.Context, path string) error {
 	delete(r.parts, path)
 	return os.Remove(path)
 }
+
+// evidenceName is the name of the evidence that a spool file of that time becomes.
+func evidenceName(when string) string { return "received-" + when }
 
 // spoolName reads the name of a spool file.
 func spoolName(path string) (caseID, personID int64, when string, err error) {

@@ -18,6 +18,12 @@ type Part struct {
 	Bytes   int64 // of their messages
 }
 
+// Received are the traces of export requests.
+type Received struct {
+	All  []TraceID        // in ascending order
+	Open map[TraceID]Part // those that are not complete yet
+}
+
 // Limits of open traces: their number, and the records of one.
 const (
 	maxUnderWay        = 100_000
@@ -28,12 +34,12 @@ const (
 // and the size of its message.
 const linkSize = 8 + 8 + 4
 
-// UnderWay returns the traces of export requests that are not complete yet. Spans are sent when
-// they end, so a missing parent, or a missing span of a log record, means that more will come. The
-// result is empty if there are no spans. messages yields the requests; data that does not fit into
-// memory is sorted in the folder temporary. Traces of more than 262,144 records, and traces beyond
-// 100,000, are ignored.
-func UnderWay(ctx context.Context, messages func(yield func([]byte) error) error, temporary string) (map[TraceID]Part, error) {
+// UnderWay returns the traces of export requests, and which of them are not complete yet. Spans are
+// sent when they end, so a missing parent, or a missing span of a log record, means that more will
+// come. If there are no spans, all are complete. messages yields the requests; data that does not
+// fit into memory is sorted in the folder temporary. Traces of more than 262,144 records, and open
+// traces beyond 100,000, count as complete.
+func UnderWay(ctx context.Context, messages func(yield func([]byte) error) error, temporary string) (Received, error) {
 	links := ordered.New(temporary, ordered.Piece)
 	defer links.Close()
 	var span otlp.Span
@@ -72,12 +78,9 @@ func UnderWay(ctx context.Context, messages func(yield func([]byte) error) error
 		}, func(_ int64, err error) error { return err })
 	})
 	if err != nil {
-		return nil, fmt.Errorf("find open traces: %w", err)
+		return Received{}, fmt.Errorf("find open traces: %w", err)
 	}
-	found := map[TraceID]Part{}
-	if spans == 0 {
-		return found, nil
-	}
+	found := Received{Open: map[TraceID]Part{}}
 	var now struct {
 		ordered.Key
 		Part
@@ -93,13 +96,17 @@ func UnderWay(ctx context.Context, messages func(yield func([]byte) error) error
 	}
 	now.here, now.named = empty(nil), empty(nil)
 	end := func() {
-		if now.Records <= maxUnderWayRecords && len(found) < maxUnderWay {
+		if now.Records == 0 {
+			return
+		}
+		var trace TraceID
+		binary.BigEndian.PutUint64(trace[:], now.High)
+		binary.BigEndian.PutUint64(trace[8:], now.Low)
+		found.All = append(found.All, trace)
+		if spans > 0 && now.Records <= maxUnderWayRecords && len(found.Open) < maxUnderWay {
 			for id := range now.named {
 				if _, ok := now.here[id]; !ok {
-					var trace TraceID
-					binary.BigEndian.PutUint64(trace[:], now.High)
-					binary.BigEndian.PutUint64(trace[8:], now.Low)
-					found[trace] = now.Part
+					found.Open[trace] = now.Part
 					break
 				}
 			}
@@ -126,7 +133,7 @@ func UnderWay(ctx context.Context, messages func(yield func([]byte) error) error
 		return nil
 	})
 	if err != nil {
-		return nil, fmt.Errorf("find open traces: %w", err)
+		return Received{}, fmt.Errorf("find open traces: %w", err)
 	}
 	end()
 	return found, nil

@@ -102,11 +102,22 @@ func TestUnderWayAgainstAnOracle(t *testing.T) {
 		}, t.TempDir())
 		require.NoError(t, err)
 		got := map[eventtrace.TraceID]int{}
-		for k, v := range found {
+		for k, v := range found.Open {
 			got[k] = v.Records
 			assert.Positive(t, v.Bytes)
 		}
 		require.Equal(t, want, got)
+		var all []eventtrace.TraceID
+		for _, x := range spans {
+			all = append(all, eventtrace.TraceID(x.TraceId))
+		}
+		for _, x := range logs {
+			if len(x.TraceId) > 0 {
+				all = append(all, eventtrace.TraceID(x.TraceId))
+			}
+		}
+		slices.SortFunc(all, func(a, b eventtrace.TraceID) int { return bytes.Compare(a[:], b[:]) })
+		require.Equal(t, slices.Compact(all), found.All)
 		seen += len(want)
 	}
 	assert.Greater(t, seen, 100)

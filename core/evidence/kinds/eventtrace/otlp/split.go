@@ -10,12 +10,23 @@ var wayToRecords = [3]protowire.Number{1, 2, 2}
 // returns true. Both contain the resources and scopes of their records; a part without records is
 // empty. Records without a trace belong to rest.
 func Split(request []byte, apart func(traceID []byte) bool) (rest, other []byte, err error) {
-	s := splitter{apart}
+	s := splitter{apart: func(id []byte, _ int) bool { return apart(id) }}
 	both, err := s.split(request, 0)
 	return both[0].whole(), both[1].whole(), err
 }
 
-type splitter struct{ apart func(traceID []byte) bool }
+// Select returns the records of the traces for which wanted returns true, with their resources and
+// scopes; nil if there are none. wanted also gets the size of the record in bytes. Only what is
+// returned is copied.
+func Select(request []byte, wanted func(traceID []byte, size int) bool) ([]byte, error) {
+	both, err := splitter{apart: wanted, only: true}.split(request, 0)
+	return both[1].whole(), err
+}
+
+type splitter struct {
+	apart func(traceID []byte, size int) bool
+	only  bool // whether the rest is not needed
+}
 
 // half is what goes into one of the two.
 type half struct {
@@ -37,7 +48,9 @@ func (s splitter) split(b []byte, level int) (halves [2]half, err error) {
 		switch {
 		case !f.is(wayToRecords[level]):
 			for i := range halves {
-				halves[i].bytes = append(halves[i].bytes, field...)
+				if i == 1 || !s.only {
+					halves[i].bytes = append(halves[i].bytes, field...)
+				}
 			}
 		case level+1 == len(wayToRecords):
 			kind, err := kindOf(f.bytes)
@@ -49,8 +62,10 @@ func (s splitter) split(b []byte, level int) (halves [2]half, err error) {
 				return halves, err
 			}
 			to := &halves[0]
-			if ValidID(id, 16) && s.apart(id) {
+			if ValidID(id, 16) && s.apart(id, len(field)) {
 				to = &halves[1]
+			} else if s.only {
+				continue
 			}
 			to.bytes = append(to.bytes, field...)
 			to.records++
