@@ -113,9 +113,15 @@ type Crash struct {
 	Kind     string   // "panic", "exception", "fatal", "signal", "error"
 	Signal   string
 	Address  string
-	Gaps     []string // what is missing from the text
+	Gaps     []Gap    // what is missing from the text
 	ended    bool     // the text reports the end of a program
 }
+
+// Gap is something that a text lacks, or that its reader does not know, and what to do about it.
+type Gap struct{ What, Remedy string }
+
+// cutOff is the remedy for a text that is not whole.
+const cutOff = "the runtime or the log cut them off: find the whole text where the program wrote it"
 
 // maxFrames limits the frames of one thread, maxThreads the threads, longestLine the part of a line
 // that is read, maxPrefixes the prefixes that are removed from it, and longestText a text of
@@ -261,7 +267,19 @@ func init() {
 // or together with the line before, which a terminal may have wrapped.
 func (p *parser) line(line string) (understood bool) {
 	line = line[:min(len(line), longestLine)]
+	defer func() {
+		switch {
+		case !understood || strings.TrimSpace(line) == "":
+			p.python.keep(line)
+		case !p.python.after:
+			p.python.more, p.python.since = "", false
+		}
+	}()
 	headed := p.prefix != "" && len(p.prefix) <= len(line) && shape(line[:len(p.prefix)]) == p.prefix
+	if headed && strings.TrimSpace(line[len(p.prefix):]) == "" {
+		line = ""
+		return p.mode != nil
+	}
 	if headed && p.try(line[len(p.prefix):]) || p.try(line) {
 		p.held = ""
 		return true
@@ -413,6 +431,9 @@ func (p *parser) crash() (*Crash, bool) {
 	}
 	c.Threads = append(c.Threads, p.threads...)
 	p.jvm.report(c)
+	if more := p.python.remark(); more != "" {
+		c.Gaps = append(c.Gaps, Gap{more, "decide from the text: a runtime prints the lines of a message and its notes without a mark"})
+	}
 	for i := range c.Threads {
 		if t := &c.Threads[i]; t.Kind == "goroutine" && t.Waits.On == "" {
 			t.Waits = goWaits(t)
@@ -420,11 +441,11 @@ func (p *parser) crash() (*Crash, bool) {
 	}
 	for i := range c.Threads {
 		if c.Threads[i].Cut {
-			c.Gaps = append(c.Gaps, "frames were left out of the stack of "+c.Threads[i].Name)
+			c.Gaps = append(c.Gaps, Gap{"frames were left out of the stack of " + c.Threads[i].Name, cutOff})
 		}
 	}
 	if p.cut {
-		c.Gaps = append(c.Gaps, "there are more threads than are read")
+		c.Gaps = append(c.Gaps, Gap{fmt.Sprintf("the text has more threads than the %d that are read", maxThreads), "remove the threads of no interest from the text"})
 	}
 	return c, len(c.Threads) > 0 || len(c.Causes) > 0
 }

@@ -49,6 +49,7 @@ type writtenCrash struct {
 	language string
 	chain    []failing
 	threads  []Thread // besides those of the chain
+	more     string   // what may continue the message of the last error
 }
 
 func (m crashMaker) golang() writtenCrash {
@@ -106,10 +107,25 @@ func (m crashMaker) python() writtenCrash {
 				}
 			}
 		}
+		for range m.IntN(4) { // further lines, and notes
+			f.Message += "\n" + []string{"depth", "  Input should be a number", "while reading tide.csv", "", "(see the manual)", "3 berths"}[m.IntN(6)]
+		}
+		f.Message = strings.TrimRight(f.Message, "\n")
 		fmt.Fprintf(&text, "%s: %s\n", f.Type, f.Message)
 		blocks = append(blocks, text.String())
 		c.chain = append([]failing{f}, c.chain...)
 	}
+	// No sentence follows the last error: of its message only what is indented is known.
+	last := &c.chain[0]
+	lines := strings.Split(last.Message, "\n")
+	known := 1
+	for i := 1; i < len(lines) && (lines[i] == "" || strings.HasPrefix(lines[i], "  ")); i++ {
+		if lines[i] != "" {
+			known = i + 1
+		}
+	}
+	last.Message = strings.Join(lines[:known], "\n")
+	c.more = strings.Trim(strings.Join(lines[known:], "\n"), "\n")
 	for i, b := range blocks {
 		if i > 0 {
 			c.text += "\n" + []string{"The above exception was the direct cause of the following exception:", "During handling of the above exception, another exception occurred:"}[m.IntN(2)] + "\n\n"
@@ -244,6 +260,11 @@ func (c writtenCrash) check(t *testing.T, got *Crash, label string) {
 	t.Helper()
 	require.Equal(t, c.language, got.Language, label)
 	var causes []Cause
+	if c.more != "" {
+		first, _, _ := strings.Cut(c.more, "\n")
+		require.NotEmpty(t, got.Gaps, label)
+		require.Contains(t, got.Gaps[0].What, ": "+first, label)
+	}
 	for _, f := range c.chain {
 		causes = append(causes, f.Cause)
 	}

@@ -1,6 +1,7 @@
 package traceback
 
 import (
+	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
@@ -26,6 +27,8 @@ type pythonState struct {
 	member bool
 	indent string // of the whole traceback
 	after  bool   // the line before was that of an error, or of its message
+	more   string // the lines since the error, which are part of its message if a sentence about it follows
+	since  bool   // nothing else was understood since the error
 }
 
 func readPython(p *parser, line string) bool {
@@ -47,7 +50,8 @@ func readPython(p *parser, line string) bool {
 	}
 	trimmed := strings.TrimLeft(text, " ")
 	if s.after && strings.HasPrefix(text, s.indent+"  ") && len(p.failures) > 0 { // the message goes on, whatever it looks like
-		extend(&p.failures[len(p.failures)-1].Message, "\n"+text[len(s.indent):])
+		extend(&p.failures[len(p.failures)-1].Message, s.more+"\n"+text[len(s.indent):])
+		s.more = ""
 		return true
 	}
 	s.after = false
@@ -58,8 +62,11 @@ func readPython(p *parser, line string) bool {
 		s.open, s.indent = true, text[:len(text)-len(trimmed)]
 		return true
 	case strings.HasPrefix(trimmed, "The above exception was the direct cause of the following exception:"), strings.HasPrefix(trimmed, "During handling of the above exception, another exception occurred:"):
+		if s.since {
+			extend(&p.failures[len(p.failures)-1].Message, strings.TrimRight(s.more, "\n"))
+		}
 		s.end(p)
-		s.next = resultOf
+		s.next, s.more, s.since = resultOf, "", false
 		return true
 	case strings.HasPrefix(trimmed, "Fatal Python error: "):
 		p.language("Python", "fatal")
@@ -129,7 +136,32 @@ func (s *pythonState) fail(p *parser, c Cause) {
 	p.fail(f)
 	p.current = nil
 	inGroup, indent := s.member, s.indent
-	*s = pythonState{member: inGroup, indent: indent, after: !inGroup}
+	*s = pythonState{member: inGroup, indent: indent, after: !inGroup, since: !inGroup}
+}
+
+// keep keeps a line that nothing understood: it may be part of the message of the error before it, whose
+// further lines and notes are not indented.
+func (s *pythonState) keep(line string) {
+	if s.since {
+		extend(&s.more, "\n"+strings.TrimPrefix(line, s.indent))
+	}
+}
+
+// maxQuoted is the number of lines that may continue a message of which a gap quotes the beginning.
+const maxQuoted = 3
+
+// remark tells of the lines after the last error.
+func (s *pythonState) remark() string {
+	more := strings.Trim(s.more, "\n")
+	if more == "" {
+		return ""
+	}
+	lines := strings.Split(more, "\n")
+	text := strings.Join(lines[:min(len(lines), maxQuoted)], " / ")
+	if n := len(lines) - maxQuoted; n > 0 {
+		text += fmt.Sprintf(" / … (%d more lines)", n)
+	}
+	return "the text continues after the error; its message may include: " + text
 }
 
 // end ends a traceback without an error.

@@ -82,7 +82,7 @@ func (t *Text) describe() {
 		i.Gaps = append(i.Gaps, replay.Gap{What: d, Remedy: "fetch the file again"})
 	}
 	for _, g := range c.Gaps {
-		i.Gaps = append(i.Gaps, replay.Gap{What: g, Remedy: "the runtime or the log cut them off: find the whole text where the program wrote it"})
+		i.Gaps = append(i.Gaps, replay.Gap{What: g.What, Remedy: g.Remedy})
 	}
 	i.Gaps = append(i.Gaps, t.missing()...)
 	if len(c.Causes) == 0 {

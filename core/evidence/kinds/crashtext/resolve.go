@@ -24,14 +24,14 @@ func (t *Text) binaries() (list []*binary) {
 		f, err := module.Open(option.Path, "")
 		if err != nil {
 			if !option.Offered {
-				t.crash.Gaps = append(t.crash.Gaps, err.Error())
+				t.crash.Gaps = append(t.crash.Gaps, traceback.Gap{What: err.Error(), Remedy: "give a file that belongs to the program"})
 			}
 			continue
 		}
 		b := &binary{name: option.Name, file: f, symbols: f.Symbols()}
 		if f.HasDebug() {
 			if b.debug, err = debuginfo.Open(f, nil, func(string, string) []string { return nil }); err != nil && !option.Offered {
-				t.crash.Gaps = append(t.crash.Gaps, err.Error())
+				t.crash.Gaps = append(t.crash.Gaps, traceback.Gap{What: err.Error(), Remedy: "give a file that belongs to the program"})
 			}
 		}
 		list = append(list, b)
