@@ -113,8 +113,8 @@ type Crash struct {
 	Kind     string   // "panic", "exception", "fatal", "signal", "error"
 	Signal   string
 	Address  string
-	Gaps     []Gap    // what is missing from the text
-	ended    bool     // the text reports the end of a program
+	Gaps     []Gap // what is missing from the text
+	ended    bool  // the text reports the end of a program
 }
 
 // Gap is something that a text lacks, or that its reader does not know, and what to do about it.

@@ -242,6 +242,10 @@ func (d *Dump) value(f *frame, v debuginfo.Variable, t *debuginfo.Type) event.Va
 	if place.Constant != nil {
 		return d.constant(t, place.Constant)
 	}
+	if place.Lasting && f.function != nil && location.IsTransient(place.Expression, &f.steps[f.at].regs) && f.function.CallsIn(v) {
+		// Compilers leave out where the register ends to hold the value.
+		return d.unavailable(t, fmt.Errorf("%w: the debug information names one register for the whole function, in which calls may use it", location.ErrUnavailable))
+	}
 	context := d.contextOf(f, v, l)
 	pieces, err := location.Where(place.Expression, context)
 	if err != nil {
@@ -289,20 +293,29 @@ func (d *Dump) addressOf(f *frame, v debuginfo.Variable) (address, size uint64, 
 func (d *Dump) unavailable(t *debuginfo.Type, err error) event.Value {
 	v := event.Value{Type: &t.Type, State: event.Unrecorded, Text: err.Error()}
 	if errors.Is(err, debuginfo.ErrOptimisedAway) || errors.Is(err, location.ErrUnavailable) {
-		v.State = event.OptimisedOut
-		for _, prefix := range []error{debuginfo.ErrOptimisedAway, location.ErrUnavailable} {
-			v.Text = strings.TrimPrefix(v.Text, prefix.Error()+": ")
-		}
+		v.State, v.Text = event.OptimisedOut, whyUnavailable(err)
 	}
 	return v
+}
+
+func whyUnavailable(err error) string {
+	text := err.Error()
+	for _, prefix := range []error{debuginfo.ErrOptimisedAway, location.ErrUnavailable} {
+		text = strings.TrimPrefix(text, prefix.Error()+": ")
+	}
+	return text
 }
 
 // constant reads a value in the debug information itself.
 func (d *Dump) constant(t *debuginfo.Type, c any) event.Value {
 	var b []byte
+	fill := byte(0)
 	switch x := c.(type) {
 	case int64:
 		b = binary.LittleEndian.AppendUint64(nil, uint64(x))
+		if x < 0 && t.Form == event.Int {
+			fill = 0xff // of 128 bits
+		}
 	case uint64:
 		b = binary.LittleEndian.AppendUint64(nil, x)
 	case []byte:
@@ -313,7 +326,7 @@ func (d *Dump) constant(t *debuginfo.Type, c any) event.Value {
 		return values.Unknown(&t.Type, "a constant of an unknown form")
 	}
 	for uint64(len(b)) < min(t.Size, 64) {
-		b = append(b, 0)
+		b = append(b, fill)
 	}
 	return d.memory.Decode(t, b, nil)
 }
@@ -371,69 +384,6 @@ func (d *Dump) length(f *frame, t *debuginfo.Type, at dwarf.Offset, context *loc
 		last -= bound.Lowest
 	}
 	return uint64(last + 1), last >= -1 && last < most
-}
-
-// gather puts a value together out of its pieces.
-func (d *Dump) gather(f *frame, v debuginfo.Variable, t *debuginfo.Type, pieces []location.Piece) event.Value {
-	const most = 1 << 16
-	if t.Size > most {
-		return values.Unknown(&t.Type, "a value of this size does not lie in registers")
-	}
-	data := make([]byte, 0, t.Size)
-	var missing []values.Missing
-	for _, p := range pieces {
-		n := (p.Bits + 7) / 8
-		if p.Bits == 0 || n > t.Size {
-			n = t.Size - min(uint64(len(data)), t.Size)
-		}
-		b, state, why := d.piece(f, v, p, n)
-		from := uint64(len(data))
-		if b == nil {
-			missing = append(missing, values.Missing{From: from, To: from + n, State: state, Why: why})
-			b = make([]byte, n)
-		}
-		for uint64(len(b)) < n {
-			b = append(b, 0)
-		}
-		data = append(data, b[:n]...)
-	}
-	if n := uint64(len(data)); n < t.Size {
-		missing = append(missing, values.Missing{From: n, To: t.Size, State: event.OptimisedOut, Why: "no location for this part"})
-	}
-	return d.memory.Decode(t, data, missing)
-}
-
-func (d *Dump) piece(f *frame, v debuginfo.Variable, p location.Piece, n uint64) (b []byte, state event.State, why string) {
-	s := &f.steps[f.at]
-	switch p.Kind {
-	case location.InMemory:
-		if b, ok := d.read(p.Address+p.From/8, n); ok {
-			return append([]byte(nil), b...), "", ""
-		}
-		return nil, event.Unrecorded, fmt.Sprintf("the memory at 0x%x was not kept", p.Address)
-	case location.InRegister:
-		if x, ok := s.regs.Get(p.Register); ok {
-			return binary.LittleEndian.AppendUint64(nil, x>>p.From), "", ""
-		}
-		if x, ok := s.regs.Vector(p.Register); ok {
-			return x[:], "", ""
-		}
-		return nil, event.OptimisedOut, fmt.Sprintf("it is in register %s, which the functions called from here did not keep", d.core.Arch.NameOf(p.Register))
-	case location.Constant:
-		return binary.LittleEndian.AppendUint64(nil, p.Number), "", ""
-	case location.Literal:
-		return append(make([]byte, 0, len(p.Bytes)), p.Bytes...), "", ""
-	case location.ImplicitPointer:
-		why := "the pointer itself does not exist"
-		if to, err := v.Unit.Debug.Referred(p.Entry); err == nil {
-			why += "; it would lead to " + to.Name
-			if x, ok := d.referred(f, to); ok {
-				why += ", which is " + x
-			}
-		}
-		return nil, event.OptimisedOut, why
-	}
-	return nil, event.OptimisedOut, "no location at this instruction"
 }
 
 // referred writes the value that a pointer without a location refers to.
@@ -508,6 +458,9 @@ func (d *Dump) evaluation(steps []step, at int, f *debuginfo.Function, depth int
 		if !ok {
 			return 0, notPassed("the caller " + caller.Name + " does not say what it passed")
 		}
+		if err := d.checkCall(steps, at, up, caller, depth); err != nil {
+			return 0, err
+		}
 		return location.Number(passed, d.evaluation(steps, at+1, caller, depth+1))
 	}
 	return out
@@ -549,8 +502,10 @@ func (d *Dump) atEntry(steps []step, at int, expression []byte, depth int) (uint
 	if err != nil {
 		return 0, err
 	}
-	passed, ok := f.Passed(up.pc-up.module.Bias, expression)
-	if ok {
+	if passed, ok := f.Passed(up.pc-up.module.Bias, expression); ok {
+		if err := d.checkCall(steps, at, up, f, depth); err != nil {
+			return 0, err
+		}
 		return location.Number(passed, d.evaluation(steps, at+1, f, depth+1))
 	}
 	// A register that functions preserve is still as it was.

@@ -48,7 +48,9 @@ type Scope struct {
 
 // call is a call site with the passed values.
 type call struct {
-	returns    uint64 // return address
+	begins     uint64 // address of the instruction; 0 if unknown
+	returns    uint64 // return address, also of a jump: the address after it; 0 if unknown
+	target     []byte // expression for the address that is called; nil if there is none
 	parameters []*dwarf.Entry
 	tail       bool
 }
@@ -62,8 +64,11 @@ const (
 	attrCallValue     = 0x7e
 	attrCallReturn    = 0x7d
 	attrCallParameter = 0x80
+	attrCallPC        = 0x81
 	attrCallTail      = 0x82
+	attrCallTarget    = 0x83
 	attrGNUCallValue  = 0x2111
+	attrGNUCallTarget = 0x2113
 	attrGNUTailCall   = 0x2115
 	maxEntriesOfScope = 200_000
 )
@@ -278,6 +283,12 @@ func (f *Function) call(r *dwarf.Reader, e *dwarf.Entry) call {
 	} else if v, ok := e.Val(dwarf.AttrLowpc).(uint64); ok {
 		c.returns = v
 	}
+	c.begins, _ = e.Val(attrCallPC).(uint64)
+	for _, a := range []dwarf.Attr{attrCallTarget, attrGNUCallTarget} {
+		if v, ok := e.Val(a).([]byte); ok {
+			c.target = v
+		}
+	}
 	c.tail, _ = e.Val(attrCallTail).(bool)
 	if v, ok := e.Val(attrGNUTailCall).(bool); ok {
 		c.tail = v
@@ -364,30 +375,77 @@ func (f *Function) PassedFor(returns uint64, parameter dwarf.Offset) (expression
 }
 
 func (f *Function) passed(returns uint64, is func(*dwarf.Entry) bool) (expression []byte, ok bool) {
-	var visit func(s *Scope) []byte
-	visit = func(s *Scope) []byte {
-		for _, c := range s.calls {
-			if c.returns != returns || c.tail {
+	f.eachCall(func(c *call) bool {
+		if c.returns != returns || c.tail {
+			return true
+		}
+		for _, p := range c.parameters {
+			if !is(p) {
 				continue
 			}
-			for _, p := range c.parameters {
-				if !is(p) {
-					continue
-				}
-				for _, a := range []dwarf.Attr{attrCallValue, attrGNUCallValue} {
-					if v, ok := p.Val(a).([]byte); ok {
-						return v
-					}
+			for _, a := range []dwarf.Attr{attrCallValue, attrGNUCallValue} {
+				if v, found := p.Val(a).([]byte); found {
+					expression, ok = v, true
+					return false
 				}
 			}
 		}
-		for _, c := range s.children {
-			if v := visit(c); v != nil {
-				return v
-			}
+		return true
+	})
+	return expression, ok
+}
+
+// Target returns the expression, in this function's frame, for the address that the call that returns to an
+// address leads to. ok is false if the debug information does not say.
+func (f *Function) Target(returns uint64) (expression []byte, ok bool) {
+	f.eachCall(func(c *call) bool {
+		if c.returns == returns && !c.tail && c.target != nil {
+			expression, ok = c.target, true
 		}
-		return nil
+		return !ok
+	})
+	return expression, ok
+}
+
+// Jumps yields the tail calls of the function: the address of the jump, or the address after it; the other one is 0.
+func (f *Function) Jumps(yield func(begins, ends uint64) bool) {
+	f.eachCall(func(c *call) bool {
+		if !c.tail {
+			return true
+		}
+		if c.begins != 0 {
+			return yield(c.begins, 0)
+		}
+		return yield(0, c.returns)
+	})
+}
+
+// CallsIn reports whether there is a call in the scope of a variable of the function.
+func (f *Function) CallsIn(v Variable) bool {
+	calls := false
+	var visit func(s *Scope) bool
+	visit = func(s *Scope) bool {
+		if slices.Contains(s.entries, v.entry) {
+			s.eachCall(func(c *call) bool {
+				calls = !c.tail
+				return !calls
+			})
+			return false
+		}
+		return !slices.ContainsFunc(s.children, func(c *Scope) bool { return !visit(c) })
 	}
-	expression = visit(f.scopes())
-	return expression, expression != nil
+	visit(f.scopes())
+	return calls
+}
+
+// eachCall yields the call sites of the function, also those in inlined functions, until yield returns false.
+func (f *Function) eachCall(yield func(*call) bool) { f.scopes().eachCall(yield) }
+
+func (s *Scope) eachCall(yield func(*call) bool) bool {
+	for i := range s.calls {
+		if !yield(&s.calls[i]) {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(s.children, func(c *Scope) bool { return !c.eachCall(yield) })
 }

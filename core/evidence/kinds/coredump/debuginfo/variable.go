@@ -79,7 +79,8 @@ func (u *Unit) variable(e *dwarf.Entry) Variable {
 // Place is the location of a variable: an expression or a constant.
 type Place struct {
 	Expression []byte
-	Constant   any // int64, uint64, string or []byte; nil if it is no constant
+	Constant   any  // int64, uint64, string or []byte; nil if it is no constant
+	Lasting    bool // it is the same in the whole scope of the variable
 }
 
 // Place returns the location of the variable at a program counter. The error wraps ErrOptimisedAway
@@ -112,7 +113,7 @@ func (u *Unit) place(e *dwarf.Entry, a dwarf.Attr, pc uint64) (Place, error) {
 		if len(x) == 0 {
 			return Place{}, fmt.Errorf("%w: no location at this instruction", ErrOptimisedAway)
 		}
-		return Place{Expression: x}, nil
+		return Place{Expression: x, Lasting: true}, nil
 	case int64: // an offset
 		if u.version >= 5 {
 			return u.inLists(uint64(x), pc)

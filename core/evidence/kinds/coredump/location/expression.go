@@ -3,6 +3,7 @@
 package location
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 
@@ -76,6 +77,8 @@ type Piece struct {
 	Offset   int64
 	Bits     uint64
 	From     uint64 // offset in bits in the register or memory
+	Stack    bool   // a constant is an address in the stack
+	Why      error  // why a piece is gone, if an input of its expression is not known
 }
 
 // maxOperations limits the operations of an expression, maxStack its stack.
@@ -89,13 +92,15 @@ const (
 // number is an entry of the stack. A zero type is the generic one: eight bytes,
 // an address.
 type number struct {
-	bits uint64
-	of   BaseType
+	bits  uint64
+	of    BaseType
+	stack bool // an address in the stack
 }
 
 type evaluation struct {
 	f      *Frame
 	stack  []number
+	lost   error // an input of the current piece that is not available
 	steps  int
 	nested int
 }
@@ -136,9 +141,14 @@ func (e *evaluation) pieces(expression []byte) ([]Piece, error) {
 	var now *Piece // a single location, without its length
 	for c.Len() > 0 {
 		op := c.U8()
+		if e.lost != nil && (op == opBra || op == opCall2 || op == opCall4 || op == opCallRef) {
+			return nil, e.lost
+		}
 		if op == opPiece || op == opBitPiece {
 			p := Piece{Kind: Gone}
 			switch {
+			case e.lost != nil:
+				p.Why, e.lost, e.stack = e.lost, nil, e.stack[:0]
 			case now != nil:
 				p = *now
 			case len(e.stack) > 0:
@@ -160,7 +170,7 @@ func (e *evaluation) pieces(expression []byte) ([]Piece, error) {
 		}
 		p, err := e.step(op, c)
 		if err != nil {
-			return nil, err
+			return nil, cmp.Or(e.lost, err) // the zero in place of what is lost can be the reason for the other one
 		}
 		if p != nil {
 			now = p
@@ -173,6 +183,8 @@ func (e *evaluation) pieces(expression []byte) ([]Piece, error) {
 		return nil, fmt.Errorf("%w: it %w", ErrMalformed, c.Err())
 	}
 	switch {
+	case e.lost != nil:
+		return nil, e.lost
 	case now != nil:
 		list = append(list, *now)
 	case len(list) > 0:
@@ -237,11 +249,46 @@ func ask[A any](f func(A) (uint64, error), of A, what string) (uint64, error) {
 	return f(of)
 }
 
+// pushed pushes an input of the expression. If it is not available, the piece is lost, but not the pieces after it: a
+// zero takes its place until the piece ends.
 func (e *evaluation) pushed(v uint64, err error) (*Piece, error) {
+	if errors.Is(err, ErrUnavailable) {
+		v, e.lost, err = 0, cmp.Or(e.lost, err), nil
+	}
 	if err == nil {
 		e.push(number{bits: v})
 	}
 	return nil, err
+}
+
+// offset pushes a register plus an offset.
+func (e *evaluation) offset(r machine.Register, by int64) (*Piece, error) {
+	v, err := e.register(r)
+	p, err := e.pushed(v+uint64(by), err)
+	if e.f.Registers != nil && r == e.f.Registers.Arch.SP {
+		return e.inStack(p, err)
+	}
+	return p, err
+}
+
+// inStack marks what was pushed as an address in the stack.
+func (e *evaluation) inStack(p *Piece, err error) (*Piece, error) {
+	if n := len(e.stack); err == nil && n > 0 {
+		e.stack[n-1].stack = true
+	}
+	return p, err
+}
+
+// errStackSlot means that a value would be a part of an address in the stack: compilers leave out that the value is
+// in memory there.
+var errStackSlot = fmt.Errorf("%w: the debug information takes the address of a place in the stack for the value", ErrUnavailable)
+
+// CheckStack returns an error for a piece that is an address in the stack, unless it may be a pointer.
+func (p Piece) CheckStack(pointer bool) error {
+	if p.Kind == Constant && p.Stack && !pointer {
+		return errStackSlot
+	}
+	return nil
 }
 
 // step executes one operation. It returns a piece if the operation ends one.
@@ -259,8 +306,7 @@ func (e *evaluation) step(op byte, c *cursor.Cursor) (*Piece, error) {
 	case op >= opReg0 && op <= opReg31:
 		return &Piece{Kind: InRegister, Register: machine.Register(op - opReg0)}, nil
 	case op >= opBreg0 && op <= opBreg31:
-		v, err := e.register(machine.Register(op - opBreg0))
-		return e.pushed(v+uint64(c.Sleb()), err)
+		return e.offset(machine.Register(op-opBreg0), c.Sleb())
 	}
 	switch op {
 	case opNop, opUninit:
@@ -269,7 +315,7 @@ func (e *evaluation) step(op byte, c *cursor.Cursor) (*Piece, error) {
 		return &Piece{Kind: InRegister, Register: machine.Register(c.Uleb() & 0xffff)}, nil
 	case opStackValue:
 		n := e.pop()
-		return &Piece{Kind: Constant, Number: n.bits}, nil
+		return &Piece{Kind: Constant, Number: n.bits, Stack: n.stack}, nil
 	case opImplicitValue:
 		return &Piece{Kind: Literal, Bytes: c.Bytes(c.Uleb())}, nil
 	case opImplicitPointer, opGNUImplicitPointer:
@@ -279,15 +325,14 @@ func (e *evaluation) step(op byte, c *cursor.Cursor) (*Piece, error) {
 			return nil, fmt.Errorf("%w: the function has no frame base", ErrMalformed)
 		}
 		base, err := e.f.FrameBase()
-		return e.pushed(base+uint64(c.Sleb()), err)
+		return e.inStack(e.pushed(base+uint64(c.Sleb()), err))
 	case opBregx:
-		v, err := e.register(machine.Register(c.Uleb() & 0xffff))
-		return e.pushed(v+uint64(c.Sleb()), err)
+		return e.offset(machine.Register(c.Uleb()&0xffff), c.Sleb())
 	case opCallFrameCFA:
 		if e.f.CFA == nil {
 			return nil, fmt.Errorf("%w: the frame's own address is not known", ErrUnavailable)
 		}
-		return e.pushed(e.f.CFA())
+		return e.inStack(e.pushed(e.f.CFA()))
 	case opAddr:
 		return e.pushed(c.U64()+e.f.Bias, nil)
 	case opAddrx, opGNUAddrIndex:
@@ -346,6 +391,11 @@ func (e *evaluation) call(entry uint64) error {
 // itself.
 func IsAddress(expression []byte) bool {
 	return len(expression) > 0 && expression[len(expression)-1] != opStackValue && expression[len(expression)-1] != opDeref
+}
+
+// IsTransient reports whether an expression is a register that called functions may use for themselves.
+func IsTransient(expression []byte, r *machine.Registers) bool {
+	return len(expression) == 1 && expression[0] >= opReg0 && expression[0] <= opReg31 && !IsPreserved(expression, r)
 }
 
 // IsPreserved reports whether an expression is a register that called functions preserve.

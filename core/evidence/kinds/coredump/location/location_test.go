@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -339,6 +340,55 @@ func TestPieces(t *testing.T) {
 		p, err := location.Where(x.expression, frame)
 		require.NoError(t, err, name)
 		assert.Equal(t, x.want, p, name)
+	}
+}
+
+// A piece whose register is not known does not take the others with it; a branch that depends on it does.
+func TestLostPieces(t *testing.T) {
+	t.Parallel()
+	regs := &machine.Registers{Arch: machine.AMD64}
+	regs.Set(3, 7)
+	frame := &location.Frame{Registers: regs}
+	p, err := location.Where([]byte{0x72, 0, 0x34, 0x1e, 0x9f, 0x93, 4, 0x53, 0x93, 4}, frame)
+	require.NoError(t, err)
+	require.Len(t, p, 2)
+	assert.Equal(t, location.Gone, p[0].Kind)
+	assert.ErrorIs(t, p[0].Why, location.ErrUnavailable)
+	assert.Equal(t, location.Piece{Kind: location.InRegister, Register: 3, Bits: 32}, p[1])
+	for name, x := range map[string][]byte{"alone": {0x72, 0, 0x9f}, "last": {0x53, 0x93, 4, 0x72, 0}, "branch": {0x72, 0, 0x28, 0, 0, 0x31, 0x93, 4}, "divisor": {0x31, 0x72, 0, 0x1b, 0x93, 4}} {
+		_, err := location.Where(x, frame)
+		assert.ErrorIs(t, err, location.ErrUnavailable, name)
+	}
+}
+
+// Values that compilers describe wrongly are not known: an address in the stack in place of what is there, and shifts of
+// negative numbers in registers that have more bits.
+func TestWhatCompilersDescribeWrongly(t *testing.T) {
+	t.Parallel()
+	regs := &machine.Registers{Arch: machine.AMD64}
+	regs.Set(7, 0x7ffd_0000_1000)
+	frame := &location.Frame{Registers: regs, BaseType: baseType, CFA: func() (uint64, error) { return 0x7ffd_0000_2000, nil }, Read: func(_, n uint64) ([]byte, bool) { return make([]byte, n), true }}
+	for _, place := range [][]byte{{0x77, 8}, {0x9c}, {0x77, 8, 0x23, 4}} {
+		p, err := location.Where(slices.Concat(place, []byte{0x9f}), frame)
+		require.NoError(t, err)
+		require.ErrorIs(t, p[0].CheckStack(false), location.ErrUnavailable)
+		require.NoError(t, p[0].CheckStack(true), "a pointer can be one")
+		p, err = location.Where(slices.Concat(place, []byte{0x06, 0x9f}), frame)
+		require.NoError(t, err)
+		require.NoError(t, p[0].CheckStack(false), "what is there")
+		for i, of := range types {
+			_, err := location.Where(slices.Concat(place, []byte{0xa8, byte(i + 1), 0x9f}), frame)
+			assert.Equal(t, of.Size < 8, err != nil, "%d bytes", of.Size)
+		}
+	}
+	for name, x := range map[string]struct {
+		bits  uint64
+		known bool
+	}{"a negative int": {0xffff_75c3, false}, "a negative short": {0x9b6e, false}, "a positive one": {0x1b6e, true}, "a negative long": {1<<64 - 5, true}, "a large one": {1 << 40, true}} {
+		for _, op := range []byte{0x26, 0x1b} {
+			_, err := location.Where(append(binary.LittleEndian.AppendUint64([]byte{0x0e}, x.bits), 0x32, op, 0x9f), frame)
+			assert.Equal(t, x.known, err == nil, "%s, operation 0x%x", name, op)
+		}
 	}
 }
 

@@ -3,6 +3,7 @@ package location
 import (
 	"fmt"
 	"math"
+	mathbits "math/bits"
 
 	"wraithology/core/evidence/kinds/coredump/cursor"
 	"wraithology/core/evidence/kinds/coredump/machine"
@@ -162,7 +163,7 @@ func (e *evaluation) typed(op byte, c *cursor.Cursor) (bool, error) {
 		if len(b) > 8 {
 			b = b[:8]
 		}
-		e.push(number{t.cut(le(b)), t})
+		e.push(number{bits: t.cut(le(b)), of: t})
 		return true, err
 	case opRegvalType, opGNURegvalType:
 		r := machine.Register(c.Uleb() & 0xffff)
@@ -171,7 +172,7 @@ func (e *evaluation) typed(op byte, c *cursor.Cursor) (bool, error) {
 			return true, err
 		}
 		v, err := e.register(r)
-		e.push(number{t.cut(v), t})
+		e.push(number{bits: t.cut(v), of: t})
 		return true, err
 	case opDerefType, opGNUDerefType:
 		size := int(c.U8())
@@ -180,21 +181,28 @@ func (e *evaluation) typed(op byte, c *cursor.Cursor) (bool, error) {
 			return true, err
 		}
 		v, err := e.load(e.pop().bits, size)
-		e.push(number{t.cut(v), t})
+		e.push(number{bits: t.cut(v), of: t})
 		return true, err
 	case opConvert, opGNUConvert:
 		t, err := e.baseType(c.Uleb())
 		if err != nil {
 			return true, err
 		}
-		e.push(e.pop().convert(t))
+		n := e.pop()
+		if n.stack && t.Size > 0 && t.Size < 8 {
+			return true, errStackSlot
+		}
+		stack := n.stack
+		n = n.convert(t)
+		n.stack = stack
+		e.push(n)
 		return true, nil
 	case opReinterpret, opGNUReinterpret:
 		t, err := e.baseType(c.Uleb())
 		if err != nil {
 			return true, err
 		}
-		e.push(number{t.cut(e.pop().bits), t})
+		e.push(number{bits: t.cut(e.pop().bits), of: t})
 		return true, nil
 	}
 	return false, nil
@@ -221,9 +229,9 @@ func (n number) float() float64 {
 
 func (t BaseType) fromFloat(f float64) number {
 	if t.Size == 4 {
-		return number{uint64(math.Float32bits(float32(f))), t}
+		return number{bits: uint64(math.Float32bits(float32(f))), of: t}
 	}
-	return number{math.Float64bits(f), t}
+	return number{bits: math.Float64bits(f), of: t}
 }
 
 // convert changes a number into another type, keeping its value.
@@ -232,15 +240,22 @@ func (n number) convert(t BaseType) number {
 	case n.of.Float && t.Float:
 		return t.fromFloat(n.float())
 	case n.of.Float && t.Signed:
-		return number{t.cut(uint64(int64(n.float()))), t}
+		return number{bits: t.cut(uint64(int64(n.float()))), of: t}
 	case n.of.Float:
-		return number{t.cut(uint64(n.float())), t}
+		return number{bits: t.cut(uint64(n.float())), of: t}
 	case t.Float && n.of.Signed:
 		return t.fromFloat(float64(int64(n.bits)))
 	case t.Float:
 		return t.fromFloat(float64(n.bits))
 	}
-	return number{t.cut(n.bits), t}
+	return number{bits: t.cut(n.bits), of: t}
+}
+
+// mayBeNegative reports whether bits may be a negative number of 8, 16 or 32 bits in a register. Compilers describe
+// operations on such numbers by operations of 64 bits, which take them for positive.
+func mayBeNegative(bits uint64) bool {
+	n := mathbits.Len64(bits)
+	return n == 8 || n == 16 || n == 32
 }
 
 // compute executes operations on the stack.
@@ -289,7 +304,11 @@ func (e *evaluation) compute(op byte, c *cursor.Cursor) error {
 			return fmt.Errorf("%w: unknown operation 0x%x", ErrMalformed, op)
 		}
 		b, a := e.pop(), e.pop()
+		if a.of == (BaseType{}) && (op == opShra || op == opDiv) && mayBeNegative(a.bits) {
+			return fmt.Errorf("%w: the debug information computes with 64 bits where the program may have computed with fewer", ErrUnavailable)
+		}
 		n, err := combine(op, a, b)
+		n.stack = a.stack != b.stack
 		e.push(n)
 		return err
 	}
