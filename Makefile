@@ -68,7 +68,7 @@ needs:
 	scripts/needs postgresql git gcc
 
 needs-test:
-	scripts/needs postgresql git chromium gcc g++ dwz gcc-aarch64-linux-gnu qemu-user-static
+	scripts/needs postgresql git chromium gcc g++ libc++-dev libc++abi-dev dwz gcc-aarch64-linux-gnu qemu-user-static
 
 $(STAMP): console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel error

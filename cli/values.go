@@ -24,7 +24,7 @@ var _ = register(question[ask.PartsRequest, ask.Variable]{use: "parts LOCATOR PA
 
 var stateWords = map[string]string{
 	"unassigned": "not assigned yet", "leftover": "uninitialised: holds garbage from earlier use of the memory", "optimised-away": "optimised away",
-	"unrecorded": "not recorded", "redacted": "redacted", "may-have-changed": "may have changed",
+	"unrecorded": "not recorded", "redacted": "redacted", "may-have-changed": "may have changed", "moved": "moved or dropped",
 }
 
 func printValues(w io.Writer, v ask.Values) {

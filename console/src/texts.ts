@@ -387,6 +387,7 @@ export const texts = {
       unrecorded: 'not recorded',
       redacted: 'redacted',
       'may-have-changed': 'may have changed',
+      moved: 'moved or dropped',
     } as Record<string, string>,
     parts: (name: string) => `parts of ${name}`,
     changed: 'changed in this step',

@@ -83,6 +83,8 @@ const (
 	// MayHaveChanged is a value that code that is not recorded, or another thread, may have changed since
 	// it was recorded.
 	MayHaveChanged State = "may-have-changed"
+	// Moved is a value that its variable does not own any more: it was moved or dropped.
+	Moved State = "moved"
 )
 
 // Value is a decoded value. The type's form decides which members are used: Int, Uint and Float for

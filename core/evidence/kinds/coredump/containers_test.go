@@ -213,7 +213,11 @@ func (w *cppWriter) structure(depth int) (name string, value func() string) {
 		if i > 0 {
 			body.WriteString(`printf(" "); `)
 		}
-		fmt.Fprintf(&body, `printf("%s:"); { auto x = v.%s; say(x); } `, field, field)
+		reference := "const auto &"
+		if how == 0 { // which cannot refer to a member of a packed class
+			reference = "auto "
+		}
+		fmt.Fprintf(&body, `printf("%s:"); { %sx = v.%s; say(x); } `, field, reference, field)
 		values = append(values, inner)
 	}
 	attribute := []string{"__attribute__((packed)) ", "alignas(32) ", "", ""}[how]
@@ -240,7 +244,7 @@ func (w *cppWriter) program() string {
 
 func TestGeneratedContainersTellTheTruth(t *testing.T) {
 	t.Parallel()
-	flags := []string{"-O0 -g", "-O2 -g -gdwarf-4", "-O0 -g -std=c++20", "-O1 -g -static", "-O0 -g -fdebug-types-section"}
+	flags := []string{"-O0 -g", "-O2 -g -gdwarf-4", "-O0 -g -std=c++20", "-O1 -g -static", "-O0 -g -fdebug-types-section", "-O0 -g " + libcpp, "-O2 -g " + libcpp}
 	for seed := range programs(t, len(flags)) {
 		t.Run(fmt.Sprint(seed, flags[seed%len(flags)]), func(t *testing.T) {
 			t.Parallel()
@@ -248,7 +252,7 @@ func TestGeneratedContainersTellTheTruth(t *testing.T) {
 			dir := t.TempDir()
 			source, binary := filepath.Join(dir, "generated.cc"), filepath.Join(dir, "generated")
 			require.NoError(t, os.WriteFile(source, []byte(w.program()), 0o600))
-			compile(t, "g++", append(strings.Fields("-std=c++17 -w "+flags[seed%len(flags)]), "-o", binary, source)...)
+			compile(t, "g++", append(append(strings.Fields("-std=c++17 -w "+flags[seed%len(flags)]), "-o", binary, source), librariesOf(flags[seed%len(flags)])...)...)
 			core, printed := crash(t, binary)
 			d := openDump(t, core, Options{Modules: sourcesOf(binary)})
 			compareTruths(t, d, printed, "main")

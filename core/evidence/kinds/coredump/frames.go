@@ -33,6 +33,8 @@ type frame struct {
 	at       int    // index of its activation
 	function *debuginfo.Function
 	scopes   []*debuginfo.Scope // from the innermost block to the function
+	inner    *frame             // that it called; nil at the top of the stack
+	owners   *owners            // nil if they are not kept
 }
 
 const (
@@ -72,6 +74,12 @@ func (d *Dump) framesOf(ctx context.Context, at event.Moment, t event.ThreadID) 
 		return nil, err
 	}
 	list = d.frames(steps)
+	for i := range list {
+		list[i].owners = &owners{}
+		if i > 0 {
+			list[i].inner = &list[i-1]
+		}
+	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if _, ok := d.stacks[t]; !ok {

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/coredump/module"
 	"wraithology/core/fault"
 	"wraithology/core/question"
@@ -324,12 +325,55 @@ func TestModulesAreTheirMappings(t *testing.T) {
 	}
 }
 
+// A variable of Rust that was moved or dropped has no value, whatever its bytes still say.
+func TestMovedValuesOfRust(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("rustc"); err != nil {
+		t.Skip("there is no Rust compiler here")
+	}
+	binary := filepath.Join(t.TempDir(), "moved")
+	compile(t, "rustc", "-g", "--edition", "2021", "-o", binary, "testdata/native/moved.rs")
+	core, _ := crash(t, binary)
+	d := openDump(t, core, Options{Modules: sourcesOf(binary)})
+	frame := frameNamed(t, d, d.failure.Thread, "moved::main")
+	for name, want := range map[string]string{"second": `"Kelp Quay"`, "other": `&Berth{name: "Ness", depths: Vec<i32>{…}}`, "same": `Some{__0: "tide"}`, "copied": `"Kelp Quay"`, "empty": `""`, "nothing": "Vec<i32>{}", "lent": `"lent"`} {
+		v, ok, err := d.Variable(context.Background(), 0, d.failure.Thread, frame.Index, name)
+		require.NoError(t, err)
+		require.True(t, ok, name)
+		assert.Equal(t, event.Known, v.Value.State, name)
+		assert.Equal(t, want, v.Value.Text(), name)
+	}
+	for name, why := range map[string]string{"first": "second", "list": "list", "dropped": "", "boxed": "other", "some": "same", "text": "given"} {
+		v, _, err := d.Variable(context.Background(), 0, d.failure.Thread, frame.Index, name)
+		require.NoError(t, err)
+		assert.Equal(t, event.Moved, v.Value.State, name)
+		assert.Contains(t, v.Value.Value.Text, why, name)
+	}
+	taken := frameNamed(t, d, d.failure.Thread, "moved::take")
+	for name, want := range map[string]string{"given": `"given away"`, "list": "Vec<i32>(3){1, 2, 3}", "lent": `&"lent"`} {
+		v, _, err := d.Variable(context.Background(), 0, d.failure.Thread, taken.Index, name)
+		require.NoError(t, err)
+		assert.Equal(t, want, v.Value.Text(), name)
+	}
+}
+
+// libcpp are the flags for the other standard library of C++.
+const libcpp = "-nostdinc++ -isystem /usr/include/c++/v1 -nodefaultlibs"
+
+// librariesOf are the libraries to link with flags.
+func librariesOf(flags string) []string {
+	if strings.Contains(flags, libcpp) {
+		return strings.Fields("-lc++ -lc++abi -lm -lc -lgcc_s -lgcc")
+	}
+	return nil
+}
+
 // Values of the standard library of C++ are shown as what they are.
 func TestStandardLibraryOfCPlusPlus(t *testing.T) {
 	t.Parallel()
-	for _, flags := range []string{"-O0", "-O0 -gdwarf-4"} {
+	for _, flags := range []string{"-O0", "-O0 -gdwarf-4", "-O0 " + libcpp} {
 		binary := filepath.Join(t.TempDir(), "standard")
-		compile(t, "g++", append(strings.Fields("-g -std=c++17 -w "+flags+" -o"), binary, "testdata/native/standard.cc")...)
+		compile(t, "g++", append(append([]string{"-o", binary, "testdata/native/standard.cc"}, strings.Fields("-g -std=c++17 -w "+flags)...), librariesOf(flags)...)...)
 		core, _ := crash(t, binary)
 		d := openDump(t, core, Options{Modules: sourcesOf(binary)})
 		f := d.Info().Failure
@@ -347,7 +391,7 @@ func TestStandardLibraryOfCPlusPlus(t *testing.T) {
 				assert.Equal(t, want, v.Text(), "%s: %s", flags, name)
 			}
 		}
-		for name, want := range map[string]string{"held": `^locked by thread \d+ \(\d+\)$`, "rm": `^locked by thread \d+ \(\d+\)$`, "expired": `\(expired\)$`, "weak": `[^)]$`, "shared": `[^)]$`} {
+		for name, want := range map[string]string{"held": `^locked by thread \d+ \(\d+\)$`, "rm": `^locked by thread \d+ \(\d+\)$`, "expired": `\(expired\)$`, "weak": `\(2 owners\)$`, "shared": `\(2 owners\)$`} {
 			v, ok, err := d.Variable(context.Background(), 0, f.Thread, f.Frame, name)
 			require.NoError(t, err)
 			require.True(t, ok, name)

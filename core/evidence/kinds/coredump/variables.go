@@ -135,6 +135,22 @@ func (d *Dump) register(s *step, n machine.Register, name string) replay.Variabl
 
 // variable reads a variable in a frame.
 func (d *Dump) variable(f *frame, v debuginfo.Variable) replay.Variable {
+	out := d.bare(f, v)
+	if v.Scope == event.Local && (out.Value.State == event.Known || out.Value.State == event.Unrecorded) {
+		if why := d.notReached(f, v); why != "" {
+			out.Value.Value = event.Value{Type: out.Value.Type, State: event.Leftover, Text: why}
+		}
+	}
+	if out.Value.State == event.Known {
+		if why := d.moved(f, v, out.Value); why != "" {
+			out.Value.Value = event.Value{Type: out.Value.Type, State: event.Moved, Text: why}
+		}
+	}
+	return out
+}
+
+// bare is variable without regard to whether the variable has its value yet, or still.
+func (d *Dump) bare(f *frame, v debuginfo.Variable) replay.Variable {
 	t := d.types.Get(d.types.ID(v.Type))
 	out := replay.Variable{Name: v.Name, Scope: v.Scope, Written: event.NoMoment, Value: replay.Value{Memory: d.memory}}
 	if t == nil {
@@ -148,11 +164,6 @@ func (d *Dump) variable(f *frame, v debuginfo.Variable) replay.Variable {
 	}
 	if out.Value.Type != nil {
 		out.Type = out.Value.Type.Name
-	}
-	if v.Scope == event.Local && (out.Value.State == event.Known || out.Value.State == event.Unrecorded) {
-		if why := d.notReached(f, v); why != "" {
-			out.Value.Value = event.Value{Type: out.Value.Type, State: event.Leftover, Text: why}
-		}
 	}
 	return out
 }

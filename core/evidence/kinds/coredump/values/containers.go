@@ -34,6 +34,9 @@ func (m *Memory) container(t *debuginfo.Type, s source, depth int) (event.Value,
 			return renamed(t, m.decode(of, at, depth+1)), true
 		}
 	}
+	if v, ok := m.libcppContainer(t, s, depth); ok {
+		return v, true
+	}
 	return m.cppStandard(t, s, depth)
 }
 

@@ -1,6 +1,7 @@
 package values
 
 import (
+	"fmt"
 	"strings"
 
 	"wraithology/core/event"
@@ -15,9 +16,21 @@ func template(name string) string {
 	return strings.TrimPrefix(name, "__1::")
 }
 
-// cppContainer reads containers of libstdc++ by the names of their members. ok is false for other
-// classes.
+// cppContainer reads containers of libstdc++ and libc++ by the names of their members. ok is false for
+// other classes.
 func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
+	if v, ok := m.libstdcppContainer(t, s, depth); ok {
+		return v, true
+	}
+	for _, read := range []func(*debuginfo.Type, source, int) (event.Value, bool){m.libcppContainer, m.cppSequence, m.cppStandard} {
+		if v, ok := read(t, s, depth); ok {
+			return v, true
+		}
+	}
+	return m.cppWrapper(t, s, depth)
+}
+
+func (m *Memory) libstdcppContainer(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
 	switch template(t.Class) {
 	case "basic_string":
 		return m.cppString(t, s)
@@ -26,13 +39,13 @@ func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (v event.V
 	case "vector":
 		return m.cppVector(t, s, depth)
 	case "map", "multimap":
-		return m.cppTable(t, s, argument(t, 1), "_M_t", "_M_impl", "_M_node_count")
+		return m.cppTable(t, s, "_M_t", "_M_impl", "_M_node_count")
 	case "set", "multiset":
-		return m.cppTable(t, s, 0, "_M_t", "_M_impl", "_M_node_count")
+		return m.cppTable(t, s, "_M_t", "_M_impl", "_M_node_count")
 	case "unordered_map", "unordered_multimap":
-		return m.cppTable(t, s, argument(t, 1), "_M_h", "_M_element_count")
+		return m.cppTable(t, s, "_M_h", "_M_element_count")
 	case "unordered_set", "unordered_multiset":
-		return m.cppTable(t, s, 0, "_M_h", "_M_element_count")
+		return m.cppTable(t, s, "_M_h", "_M_element_count")
 	case "unique_ptr":
 		return m.cppUniquePointer(t, s, depth)
 	case "shared_ptr", "weak_ptr":
@@ -42,20 +55,33 @@ func (m *Memory) cppContainer(t *debuginfo.Type, s source, depth int) (v event.V
 	case "variant":
 		return m.cppVariant(t, s, depth)
 	}
-	for _, read := range []func(*debuginfo.Type, source, int) (event.Value, bool){m.cppSequence, m.cppStandard} {
-		if v, ok := read(t, s, depth); ok {
-			return v, true
-		}
-	}
-	return m.cppWrapper(t, s, depth)
+	return v, false
 }
 
 // argument returns a template argument that is a type, or 0.
 func argument(t *debuginfo.Type, i int) event.TypeID {
-	if i < len(t.Arguments) {
+	if i >= 0 && i < len(t.Arguments) {
 		return t.Arguments[i]
 	}
 	return 0
+}
+
+// contents returns the types of the keys and entries of a table; elem is 0 for a set. GCC leaves out the arguments of
+// classes of libc++ with friends: the tree in them has them too.
+func (m *Memory) contents(t *debuginfo.Type) (key, elem event.TypeID) {
+	if tree, ok := member(t, "__tree_"); ok && len(t.Arguments) == 0 {
+		if t = m.Types.Get(tree.Type); t == nil {
+			return 0, 0
+		}
+		if pair := m.Types.Get(argument(t, 0)); pair != nil && template(pair.Class) == "__value_type" {
+			return argument(pair, 0), argument(pair, 1)
+		}
+		return argument(t, 0), 0
+	}
+	if strings.Contains(template(t.Class), "map") {
+		elem = argument(t, 1)
+	}
+	return argument(t, 0), elem
 }
 
 func (m *Memory) cppString(t *debuginfo.Type, s source) (v event.Value, ok bool) {
@@ -90,10 +116,11 @@ func (m *Memory) cppVector(t *debuginfo.Type, s source, depth int) (v event.Valu
 	return list(t, of.ID, first, (end-first)/of.Size, (room-first)/of.Size), true
 }
 
-// cppTable reads a table whose number of entries is at the end of a path; elem is 0 for a set.
-func (m *Memory) cppTable(t *debuginfo.Type, s source, elem event.TypeID, count ...string) (event.Value, bool) {
+// cppTable reads a table whose number of entries is at the end of a path.
+func (m *Memory) cppTable(t *debuginfo.Type, s source, count ...string) (event.Value, bool) {
 	n, ok := m.path(t, s, count...)
-	return m.table(t, s, argument(t, 0), elem, n), ok && s.inMemory
+	key, elem := m.contents(t)
+	return m.table(t, s, key, elem, n), ok && s.inMemory
 }
 
 func (m *Memory) cppUniquePointer(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
@@ -113,16 +140,33 @@ func (m *Memory) cppSharedPointer(t *debuginfo.Type, s source, depth int) (v eve
 	if !ok {
 		return v, false
 	}
-	v = renamed(t, m.decode(of, at, depth+1))
-	if is := m.Types.Get(argument(t, 0)); is != nil && v.Type != nil && is.Kind == debuginfo.Record && m.sizeOf(v.Type.Elem) == is.Size && !is.Dynamic {
-		v.Type.Elem = is.ID // the pointer's own type has another name for it
-	}
-	if control, ok := m.path(t, s, "_M_refcount", "_M_pi"); ok && control != 0 && template(t.Class) == "weak_ptr" {
-		if uses, ok := m.Core.Uint(control+8, 4); ok && uses == 0 { // _Sp_counted_base: after the pointer to the virtual table
-			v.Text = "expired"
+	v = m.ownPointer(t, m.decode(of, at, depth+1))
+	if control, ok := m.path(t, s, "_M_refcount", "_M_pi"); ok && control != 0 {
+		if uses, ok := m.Core.Uint(control+8, 4); ok { // _Sp_counted_base: after the pointer to the virtual table
+			v.Text = ownersText(uses)
 		}
 	}
 	return v, true
+}
+
+// ownersText says how many pointers own an object together.
+func ownersText(n uint64) string {
+	switch n {
+	case 0:
+		return "expired"
+	case 1:
+		return "1 owner"
+	}
+	return fmt.Sprintf("%d owners", n)
+}
+
+// ownPointer shows the pointer in a smart pointer, whose own type has another name for what it points to.
+func (m *Memory) ownPointer(t *debuginfo.Type, pointer event.Value) event.Value {
+	v := renamed(t, pointer)
+	if is := m.Types.Get(argument(t, 0)); is != nil && v.Type != nil && is.Kind == debuginfo.Record && m.sizeOf(v.Type.Elem) == is.Size && !is.Dynamic {
+		v.Type.Elem = is.ID
+	}
+	return v
 }
 
 func (m *Memory) cppOptional(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
@@ -174,15 +218,12 @@ func (m *Memory) containerEntries(t *debuginfo.Type, address uint64, e *entries)
 		m.rustEntries(t, s, e)
 		return
 	}
-	isMap := strings.Contains(template(t.Class), "map")
-	if len(t.Arguments) == 0 {
-		e.cut = true
-		return
-	}
-	e.key = m.Types.Get(t.Arguments[0])
+	key, elem := m.contents(t)
+	isMap := elem != 0
+	e.key = m.Types.Get(key)
 	e.elem = e.key
-	if isMap && len(t.Arguments) > 1 {
-		e.elem = m.Types.Get(t.Arguments[1])
+	if isMap {
+		e.elem = m.Types.Get(elem)
 	}
 	if e.key == nil || e.elem == nil {
 		e.cut = true
@@ -204,11 +245,15 @@ func (m *Memory) containerEntries(t *debuginfo.Type, address uint64, e *entries)
 	if isMap {
 		align = max(align, alignment(m, e.elem, 0))
 	}
-	if strings.HasPrefix(template(t.Class), "unordered") {
+	if _, _, other := m.walk(t, s, "__table_"); other {
+		m.libcppHashed(t, s, e, align, add)
+	} else if _, _, other := m.walk(t, s, "__tree_"); other {
+		m.libcppOrdered(t, s, e, align, add)
+	} else if strings.HasPrefix(template(t.Class), "unordered") {
 		m.hashed(t, s, e, max(align, 8), add)
-		return
+	} else {
+		m.ordered(t, s, e, align, add)
 	}
-	m.ordered(t, s, e, align, add)
 }
 
 // hashed walks the chain of all nodes of a hash table: a pointer to the next,
@@ -217,8 +262,14 @@ func (m *Memory) hashed(t *debuginfo.Type, s source, e *entries, align uint64, a
 	node, ok := m.path(t, s, "_M_h", "_M_before_begin", "_M_nxt")
 	n, ok2 := m.path(t, s, "_M_h", "_M_element_count")
 	e.cut = !ok || !ok2
+	m.nodes(node, n, e, func(node uint64) { add(node + roundedUp(8, align)) })
+}
+
+// nodes follows a chain of up to n nodes, each of which begins with a pointer to the next one.
+func (m *Memory) nodes(node, n uint64, e *entries, yield func(node uint64)) {
 	for i := uint64(0); node != 0 && i < min(n, maxEntries) && !e.cut; i++ {
-		add(node + roundedUp(8, align))
+		yield(node)
+		var ok bool
 		if node, ok = m.Core.Pointer(node); !ok {
 			e.cut = true
 		}
@@ -229,53 +280,63 @@ func (m *Memory) hashed(t *debuginfo.Type, s source, e *entries, align uint64, a
 // ordered walks a red-black tree in the order of its keys. A node begins with
 // its colour, parent, left and right; the value follows.
 func (m *Memory) ordered(t *debuginfo.Type, s source, e *entries, align uint64, add func(uint64)) {
-	const parentAt, leftAt, rightAt, valueAt = 8, 16, 24, 32
+	const valueAt = 32
 	header, _, ok := m.walk(t, s, "_M_t", "_M_impl", "_M_header")
 	if !ok {
 		e.cut = true
 		return
 	}
+	x := tree{end: header.address, parent: 8, left: 16, right: 24}
 	n, _ := m.path(t, s, "_M_t", "_M_impl", "_M_node_count")
-	node, ok := m.Core.Pointer(header.address + leftAt)
+	first, ok := m.Core.Pointer(header.address + x.left)
+	e.cut = !ok
+	m.inOrder(x, first, n, e, func(node uint64) { add(node + roundedUp(valueAt, align)) })
+}
+
+// tree is the layout of a binary tree: the node after its last one, and offsets of pointers in its nodes.
+type tree struct{ end, left, right, parent uint64 }
+
+// inOrder walks up to n nodes of a tree in the order of its keys, from the first one on.
+func (m *Memory) inOrder(x tree, node, n uint64, e *entries, yield func(node uint64)) {
 	steps := uint64(0)
 	follow := func(at uint64) uint64 {
 		if steps++; steps > 4*maxEntries {
 			e.cut = true
-			return header.address
+			return x.end
 		}
 		p, ok := m.Core.Pointer(at)
 		if !ok {
 			e.cut = true
-			return header.address
+			return x.end
 		}
 		return p
 	}
-	for i := uint64(0); ok && node != header.address && node != 0 && i < min(n, maxEntries) && !e.cut; i++ {
-		add(node + roundedUp(valueAt, align))
-		if right := follow(node + rightAt); right != 0 && !e.cut {
+	for i := uint64(0); node != x.end && node != 0 && i < min(n, maxEntries) && !e.cut; i++ {
+		yield(node)
+		if right := follow(node + x.right); right != 0 && !e.cut {
 			node = right
-			for left := follow(node + leftAt); left != 0 && !e.cut; left = follow(node + leftAt) {
+			for left := follow(node + x.left); left != 0 && !e.cut; left = follow(node + x.left) {
 				node = left
 			}
 			continue
 		}
 		for !e.cut {
-			parent := follow(node + parentAt)
-			last := parent == header.address || follow(parent+rightAt) != node
+			parent := follow(node + x.parent)
+			last := parent == x.end || follow(parent+x.right) != node
 			node = parent
 			if last {
 				break
 			}
 		}
 	}
-	e.cut = e.cut || !ok || n > maxEntries
+	e.cut = e.cut || n > maxEntries
 }
 
 // allocated returns the second member of the pairs of a map. Its allocator is the last argument, and
 // the pair is the allocator's. Only its declaration knows where the second member of a pair is: a
 // packed class is not aligned.
 func (m *Memory) allocated(t *debuginfo.Type) (debuginfo.Member, bool) {
-	allocator := m.Types.Get(t.Arguments[len(t.Arguments)-1])
+	allocator := m.Types.Get(argument(t, len(t.Arguments)-1))
 	if allocator == nil || len(allocator.Arguments) == 0 {
 		return debuginfo.Member{}, false
 	}

@@ -33,7 +33,9 @@ func (m *Memory) rustContainer(t *debuginfo.Type, s source, depth int) (event.Va
 			return none, false
 		}
 		p, n, _, ok := m.rustVector(of, at)
-		return m.text(t, p, n), ok
+		v := m.text(t, p, n)
+		v.Address = p
+		return v, ok
 	case name == "PathBuf" || name == "OsString":
 		at, of, ok := m.walk(t, s, "inner", "inner")
 		if name == "PathBuf" && ok {
@@ -43,7 +45,9 @@ func (m *Memory) rustContainer(t *debuginfo.Type, s source, depth int) (event.Va
 			return none, false
 		}
 		p, n, _, ok := m.rustVector(of, at)
-		return m.text(t, p, n), ok
+		v := m.text(t, p, n)
+		v.Address = p
+		return v, ok
 	case is("Vec<"):
 		p, n, room, ok := m.rustVector(t, s)
 		if !ok || len(t.Arguments) == 0 {
@@ -178,7 +182,7 @@ func (c *chain) rust(t *debuginfo.Type, s source) bool {
 		next, ok := member(node, "next")
 		element, ok2 := member(node, "element")
 		c.length = func() uint64 { return n }
-		c.linked(head.address, next.Offset, element.Offset)
+		c.linked(head.address, head.address, next.Offset, element.Offset)
 		return ok && ok2
 	}
 	return false
@@ -208,9 +212,9 @@ func (m *Memory) rustCounted(t *debuginfo.Type, s source) (event.Value, bool) {
 			if address == 0 || address == math.MaxUint64 { // a Weak without a target
 				v.Address, v.Nil = 0, true
 			}
-			if strong, ok := member(inner, "strong"); ok && !v.Nil && strings.HasPrefix(t.Class, "Weak<") {
-				if uses, ok := m.Core.Uint(address+strong.Offset, 8); ok && uses == 0 {
-					v.Text = "expired"
+			if strong, ok := member(inner, "strong"); ok && !v.Nil {
+				if uses, ok := m.Core.Uint(address+strong.Offset, 8); ok {
+					v.Text = ownersText(uses)
 				}
 			}
 			return v, true

@@ -33,7 +33,7 @@ func (m *Memory) sequence(t *debuginfo.Type, s source) (chain, bool) {
 	case c.of.Size == 0:
 		return c, false
 	}
-	return c, c.cpp(t, s)
+	return c, c.cpp(t, s) || c.libcpp(t, s)
 }
 
 // cpp reads std::list, forward_list, deque, and vector<bool> of libstdc++.
@@ -43,15 +43,11 @@ func (c *chain) cpp(t *debuginfo.Type, s source) bool {
 		n, ok := c.m.path(t, s, "_M_impl", "_M_node", "_M_size")
 		head, _, ok2 := c.m.walk(t, s, "_M_impl", "_M_node")
 		c.length = func() uint64 { return n }
-		c.linked(head.address, 0, c.behind(16))
+		c.linked(head.address, head.address, 0, c.behind(16))
 		return ok && ok2 && n <= maxString
 	case "forward_list":
 		head, _, ok := c.m.walk(t, s, "_M_impl", "_M_head")
-		c.linked(head.address, 0, c.behind(8))
-		c.length = func() (n uint64) { // its length is not stored
-			c.each(0, func(uint64) bool { n++; return n < maxEntries })
-			return n
-		}
+		c.counted(head.address)
 		return ok
 	case "deque":
 		return c.blocks(t, s)
@@ -66,12 +62,21 @@ func (c *chain) behind(pointers uint64) uint64 {
 	return roundedUp(pointers, alignment(c.m, c.of, 0))
 }
 
-// linked follows nodes from the pointer at head. next is the offset of the pointer to the next
-// node, element that of the element. The chain ends at a null pointer or at head.
-func (c *chain) linked(head, next, element uint64) {
+// counted is a chain from the pointer at head, whose length is not stored.
+func (c *chain) counted(head uint64) {
+	c.linked(head, head, 0, c.behind(8))
+	c.length = func() (n uint64) {
+		c.each(0, func(uint64) bool { n++; return n < maxEntries })
+		return n
+	}
+}
+
+// linked follows nodes from the pointer at first to a null pointer or the node at end. next is the offset of the
+// pointer to the next node, element that of the element.
+func (c *chain) linked(first, end, next, element uint64) {
 	c.each = func(from uint64, yield func(uint64) bool) {
-		node, ok := c.m.Core.Pointer(head)
-		for i := uint64(0); ok && node != 0 && node != head && i < maxEntries; i++ {
+		node, ok := c.m.Core.Pointer(first)
+		for i := uint64(0); ok && node != 0 && node != end && i < maxEntries; i++ {
 			if i >= from && !yield(node+element) {
 				return
 			}
@@ -129,7 +134,13 @@ func (c *chain) bits(t *debuginfo.Type, s source) bool {
 	if !(ok1 && ok2 && ok3 && ok4) || to < from || (to-from)*8+last < first || to-from > maxString {
 		return false
 	}
-	c.length = func() uint64 { return (to-from)*8 + last - first }
+	c.bitsFrom(from, first, (to-from)*8+last-first)
+	return true
+}
+
+// bitsFrom reads n bits in memory, after the first ones.
+func (c *chain) bitsFrom(from, first, n uint64) {
+	c.length = func() uint64 { return n }
 	c.item = func(i uint64) event.Value {
 		i += first
 		b, ok := c.m.Core.Read(from+i/8, 1)
@@ -138,7 +149,6 @@ func (c *chain) bits(t *debuginfo.Type, s source) bool {
 		}
 		return event.Value{Type: &c.of.Type, State: event.Known, Uint: uint64(b[0] >> (i % 8) & 1)}
 	}
-	return true
 }
 
 // Items implements replay.Sequences.
@@ -270,7 +280,7 @@ func renamed(t *debuginfo.Type, v event.Value) event.Value {
 // wrappers are the types that wrap one value, with the paths to it.
 var wrappers = map[string][][]string{
 	"stack": {{"c"}}, "queue": {{"c"}}, "priority_queue": {{"c"}},
-	"atomic": {{"_M_i"}, {"_M_base", "_M_i"}, {"_M_b", "_M_p"}}, "__atomic_base": {{"_M_i"}},
+	"atomic": {{"_M_i"}, {"_M_base", "_M_i"}, {"_M_b", "_M_p"}, {"__a_", "__a_value"}}, "__atomic_base": {{"_M_i"}},
 	"complex": {{"_M_value"}}, "reference_wrapper": {{"_M_data"}},
 }
 
@@ -288,6 +298,9 @@ func (m *Memory) cppWrapper(t *debuginfo.Type, s source, depth int) (event.Value
 	case "time_point":
 		at, of, ok := m.walk(t, s, "__d")
 		if !ok {
+			at, of, ok = m.walk(t, s, "__d_")
+		}
+		if !ok {
 			return event.Value{}, false
 		}
 		v := renamed(t, m.decode(of, at, depth+1))
@@ -303,6 +316,9 @@ func (m *Memory) cppWrapper(t *debuginfo.Type, s source, depth int) (event.Value
 // the type's second argument.
 func (m *Memory) duration(t *debuginfo.Type, s source, depth int) (event.Value, bool) {
 	at, of, ok := m.walk(t, s, "__r")
+	if !ok {
+		at, of, ok = m.walk(t, s, "__rep_")
+	}
 	if !ok || len(t.Arguments) < 2 {
 		return event.Value{}, false
 	}

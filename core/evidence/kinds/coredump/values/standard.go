@@ -9,7 +9,7 @@ import (
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 )
 
-// cppStandard reads further classes of libstdc++: what holds any function or value, bits, and locks.
+// cppStandard reads further classes: what holds any function or value, bits, and locks.
 func (m *Memory) cppStandard(t *debuginfo.Type, s source, depth int) (v event.Value, ok bool) {
 	switch template(t.Class) {
 	case "initializer_list":
@@ -22,7 +22,7 @@ func (m *Memory) cppStandard(t *debuginfo.Type, s source, depth int) (v event.Va
 	case "any":
 		return m.cppAny(t, s, depth)
 	case "bitset":
-		return m.cppBits(t, s)
+		return m.wordBits(t, s, "_M_w")
 	case "mutex", "recursive_mutex", "timed_mutex", "recursive_timed_mutex":
 		return m.cppMutex(t, s)
 	}
@@ -82,22 +82,27 @@ func (m *Memory) cppAny(t *debuginfo.Type, s source, depth int) (v event.Value, 
 	if !ok1 || !ok2 || !storage.inMemory {
 		return v, false
 	}
-	v = event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Interface, Size: t.Size}, State: event.Known, Nil: manager == 0}
-	if v.Nil {
-		return v, true
-	}
 	name, inside := strings.CutPrefix(m.codeAt(manager), "std::any::_Manager_internal<")
-	if !inside {
+	if !inside && manager != 0 {
 		var outside bool
 		if name, outside = strings.CutPrefix(name, "std::any::_Manager_external<"); !outside {
 			return v, false
 		}
 	}
-	arguments := splitArguments(name)
-	if len(arguments) != 1 || m.Named == nil {
+	return m.anyOf(t, manager == 0, splitArguments(name), storage, inside, depth)
+}
+
+// anyOf shows std::any with a value of the type of the only argument, which is in the storage or where it points.
+func (m *Memory) anyOf(t *debuginfo.Type, empty bool, arguments []string, storage source, inside bool, depth int) (v event.Value, ok bool) {
+	v = event.Value{Type: &event.Type{ID: t.ID, Name: t.Name, Form: event.Interface, Size: t.Size}, State: event.Known, Nil: empty}
+	if empty {
+		return v, true
+	}
+	if len(arguments) != 1 || m.Named == nil || !storage.inMemory {
 		return v, false
 	}
-	for _, name := range []string{arguments[0], strings.TrimPrefix(arguments[0], "std::__cxx11::"), strings.TrimPrefix(arguments[0], "std::"), debuginfo.PlainName(arguments[0])} {
+	plain := strings.TrimPrefix(arguments[0], "std::")
+	for _, name := range []string{arguments[0], strings.TrimPrefix(plain, "__cxx11::"), strings.TrimPrefix(plain, "__1::"), plain, debuginfo.PlainName(arguments[0])} {
 		of := m.Named(name)
 		if of == nil {
 			continue
@@ -167,11 +172,11 @@ func memberAt(m *Memory, class *debuginfo.Type, offset uint64, depth int) (strin
 // bit is the type of the elements of std::bitset.
 var bit = event.Type{Name: "bool", Form: event.Bool, Size: 1}
 
-// cppBits reads std::bitset: its number of bits is in its name, the bits are in words.
-func (m *Memory) cppBits(t *debuginfo.Type, s source) (v event.Value, ok bool) {
+// wordBits reads std::bitset: its number of bits is in its name, the bits are in words.
+func (m *Memory) wordBits(t *debuginfo.Type, s source, name string) (v event.Value, ok bool) {
 	_, count, _ := strings.Cut(strings.TrimRight(t.Class, "> ulUL"), "<")
 	n, err := strconv.ParseUint(strings.TrimSpace(count), 10, 64)
-	words, _, ok := m.walk(t, s, "_M_w")
+	words, _, ok := m.walk(t, s, name)
 	if err != nil || !ok {
 		return v, false
 	}
@@ -192,8 +197,12 @@ func (m *Memory) cppBits(t *debuginfo.Type, s source) (v event.Value, ok bool) {
 
 // cppMutex reads a lock of the C++ library: the thread that holds it (pthread_mutex_t of glibc).
 func (m *Memory) cppMutex(t *debuginfo.Type, s source) (v event.Value, ok bool) {
-	owner, ok1 := m.path(t, s, "_M_mutex", "__data", "__owner")
-	locked, ok2 := m.path(t, s, "_M_mutex", "__data", "__lock")
+	lock := "_M_mutex"
+	if _, _, ok := m.walk(t, s, "__m_"); ok {
+		lock = "__m_" // of libc++
+	}
+	owner, ok1 := m.path(t, s, lock, "__data", "__owner")
+	locked, ok2 := m.path(t, s, lock, "__data", "__lock")
 	if !ok1 || !ok2 {
 		return v, false
 	}
