@@ -28,10 +28,10 @@ test-recorder:
 	WRAITH_TEST_MODULES=1 go test -count=1 -run TestOlderGo ./core/evidence/kinds/coredump
 
 # Compares recordings with what the programs really had: 1,000 generated programs; core dumps with what the programs printed:
-# 250 of each of C, C++, Rust and Go; and logs with the records that were written: 1,000,000 records.
+# 250 of each of C, optimised C, C++, Rust and Go; and logs with the records that were written: 1,000,000 records.
 truth:
 	WRAITH_TRUTH=1000 go test -count=1 -timeout 60m -run TestGeneratedStatements -v ./recorder
-	WRAITH_TRUTH=250 go test -count=1 -timeout 60m -run 'TestGenerated.*(Tell|Tells)TheTruth' ./core/evidence/kinds/coredump
+	WRAITH_TRUTH=250 go test -count=1 -timeout 60m -run 'Test(Generated|Optimised).*(Tell|Tells)TheTruth' ./core/evidence/kinds/coredump
 	WRAITH_TRUTH=1000 go test -count=1 -run TestLayouts ./core/evidence/kinds/structuredlog
 
 # Measures against the targets in docs/figures.md; writes bench.json.

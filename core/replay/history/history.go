@@ -5,6 +5,7 @@ import (
 	"wraithology/core/replay"
 	"wraithology/core/replay/branch"
 	"wraithology/core/replay/change"
+	"wraithology/core/replay/compare"
 	"wraithology/core/replay/contrast"
 	"wraithology/core/replay/failure"
 	"wraithology/core/replay/find"
@@ -34,6 +35,7 @@ type recording struct {
 	races.Racer
 	story.Teller
 	contrast.Contraster
+	compare.Aligner
 	waiter
 }
 
@@ -78,7 +80,7 @@ func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
 	f, b := find.Finder{Reader: w}, branch.New(w)
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}, waiter{waits.Finder{Log: log}}}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}, compare.Aligner{Log: log}, waiter{waits.Finder{Log: log}}}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}

@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wraithology/core/ask"
+	"wraithology/core/locator"
+)
+
+var _ = register(question[ask.CompareRequest, ask.Comparison]{use: "compare FAILING PASSING", short: "Put a failing run beside a passing one: where they part, and what explains it", args: [2]int{2, 2},
+	long: `Align the calls of two recordings of a program: a failing run and a passing one, of the same version or of
+another. Show the first moment at which they part, in path or in value, and up to ten causes: lines whose source
+differs, lines after which the paths part, values that differ although their line read equal values, and
+last what is only handed on. Addresses and times are not compared; --ignore names what else is not.
+Both runs are files, or evidence of one case. The exit code is 1 if the runs are equal.`,
+	other: func(c *cobra.Command, a *app, l locator.Locator, q ask.CompareRequest, _ []string) (bool, error) {
+		if !mayBeShared(l.Evidence) {
+			return true, a.compareFiles(c, l.Evidence, q)
+		}
+		ofCase, name, ok := strings.Cut(q.With, "/")
+		if own, _, _ := strings.Cut(l.Evidence, "/"); !ok || ofCase != own {
+			return true, usage("both runs must be files, or evidence of one case", "compare %s with %s", l.Evidence, q.With)
+		}
+		q.With = name
+		t, err := a.open(c.Context(), l.Evidence)
+		if err != nil {
+			return true, err
+		}
+		return true, answerTo(c, a, comparing, t, q)
+	}})
+
+// comparing prints the answer of a comparison.
+var comparing = question[ask.CompareRequest, ask.Comparison]{print: printComparison}
+
+// compareFiles compares two local recordings.
+func (a *app) compareFiles(c *cobra.Command, failing string, q ask.CompareRequest) error {
+	r, err := a.openFile(c.Context(), failing)
+	if err != nil {
+		return err
+	}
+	other, err := a.openFile(c.Context(), q.With)
+	if err != nil {
+		return err
+	}
+	t := &target{name: failing, subject: ask.Subject{Recording: r, Limit: a.within}}
+	t.subject.Others = func(context.Context) ([]ask.Other, error) { return []ask.Other{{Name: q.With, Recording: other}}, nil }
+	return answerTo(c, a, comparing, t, q)
+}
+
+func printComparison(w io.Writer, o printing, q ask.CompareRequest, c ask.Comparison) {
+	fmt.Fprintf(w, "%s have a counterpart; %d only in %s, %d only in %s\n", counted(c.Aligned, "call"), c.OnlyLeft, plain(o.name), c.OnlyRight, plain(q.With))
+	if c.First == nil {
+		fmt.Fprintln(w, "the runs do not part")
+		return
+	}
+	fmt.Fprintf(w, "\nthey part first, by %s:\n", c.First.Kind)
+	printParting(w, o, q, *c.First)
+	fmt.Fprintf(w, "\n%s:\n", counted(len(c.Causes), "cause"))
+	for i, x := range c.Causes {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		printParting(w, o, q, x)
+	}
+	if c.Unexamined {
+		fmt.Fprintln(w, "\nthe runs part at more places than were examined; --ignore NAMES leaves out what differs in each run")
+	}
+}
+
+func printParting(w io.Writer, o printing, q ask.CompareRequest, p ask.Parting) {
+	fmt.Fprintf(w, "  %s\n", plain(shorten(p.Name, mostSourceText)))
+	for _, side := range []struct {
+		name, value string
+		place       *ask.PartingPlace
+	}{{o.name, p.LeftValue, p.Left}, {q.With, p.RightValue, p.Right}} {
+		at := "nothing there"
+		if side.place != nil {
+			at = fmt.Sprintf("@%d in %s%s", side.place.Moment, plain(side.place.Function), inFile(side.place.File, side.place.Line))
+		}
+		fmt.Fprintf(w, "    %s  %s\n      %s\n", plain(side.name), at, plain(shorten(side.value, mostSourceValues)))
+	}
+	fmt.Fprintf(w, "    %s\n", plain(p.Why))
+}

@@ -1,0 +1,121 @@
+package ask
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"wraithology/core/event"
+	"wraithology/core/fault"
+	"wraithology/core/replay"
+)
+
+var _ = declare[CompareRequest, Comparison]("compare", "Where a failing run and a passing one part, and what explains it")
+
+// CompareRequest compares the evidence with other evidence of the case.
+type CompareRequest struct {
+	With   string `json:"with" required:"true" arg:"1" maxLength:"400" doc:"name of the evidence of the passing run"`
+	Ignore string `json:"ignore" maxLength:"1000" doc:"names of variables and fields that are not compared, as a regular expression (RE2)"`
+	Count  int    `json:"count" minimum:"1" maximum:"100" default:"10" flag:"first" doc:"number of causes"`
+}
+
+// Comparison is where the runs part. The left one is the evidence that was asked.
+type Comparison struct {
+	Aligned   int       `json:"aligned"`  // calls with a counterpart in the other run
+	OnlyLeft  int       `json:"onlyLeft"` // calls without
+	OnlyRight int       `json:"onlyRight"`
+	First     *Parting  `json:"first"` // null if the runs are equal
+	Causes    []Parting `json:"causes"`
+	// Unexamined is set if there are more places where the runs part than are examined.
+	Unexamined bool `json:"unexamined,omitempty"`
+}
+
+// Parting is a place where two runs part. By path, Name is the line that decided, and the values are what it read; or the
+// lines, if the source differs.
+type Parting struct {
+	Kind       string        `json:"kind"` // path, value
+	Name       string        `json:"name"`
+	LeftValue  string        `json:"leftValue"`
+	RightValue string        `json:"rightValue"`
+	Left       *PartingPlace `json:"left"` // null if that run has nothing there
+	Right      *PartingPlace `json:"right"`
+	Why        string        `json:"why"`
+}
+
+// PartingPlace is a moment of one of the runs.
+type PartingPlace struct {
+	Moment   event.Moment   `json:"moment"`
+	Thread   event.ThreadID `json:"thread"`
+	Function string         `json:"function"`
+	File     string         `json:"file"`
+	Line     int            `json:"line"`
+}
+
+// usualLimit is longer than for other questions: it reads both recordings as a whole.
+func (q CompareRequest) usualLimit() time.Duration { return time.Minute }
+
+// Negative implements Negative: the runs do not part.
+func (c Comparison) Negative() bool { return c.First == nil }
+
+func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, error) {
+	out := Comparison{Causes: []Parting{}}
+	left, err := capability[replay.Aligner](s, noHistory("runs to compare"))
+	if err != nil {
+		return out, err
+	}
+	how := replay.AlignOptions{Causes: q.Count}
+	if q.Ignore != "" {
+		if how.Ignore, err = regexp.Compile(q.Ignore); err != nil {
+			return out, fault.InvalidRequest.New("write a regular expression in the syntax of RE2, such as ^(id|token)$", "invalid ignore %q: %v", q.Ignore, err)
+		}
+	}
+	right, err := s.other(ctx, q.With)
+	if err != nil {
+		return out, err
+	}
+	got, err := left.Align(ctx, right, how)
+	if err != nil {
+		return out, err
+	}
+	out.Aligned, out.OnlyLeft, out.OnlyRight, out.Unexamined = got.Aligned, got.OnlyLeft, got.OnlyRight, got.Unexamined
+	of := func(p replay.Parting) Parting {
+		return Parting{Kind: string(p.Kind), Name: p.Name, LeftValue: p.LeftValue, RightValue: p.RightValue, Left: partingPlace(ctx, s.Recording, p.Left), Right: partingPlace(ctx, right, p.Right), Why: p.Why}
+	}
+	if got.First != nil {
+		first := of(*got.First)
+		out.First = &first
+	}
+	for _, c := range got.Causes {
+		out.Causes = append(out.Causes, of(c))
+	}
+	return out, nil
+}
+
+func partingPlace(ctx context.Context, r replay.Recording, m event.Moment) *PartingPlace {
+	if m == event.NoMoment {
+		return nil
+	}
+	p, err := replay.PlaceOf(ctx, r, m)
+	if err != nil {
+		return nil
+	}
+	return &PartingPlace{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line}
+}
+
+// other returns the other evidence of the case with a name.
+func (s *Subject) other(ctx context.Context, name string) (replay.Recording, error) {
+	list, err := s.others(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, o := range list {
+		if o.Name == name {
+			return o.Recording, nil
+		}
+		names = append(names, o.Name)
+	}
+	return nil, fault.NotFound.New("name evidence of the case: "+strings.Join(names, ", "), "%s", fmt.Sprintf("evidence %q not found", name))
+}

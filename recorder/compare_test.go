@@ -1,0 +1,162 @@
+package recorder_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+// tolls is a program that is right; the test puts one defect into it.
+const tolls = `package main
+
+import (
+	"fmt"
+	"os"
+	"sort"
+)
+
+type vessel struct {
+	name   string
+	length int
+	tons   int
+}
+
+type rate struct {
+	upTo int
+	toll int
+}
+
+var rates = []rate{{20, 40}, {40, 95}, {80, 210}, {1000, 640}}
+
+type office struct {
+	known map[string]int
+	sums  map[string]int
+	asked int
+}
+
+func (o *office) toll(v vessel) int {
+	if t, ok := o.known[v.name]; ok {
+		return t
+	}
+	o.asked++
+	t := 0
+	for _, r := range rates {
+		if v.length <= r.upTo {
+			t = r.toll
+			break
+		}
+	}
+	if v.tons > 500 {
+		t += heavy(v.tons, 500)
+	}
+	o.known[v.name] = t
+	return t
+}
+
+func heavy(tons, limit int) int {
+	over := tons - limit
+	return over / 100 * 7
+}
+
+func (o *office) pass(v vessel, quay string) {
+	t := o.toll(v)
+	if quay == "" {
+		return
+	}
+	o.sums[quay] += t
+}
+
+func main() {
+	fleet := []vessel{{"Halcyon Drift", 38, 700}, {"Curlew", 12, 90}, {"Petrel", 75, 1900}, {"Curlew", 12, 90}, {"Osprey", 20, 500}}
+	quays := []string{"Kelp", "Ness", "Kelp", "", "Gut"}
+	o := &office{known: map[string]int{}, sums: map[string]int{}}
+	for i, v := range fleet {
+		o.pass(v, quays[i])
+	}
+	names := make([]string, 0, len(o.sums))
+	for q := range o.sums {
+		names = append(names, q)
+	}
+	sort.Strings(names)
+	total := 0
+	for _, q := range names {
+		fmt.Println(q, o.sums[q])
+		total += o.sums[q]
+	}
+	if total != 497 || o.asked != 4 {
+		fmt.Fprintln(os.Stderr, "the books do not balance:", total, o.asked)
+		os.Exit(3)
+	}
+}
+`
+
+func recordText(t *testing.T, text string) (replay.Recording, recorded) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "go.mod"), []byte("module tolls\n\ngo 1.24\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "main.go"), []byte(text), 0o600))
+	r := record(t, dir, "go", "run", ".")
+	return open(t, r.log), r
+}
+
+// The cause of a defect is among the first five, and the first parting is not after it.
+func TestComparedRuns(t *testing.T) {
+	t.Parallel()
+	right, r := recordText(t, tolls)
+	require.Zero(t, r.ExitCode, r.err)
+	t.Run("equal", func(t *testing.T) {
+		t.Parallel()
+		again, _ := recordText(t, tolls)
+		c, err := again.(replay.Aligner).Align(context.Background(), right, replay.AlignOptions{Causes: 10})
+		require.NoError(t, err)
+		assert.Nil(t, c.First, "%+v", c.First)
+		assert.Empty(t, c.Causes)
+		assert.Zero(t, c.OnlyLeft+c.OnlyRight)
+	})
+	for name, x := range map[string]struct{ old, new, cause string }{
+		"wrong constant":      {"t += heavy(v.tons, 500)", "t += heavy(v.tons, 600)", "heavy(v.tons, 600)"},
+		"wrong table":         {"{40, 95}", "{40, 59}", "{40, 59}"},
+		"missing check":       {"\tif quay == \"\" {\n\t\treturn\n\t}\n", "", "if quay == "},
+		"missing statement":   {"\to.known[v.name] = t\n", "", "o.known[v.name] = t"},
+		"extra call":          {"\tt := o.toll(v)\n", "\tt := o.toll(v)\n\tt = o.toll(v) + o.toll(vessel{name: quay})\n", "o.toll(vessel{name: quay})"},
+		"wrong index":         {"o.pass(v, quays[i])", "o.pass(v, quays[(i+1)%5])", "quays[(i+1)%5]"},
+		"stale cache":         {"o.known[v.name]; ok", "o.known[v.name[:0]]; ok", "v.name[:0]"},
+		"wrong operator":      {"v.length <= r.upTo", "v.length < r.upTo", "v.length < r.upTo"},
+		"missing exit":        {"\t\t\tbreak\n", "", "break"},
+		"swapped arguments":   {"heavy(v.tons, 500)", "heavy(500, v.tons)", "heavy(500, v.tons)"},
+		"inverted condition":  {"v.tons > 500", "v.tons < 500", "v.tons < 500"},
+		"another input":       {"{\"Petrel\", 75, 1900}", "{\"Petrel\", 75, 2900}", "fleet := "},
+		"one element too few": {"range names {", "range names[1:] {", "range names[1:] {"},
+		"wrong arithmetic":    {"over / 100 * 7", "over / 70 * 7", "over / 70 * 7"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			text := strings.Replace(tolls, x.old, x.new, 1)
+			require.NotEqual(t, tolls, text)
+			left, r := recordText(t, text)
+			require.Equal(t, 3, r.ExitCode, r.err)
+			c, err := left.(replay.Aligner).Align(context.Background(), right, replay.AlignOptions{Causes: 10})
+			require.NoError(t, err)
+			require.NotNil(t, c.First)
+			var names []string
+			found := -1
+			for i, p := range c.Causes {
+				names = append(names, p.Name+" · "+p.LeftValue+" · "+p.RightValue+" · "+p.Why)
+				if found < 0 && strings.Contains(p.Name, x.cause) {
+					found = i
+				}
+			}
+			assert.True(t, found >= 0 && found < 5, "%s is not among the first five of\n%s", x.cause, strings.Join(names, "\n"))
+			if c.First.Left != event.NoMoment && found >= 0 && c.Causes[found].Left != event.NoMoment {
+				assert.LessOrEqual(t, c.First.Left, c.Causes[found].Left)
+			}
+		})
+	}
+}
