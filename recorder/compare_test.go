@@ -160,3 +160,69 @@ func TestComparedRuns(t *testing.T) {
 		})
 	}
 }
+
+// Threads are paired by what started them and what they do, whatever their order; the order of a map does not count.
+func TestComparedThreads(t *testing.T) {
+	t.Parallel()
+	const tugs = `package main
+
+import (
+	"fmt"
+	"math/rand"
+	"sync"
+	"time"
+)
+
+type tug struct {
+	name  string
+	pulls int
+}
+
+func (t *tug) pull(n int) int {
+	t.pulls += n
+	return t.pulls
+}
+
+func main() {
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	all := map[string]int{}
+	for i := range 6 {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			t := &tug{name: fmt.Sprint("tug", i)}
+			for k := range 50 {
+				t.pull(k * i)
+				if k%10 == 0 {
+					time.Sleep(time.Duration(rand.Intn(300)) * time.Microsecond)
+				}
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			all[t.name] = t.pulls
+		}()
+	}
+	wg.Wait()
+	total := 0
+	for _, n := range all {
+		total += n
+	}
+	fmt.Println(total)
+}
+`
+	right, _ := recordText(t, tugs)
+	again, _ := recordText(t, tugs)
+	left, _ := recordText(t, strings.Replace(tugs, "\t\t\t\tt.pull(k * i)\n", "\t\t\t\tt.pull(k * i)\n\t\t\t\tif i == 4 && k == 30 {\n\t\t\t\t\tt.pull(1)\n\t\t\t\t}\n", 1))
+	how := replay.AlignOptions{Causes: 10}
+	c, err := again.(replay.Aligner).Align(context.Background(), right, how)
+	require.NoError(t, err)
+	assert.Equal(t, [2]int{}, [2]int{c.OnlyLeft, c.OnlyRight})
+	assert.Empty(t, c.Causes)
+	c, err = left.(replay.Aligner).Align(context.Background(), right, how)
+	require.NoError(t, err)
+	assert.Equal(t, [2]int{1, 0}, [2]int{c.OnlyLeft, c.OnlyRight})
+	require.NotNil(t, c.First)
+	assert.Equal(t, "if i == 4 && k == 30 {", c.First.Name)
+	assert.Equal(t, c.First.Name, c.Causes[0].Name)
+}

@@ -2,6 +2,7 @@ package compare
 
 import (
 	"context"
+	"iter"
 	"slices"
 	"strings"
 
@@ -17,10 +18,11 @@ type Aligner struct{ *state.Log }
 
 func (a Aligner) compared() *state.Log { return a.Log }
 
-// maxPartings limits the places where recordings part that are examined, maxMoments the moments of each recording: a
-// comparison needs up to 60 bytes of memory for each.
+// maxPartings limits the places where recordings part that are examined, maxOfLine those of one line, which are one
+// cause; maxMoments limits the moments of each recording: a comparison needs up to 60 bytes of memory for each.
 const (
 	maxPartings = 5000
+	maxOfLine   = 8
 	maxMoments  = 30_000_000
 )
 
@@ -44,14 +46,14 @@ func (a Aligner) Align(ctx context.Context, other replay.Recording, how replay.A
 	if err != nil {
 		return replay.Comparison{}, err
 	}
-	p := &pair{ctx: ctx, left: sides[0], right: sides[1]}
+	p := &pair{ctx: ctx, left: sides[0], right: sides[1], ofLine: map[place]int{}}
 	for _, t := range p.threads() {
 		p.roots(p.left.roots[t[0]], p.right.roots[t[1]])
 	}
 	slices.SortStableFunc(p.partings, func(a, b parting) int { return int(a.order() - b.order()) })
 	out := replay.Comparison{Aligned: p.aligned, OnlyLeft: p.left.T.Calls() - p.aligned, OnlyRight: p.right.T.Calls() - p.aligned, Unexamined: p.unexamined}
-	if len(p.partings) > 0 {
-		first := p.describe(p.partings[0])
+	if p.first != nil {
+		first := p.describe(*p.first)
 		out.First = &first
 	}
 	out.Causes = p.causes(how.Causes)
@@ -63,16 +65,35 @@ type pair struct {
 	ctx         context.Context
 	left, right *side
 	partings    []parting
-	unexamined  bool // there are more
+	first       *parting
+	ofLine      map[place]int // number of partings
+	unexamined  bool          // there are more
 	aligned     int
+	todo        [][2]event.CallID // counterparts that differ, the next one last
+}
+
+// place is a kind of parting at a line of a function.
+type place struct {
+	kind     replay.PartingKind
+	function event.FunctionID
+	site     uint32
 }
 
 func (p *pair) add(x parting) {
-	if len(p.partings) < maxPartings {
-		p.partings = append(p.partings, x)
-		return
+	if p.first == nil || x.order() < p.first.order() {
+		p.first = &x
 	}
-	p.unexamined = true
+	at := place{kind: x.kind, function: p.left.T.Call(x.calls[0]).Function}
+	if x.leftLine != event.NoMoment {
+		at.site = p.left.T.ID(x.leftLine) + 1
+	}
+	switch p.ofLine[at]++; {
+	case p.ofLine[at] > maxOfLine:
+	case len(p.partings) < maxPartings:
+		p.partings = append(p.partings, x)
+	default:
+		p.unexamined = true
+	}
 }
 
 // parting is a place where two calls that are counterparts part: after the moments of the lines before it.
@@ -93,50 +114,74 @@ func (p parting) order() event.Moment {
 	return p.leftLine
 }
 
-// threads pairs the threads: those that the same place started, in order of their digests if these are equal, else
-// in order of appearance.
+// threads pairs the threads that the same place started: those that do the same, then those that begin with the same values,
+// and the rest in order of appearance.
 func (p *pair) threads() (list [][2]event.ThreadID) {
-	key := func(s *side, t event.ThreadID) (start string, whole digest) {
-		start = s.T.ThreadInfo(t).Creator
-		if i := strings.LastIndex(start, " at "); i >= 0 { // the line may be another one
-			start = start[:i]
-		}
-		for _, c := range s.roots[t] {
-			whole = whole.and(s.calls[c])
-		}
-		if len(s.roots[t]) > 0 {
-			start += " " + s.T.FunctionOf(s.roots[t][0]).Name
-		}
-		return start, whole
+	type key struct {
+		place string
+		what  digest
 	}
-	type of struct {
-		start string
-		whole digest
-	}
-	rest := map[string][]event.ThreadID{}
-	same := map[of][]event.ThreadID{}
-	for t := event.ThreadID(1); int(t) <= p.right.T.Threads(); t++ {
-		start, whole := key(p.right, t)
-		rest[start] = append(rest[start], t)
-		same[of{start, whole}] = append(same[of{start, whole}], t)
-	}
-	var left []event.ThreadID
-	for t := event.ThreadID(1); int(t) <= p.left.T.Threads(); t++ {
-		start, whole := key(p.left, t)
-		if equal := same[of{start, whole}]; len(equal) > 0 {
-			list = append(list, [2]event.ThreadID{t, equal[0]})
-			same[of{start, whole}] = equal[1:]
-			rest[start] = slices.DeleteFunc(rest[start], func(x event.ThreadID) bool { return x == equal[0] })
-			continue
+	left, right := p.left.starts(), p.right.starts()
+	for _, what := range []func(x *start) digest{
+		func(x *start) digest { return x.whole },
+		func(x *start) digest { return x.begins },
+		func(*start) digest { return 0 },
+	} {
+		free := map[key][]*start{}
+		for i := range right {
+			if x := &right[i]; !x.isPaired {
+				free[key{x.place, what(x)}] = append(free[key{x.place, what(x)}], x)
+			}
 		}
-		left = append(left, t)
-	}
-	for _, t := range left {
-		start, _ := key(p.left, t)
-		if more := rest[start]; len(more) > 0 {
-			list = append(list, [2]event.ThreadID{t, more[0]})
-			rest[start] = more[1:]
+		for i := range left {
+			x := &left[i]
+			at := key{x.place, what(x)}
+			if x.isPaired || len(free[at]) == 0 {
+				continue
+			}
+			y := free[at][0]
+			free[at] = free[at][1:]
+			list = append(list, [2]event.ThreadID{x.thread, y.thread})
+			x.isPaired, y.isPaired = true, true
 		}
+	}
+	return list
+}
+
+// start is how a thread began.
+type start struct {
+	thread   event.ThreadID
+	place    string // what started it, and its first function
+	whole    digest // of all that it did
+	begins   digest // of its first values
+	isPaired bool
+}
+
+func (s *side) starts() (list []start) {
+	const first = 3 // values
+	for t := event.ThreadID(1); int(t) <= s.T.Threads(); t++ {
+		x := start{thread: t, place: s.T.ThreadInfo(t).Creator}
+		if i := strings.LastIndex(x.place, " at "); i >= 0 { // the line may be another one
+			x.place = x.place[:i]
+		}
+		for i, c := range s.roots[t] {
+			x.whole = x.whole.and(s.calls[c])
+			if i > 0 {
+				continue
+			}
+			x.place += " " + s.T.FunctionOf(c).Name
+			values := 0
+			for it := range s.items(c) {
+				if it.value != 0 && it.child == event.NoCall {
+					x.begins = x.begins.and(it.value)
+					values++
+				}
+				if values == first {
+					break
+				}
+			}
+		}
+		list = append(list, x)
 	}
 	return list
 }
@@ -152,67 +197,106 @@ func (p *pair) roots(left, right []event.CallID) {
 	a, b := items(p.left, left), items(p.right, right)
 	for i, j := range align(a, b) {
 		if j >= 0 {
-			p.compare(a[i].child, b[j].child)
+			p.todo = append(p.todo, [2]event.CallID{a[i].child, b[j].child})
 		}
+	}
+	slices.Reverse(p.todo)
+	for len(p.todo) > 0 && p.ctx.Err() == nil {
+		next := p.todo[len(p.todo)-1]
+		p.todo = p.todo[:len(p.todo)-1]
+		p.compare(next[0], next[1])
 	}
 }
 
-// compare finds where two calls part, in them and in what they call.
+// compare finds where two calls part. What they call is compared next.
 func (p *pair) compare(a, b event.CallID) {
-	if p.ctx.Err() != nil {
-		return
-	}
 	if p.left.calls[a] == p.right.calls[b] {
 		p.aligned += p.left.size(a)
 		return
 	}
 	p.aligned++
-	left, right := p.left.items(a), p.right.items(b)
-	match := align(left, right)
-	calls := [2]event.CallID{a, b}
-	order := p.unorderedIn(left, right, match)
-	leftLine, rightLine := event.NoMoment, event.NoMoment
-	called := event.NoCall
+	w := &walk{pair: p, calls: [2]event.CallID{a, b}, leftLine: event.NoMoment, rightLine: event.NoMoment, called: event.NoCall, order: p.unorderedIn(a, b)}
+	// Most calls take the same path at first: these parts need no memory.
+	nextLeft, stopLeft := iter.Pull(p.left.items(a))
+	defer stopLeft()
+	nextRight, stopRight := iter.Pull(p.right.items(b))
+	defer stopRight()
+	x, more := nextLeft()
+	y, more2 := nextRight()
+	for more && more2 && x.path == y.path {
+		w.both(x, y)
+		x, more = nextLeft()
+		y, more2 = nextRight()
+	}
+	w.rest(rest(x, more, nextLeft), rest(y, more2, nextRight))
+	slices.Reverse(w.differ)
+	p.todo = append(p.todo, w.differ...)
+}
+
+// rest collects the remaining elements, the first of which was taken already.
+func rest(first item, more bool, next func() (item, bool)) (list []item) {
+	for x := first; more; x, more = next() {
+		list = append(list, x)
+	}
+	return list
+}
+
+// walk goes through two calls that are counterparts.
+type walk struct {
+	*pair
+	calls               [2]event.CallID
+	leftLine, rightLine event.Moment      // the last common line
+	called              event.CallID      // a call with a difference that this line made; event.NoCall for none
+	order               *unordered        // nil if the calls do not range over a map
+	differ              [][2]event.CallID // calls that they make
+}
+
+// both compares two elements with the same path.
+func (w *walk) both(x, y item) {
+	if w.left.T.Kind(x.at) == event.Line {
+		w.leftLine, w.rightLine, w.called = x.at, y.at, event.NoCall
+	}
+	switch {
+	case x.value == y.value && x.child != event.NoCall:
+		w.aligned += w.left.size(x.child)
+		w.order.pairs(x.value)
+	case x.value == y.value:
+	case x.child != event.NoCall && w.order.takes(x.value):
+		w.aligned += w.left.size(x.child)
+	case x.child != event.NoCall:
+		w.differ = append(w.differ, [2]event.CallID{x.child, y.child})
+		w.called = x.child
+	case w.order != nil && w.order.explains(w.pair, w.leftLine, w.changed(w.left, x.at, w.calls[0])):
+	default:
+		w.add(parting{kind: replay.ByValue, calls: w.calls, leftLine: w.leftLine, rightLine: w.rightLine, left: x.at, right: y.at, called: w.called})
+	}
+}
+
+// rest aligns the remaining elements, which begin with different paths.
+func (w *walk) rest(left, right []item) {
 	next := 0 // the first element of the right call that has not been passed
 	apart := func(i, leftExtra, toRight int) {
 		if leftExtra == 0 && toRight == next {
 			return
 		}
-		x := parting{kind: replay.ByPath, calls: calls, leftLine: leftLine, rightLine: rightLine, left: event.NoMoment, right: event.NoMoment, leftExtra: leftExtra, rightExtra: toRight - next, called: called}
+		x := parting{kind: replay.ByPath, calls: w.calls, leftLine: w.leftLine, rightLine: w.rightLine, left: event.NoMoment, right: event.NoMoment, leftExtra: leftExtra, rightExtra: toRight - next, called: w.called}
 		if i < len(left) {
 			x.left = left[i].at
 		}
 		if next < len(right) {
 			x.right = right[next].at
 		}
-		p.add(x)
+		w.add(x)
 	}
 	extra := 0
-	for i, j := range match {
+	for i, j := range align(left, right) {
 		if j < 0 {
 			extra++
 			continue
 		}
 		apart(i-extra, extra, j)
 		extra, next = 0, j+1
-		x, y := left[i], right[j]
-		if p.left.T.Kind(x.at) == event.Line {
-			leftLine, rightLine, called = x.at, y.at, event.NoCall
-		}
-		switch {
-		case x.value == y.value:
-			if x.child != event.NoCall {
-				p.aligned += p.left.size(x.child)
-			}
-		case x.child != event.NoCall && order.takes(x.value):
-			p.aligned += p.left.size(x.child)
-		case x.child != event.NoCall:
-			p.compare(x.child, y.child)
-			called = x.child
-		case order != nil && order.explains(p, leftLine, p.changed(p.left, x.at, a)):
-		default:
-			p.add(parting{kind: replay.ByValue, calls: calls, leftLine: leftLine, rightLine: rightLine, left: x.at, right: y.at, called: called})
-		}
+		w.both(left[i], right[j])
 	}
 	apart(len(left)-extra, extra, len(right))
 }

@@ -4,6 +4,7 @@ package compare
 import (
 	"context"
 	"hash/maphash"
+	"iter"
 	"math"
 	"path/filepath"
 	"regexp"
@@ -225,32 +226,36 @@ func (s *side) value(v event.Value, depth int) digest {
 	return d
 }
 
-// items lists what a call does itself and the calls that it makes, in order.
-func (s *side) items(c event.CallID) (list []item) {
+// items yields what a call does itself and the calls that it makes, in order.
+func (s *side) items(c event.CallID) iter.Seq[item] {
 	call := s.T.Call(c)
 	_, last := s.T.Span(call.Thread)
 	if call.Leave != event.NoMoment {
 		last = call.Leave
 	}
-	children := s.children[c]
-	for m := call.Enter; m != event.NoMoment && m <= last; m = s.T.Next(call.Thread, m) {
-		if s.T.CallOf(m) == c {
-			if x, ok := s.item(m, c); ok {
-				list = append(list, x)
+	return func(yield func(item) bool) {
+		children := s.children[c]
+		for m := call.Enter; m != event.NoMoment && m <= last; m = s.T.Next(call.Thread, m) {
+			if s.T.CallOf(m) == c {
+				if x, ok := s.item(m, c); ok && !yield(x) {
+					return
+				}
+				continue
 			}
-			continue
-		}
-		for len(children) > 0 && s.T.Call(children[0]).Enter < m {
-			children = children[1:]
-		}
-		if len(children) == 0 || s.T.Call(children[0]).Enter != m {
-			continue
-		}
-		child := children[0]
-		list = append(list, item{at: m, path: uint32(digest(event.Enter).and(s.functions[s.T.Call(child).Function])), value: s.calls[child], child: child})
-		if m = s.T.Call(child).Leave; m == event.NoMoment {
-			break
+			for len(children) > 0 && s.T.Call(children[0]).Enter < m {
+				children = children[1:]
+			}
+			if len(children) == 0 || s.T.Call(children[0]).Enter != m {
+				continue
+			}
+			child := children[0]
+			path := digest(event.Enter).and(s.functions[s.T.Call(child).Function])
+			if !yield(item{at: m, path: uint32(path), value: s.calls[child], child: child}) {
+				return
+			}
+			if m = s.T.Call(child).Leave; m == event.NoMoment {
+				return
+			}
 		}
 	}
-	return list
 }

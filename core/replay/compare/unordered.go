@@ -12,34 +12,28 @@ import (
 type unordered struct {
 	lines map[uint32]bool // sites of lines that range over a map
 	names map[string]bool // variables that depend on the order
-	spare map[digest]int  // calls of the right side that are not paired with an equal one
+	spare map[digest]int  // calls of the right side, without those that are paired with an equal one so far
 }
 
-// unorderedIn returns nil if the calls do not range over a map.
-func (p *pair) unorderedIn(left, right []item, match []int) *unordered {
+// unorderedIn returns nil if the left call does not range over a map.
+func (p *pair) unorderedIn(left, right event.CallID) *unordered {
 	u := &unordered{lines: map[uint32]bool{}, names: map[string]bool{}, spare: map[digest]int{}}
 	seen := map[uint32]bool{}
-	for _, x := range left {
-		if p.left.T.Kind(x.at) != event.Line || seen[p.left.T.ID(x.at)] {
-			continue
-		}
-		seen[p.left.T.ID(x.at)] = true
-		if p.rangesOverMap(x.at) {
-			u.lines[p.left.T.ID(x.at)] = true
+	lines := p.left.T.CallLines(left)
+	for i := range lines.Len() {
+		m := lines.At(i)
+		if site := p.left.T.ID(m); !seen[site] {
+			seen[site] = true
+			if p.rangesOverMap(m) {
+				u.lines[site] = true
+			}
 		}
 	}
 	if len(u.lines) == 0 {
 		return nil
 	}
-	for _, y := range right {
-		if y.child != event.NoCall {
-			u.spare[y.value]++
-		}
-	}
-	for i, j := range match {
-		if j >= 0 && left[i].child != event.NoCall && left[i].value == right[j].value {
-			u.spare[left[i].value]--
-		}
+	for _, c := range p.right.children[right] {
+		u.spare[p.right.calls[c]]++
 	}
 	return u
 }
@@ -71,6 +65,13 @@ func (u *unordered) explains(p *pair, line event.Moment, written []replay.Variab
 		}
 	}
 	return depends
+}
+
+// pairs says that two equal calls are counterparts.
+func (u *unordered) pairs(call digest) {
+	if u != nil {
+		u.spare[call]--
+	}
 }
 
 // takes reports whether the right side made an equal call at another time.
