@@ -80,15 +80,15 @@ func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, err
 		return out, err
 	}
 	out.Aligned, out.OnlyLeft, out.OnlyRight, out.Unexamined = got.Aligned, got.OnlyLeft, got.OnlyRight, got.Unexamined
-	of := func(p replay.Parting) Parting {
+	parting := func(p replay.Parting) Parting {
 		return Parting{Kind: string(p.Kind), Name: p.Name, LeftValue: p.LeftValue, RightValue: p.RightValue, Left: partingPlace(ctx, s.Recording, p.Left), Right: partingPlace(ctx, right, p.Right), Why: p.Why}
 	}
 	if got.First != nil {
-		first := of(*got.First)
+		first := parting(*got.First)
 		out.First = &first
 	}
 	for _, c := range got.Causes {
-		out.Causes = append(out.Causes, of(c))
+		out.Causes = append(out.Causes, parting(c))
 	}
 	return out, nil
 }

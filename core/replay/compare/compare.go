@@ -165,7 +165,7 @@ func (s *side) starts() (list []start) {
 			x.place = x.place[:i]
 		}
 		for i, c := range s.roots[t] {
-			x.whole = x.whole.and(s.calls[c])
+			x.whole = x.whole.mix(s.calls[c])
 			if i > 0 {
 				continue
 			}
@@ -173,7 +173,7 @@ func (s *side) starts() (list []start) {
 			values := 0
 			for it := range s.items(c) {
 				if it.value != 0 && it.child == event.NoCall {
-					x.begins = x.begins.and(it.value)
+					x.begins = x.begins.mix(it.value)
 					values++
 				}
 				if values == first {
@@ -224,17 +224,17 @@ func (p *pair) compare(a, b event.CallID) {
 	x, more := nextLeft()
 	y, more2 := nextRight()
 	for more && more2 && x.path == y.path {
-		w.both(x, y)
+		w.pairUp(x, y)
 		x, more = nextLeft()
 		y, more2 = nextRight()
 	}
-	w.rest(rest(x, more, nextLeft), rest(y, more2, nextRight))
+	w.alignRest(collect(x, more, nextLeft), collect(y, more2, nextRight))
 	slices.Reverse(w.differ)
 	p.todo = append(p.todo, w.differ...)
 }
 
-// rest collects the remaining elements, the first of which was taken already.
-func rest(first item, more bool, next func() (item, bool)) (list []item) {
+// collect returns the remaining elements, the first of which was taken already.
+func collect(first item, more bool, next func() (item, bool)) (list []item) {
 	for x := first; more; x, more = next() {
 		list = append(list, x)
 	}
@@ -251,17 +251,17 @@ type walk struct {
 	differ              [][2]event.CallID // calls that they make
 }
 
-// both compares two elements with the same path.
-func (w *walk) both(x, y item) {
+// pairUp compares two elements with the same path.
+func (w *walk) pairUp(x, y item) {
 	if w.left.T.Kind(x.at) == event.Line {
 		w.leftLine, w.rightLine, w.called = x.at, y.at, event.NoCall
 	}
 	switch {
 	case x.value == y.value && x.child != event.NoCall:
 		w.aligned += w.left.size(x.child)
-		w.order.pairs(x.value)
+		w.order.remove(x.value)
 	case x.value == y.value:
-	case x.child != event.NoCall && w.order.takes(x.value):
+	case x.child != event.NoCall && w.order.take(x.value):
 		w.aligned += w.left.size(x.child)
 	case x.child != event.NoCall:
 		w.differ = append(w.differ, [2]event.CallID{x.child, y.child})
@@ -272,8 +272,8 @@ func (w *walk) both(x, y item) {
 	}
 }
 
-// rest aligns the remaining elements, which begin with different paths.
-func (w *walk) rest(left, right []item) {
+// alignRest aligns the remaining elements, which begin with different paths.
+func (w *walk) alignRest(left, right []item) {
 	next := 0 // the first element of the right call that has not been passed
 	apart := func(i, leftExtra, toRight int) {
 		if leftExtra == 0 && toRight == next {
@@ -296,7 +296,7 @@ func (w *walk) rest(left, right []item) {
 		}
 		apart(i-extra, extra, j)
 		extra, next = 0, j+1
-		w.both(left[i], right[j])
+		w.pairUp(left[i], right[j])
 	}
 	apart(len(left)-extra, extra, len(right))
 }

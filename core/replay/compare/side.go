@@ -22,8 +22,8 @@ var seed = maphash.MakeSeed()
 
 func textDigest(s string) digest { return digest(maphash.String(seed, s)) }
 
-// and combines digests, in their order.
-func (d digest) and(o digest) digest {
+// mix combines digests, in their order.
+func (d digest) mix(o digest) digest {
 	const odd = 0x9e3779b97f4a7c15
 	x := (uint64(d) ^ uint64(o)) * odd
 	return digest(x ^ x>>29 + uint64(o)*odd)
@@ -73,9 +73,9 @@ func (s *side) siteDigest(x *event.Site) digest {
 		text = strings.TrimSpace(lines[x.Line-1])
 	}
 	if text == "" {
-		return s.functions[x.Function].and(textDigest(filepath.Base(s.T.Files[file].Path))).and(digest(x.Line))
+		return s.functions[x.Function].mix(textDigest(filepath.Base(s.T.Files[file].Path))).mix(digest(x.Line))
 	}
-	return s.functions[x.Function].and(textDigest(text))
+	return s.functions[x.Function].mix(textDigest(text))
 }
 
 // lines returns the lines of a source file.
@@ -97,7 +97,7 @@ func (s *side) digestAll(ctx context.Context) error {
 			continue
 		}
 		if x, ok := s.item(m, c); ok {
-			s.calls[c] = s.calls[c].and(digest(x.path)).and(x.value)
+			s.calls[c] = s.calls[c].mix(digest(x.path)).mix(x.value)
 		}
 	}
 	for c := range event.CallID(n) {
@@ -110,7 +110,7 @@ func (s *side) digestAll(ctx context.Context) error {
 	}
 	for c := n - 1; c >= 0; c-- { // those that a call makes have greater numbers
 		for _, child := range s.children[c] {
-			s.calls[c] = s.calls[c].and(s.calls[child])
+			s.calls[c] = s.calls[c].mix(s.calls[child])
 		}
 	}
 	return nil
@@ -134,18 +134,18 @@ func (s *side) item(m event.Moment, c event.CallID) (x item, ok bool) {
 	function := s.T.Call(c).Function
 	switch kind {
 	case event.Enter:
-		path = path.and(s.functions[function])
+		path = path.mix(s.functions[function])
 		x.value = s.values(m, s.names(function, s.T.Function(function).Parameters))
 	case event.Leave:
 		x.value = s.values(m, s.names(function, s.T.Function(function).Results))
 	case event.Line:
-		path = path.and(s.sites[event.SiteID(s.T.ID(m))])
+		path = path.mix(s.sites[event.SiteID(s.T.ID(m))])
 	case event.Write, event.Cell:
 		name := ""
 		if id, f := int(s.T.ID(m)), s.T.Function(function); id < len(f.Variables) {
 			name = f.Variables[id].Name
 		}
-		path = digest(event.Write).and(s.variables[variable{function, event.VariableID(s.T.ID(m))}])
+		path = digest(event.Write).mix(s.variables[variable{function, event.VariableID(s.T.ID(m))}])
 		x.value = s.values(m, []string{name})
 	case event.Store, event.Element, event.Delete, event.Receive, event.Send, event.Output, event.Message, event.Error, event.Panic:
 		x.value = s.values(m, nil)
@@ -179,7 +179,7 @@ func (s *side) values(m event.Moment, names []string) (d digest) {
 		if i < len(names) && s.ignores(names[i]) {
 			continue
 		}
-		d = d.and(s.value(v, 0))
+		d = d.mix(s.value(v, 0))
 	}
 	return d
 }
@@ -195,33 +195,33 @@ func (s *side) value(v event.Value, depth int) digest {
 	}
 	switch {
 	case v.Nil:
-		return d.and(1)
+		return d.mix(1)
 	case v.Type.Name == "time.Time":
-		return d.and(2)
+		return d.mix(2)
 	}
-	d = d.and(digest(v.Type.Form))
+	d = d.mix(digest(v.Type.Form))
 	switch v.Type.Form {
 	case event.Int:
-		d = d.and(digest(v.Int))
+		d = d.mix(digest(v.Int))
 	case event.Uint, event.Bool:
-		d = d.and(digest(v.Uint))
+		d = d.mix(digest(v.Uint))
 	case event.Float, event.Complex:
-		d = d.and(digest(math.Float64bits(v.Float))).and(digest(math.Float64bits(v.Imag)))
+		d = d.mix(digest(math.Float64bits(v.Float))).mix(digest(math.Float64bits(v.Imag)))
 	case event.Text:
-		d = d.and(textDigest(v.Text))
+		d = d.mix(textDigest(v.Text))
 	case event.Slice, event.Map:
-		d = d.and(digest(v.Length))
+		d = d.mix(digest(v.Length))
 	case event.Func:
-		d = d.and(textDigest(v.Text))
+		d = d.mix(textDigest(v.Text))
 	}
 	for i, x := range v.Items {
 		if v.Type.Form == event.Struct && i < len(v.Type.Fields) && s.ignores(v.Type.Fields[i].Name) {
 			continue
 		}
-		d = d.and(s.value(x, depth+1))
+		d = d.mix(s.value(x, depth+1))
 	}
 	for _, x := range v.Pairs {
-		d = d.and(s.value(x, depth+1))
+		d = d.mix(s.value(x, depth+1))
 	}
 	return d
 }
@@ -249,7 +249,7 @@ func (s *side) items(c event.CallID) iter.Seq[item] {
 				continue
 			}
 			child := children[0]
-			path := digest(event.Enter).and(s.functions[s.T.Call(child).Function])
+			path := digest(event.Enter).mix(s.functions[s.T.Call(child).Function])
 			if !yield(item{at: m, path: uint32(path), value: s.calls[child], child: child}) {
 				return
 			}

@@ -67,15 +67,15 @@ func (u *unordered) explains(p *pair, line event.Moment, written []replay.Variab
 	return depends
 }
 
-// pairs says that two equal calls are counterparts.
-func (u *unordered) pairs(call digest) {
+// remove leaves out a call of the right side that has its counterpart.
+func (u *unordered) remove(call digest) {
 	if u != nil {
 		u.spare[call]--
 	}
 }
 
-// takes reports whether the right side made an equal call at another time.
-func (u *unordered) takes(call digest) bool {
+// take reports whether the right side made an equal call at another time.
+func (u *unordered) take(call digest) bool {
 	if u == nil || u.spare[call] <= 0 {
 		return false
 	}
