@@ -2,9 +2,7 @@ package ask
 
 import (
 	"context"
-	"fmt"
 	"regexp"
-	"strings"
 	"time"
 
 	"wraithology/core/event"
@@ -110,12 +108,10 @@ func (s *Subject) other(ctx context.Context, name string) (replay.Recording, err
 	if err != nil {
 		return nil, err
 	}
-	var names []string
 	for _, o := range list {
 		if o.Name == name {
 			return o.Recording, nil
 		}
-		names = append(names, o.Name)
 	}
-	return nil, fault.NotFound.New("name evidence of the case: "+strings.Join(names, ", "), "%s", fmt.Sprintf("evidence %q not found", name))
+	return nil, fault.NotFound.New("wraith evidence CASE lists the evidence of a case", "evidence %q not found", name)
 }
