@@ -263,6 +263,10 @@ func rendered(v replay.Value) (text string, ok bool) {
 		text, ok = rendered(v.Deref())
 		return "&" + text, ok
 	case event.Text:
+		const pointer = 8
+		if v.Type.Size == pointer { // to a number of one byte, which happens to lead to text
+			return fmt.Sprint("&", (v.Value.Text + "\x00")[0]), true
+		}
 		return `"` + v.Value.Text + `"`, true
 	case event.Interface: // what may hold a value
 		return rendered(v.With(v.Items[0]))
@@ -397,9 +401,6 @@ func TestGeneratedProgramsTellTheTruth(t *testing.T) {
 						continue
 					}
 					known++
-					if v.Value.Form() == event.Text && strings.HasPrefix(parts[3], "&") && v.Value.Value.Text != "" {
-						text = fmt.Sprint("&", v.Value.Value.Text[0]) // a pointer to a character that happens to lead to text
-					}
 					assert.Equal(t, normal(parts[3]), normal(text), "%s of %s, a %s: %s", parts[2], function, v.Type, v.Value.Text())
 				}
 				assert.GreaterOrEqual(t, all, 26)

@@ -229,9 +229,10 @@ func (m *Memory) containerEntries(t *debuginfo.Type, address uint64, e *entries)
 		e.cut = true
 		return
 	}
-	second := roundedUp(e.key.Size, alignment(m, e.elem, 0))
-	if x, ok := m.allocated(t); ok && isMap {
-		second = x.Offset
+	second, ok := m.secondOf(t)
+	if isMap && !ok {
+		e.cut = true // a packed class is not aligned: where it is, only the declaration of the pair says
+		return
 	}
 	add := func(at uint64) {
 		if !isMap {
@@ -242,8 +243,8 @@ func (m *Memory) containerEntries(t *debuginfo.Type, address uint64, e *entries)
 		e.pairs = append(e.pairs, m.Load(at, &e.key.Type), m.Load(at+second, &e.elem.Type))
 	}
 	align := alignment(m, e.key, 0)
-	if isMap {
-		align = max(align, alignment(m, e.elem, 0))
+	if of := alignment(m, e.elem, 0); isMap && second%of == 0 { // otherwise the class is packed
+		align = max(align, of)
 	}
 	if _, _, other := m.walk(t, s, "__table_"); other {
 		m.libcppHashed(t, s, e, align, add)
@@ -332,22 +333,42 @@ func (m *Memory) inOrder(x tree, node, n uint64, e *entries, yield func(node uin
 	e.cut = e.cut || n > maxEntries
 }
 
-// allocated returns the second member of the pairs of a map. Its allocator is the last argument, and
-// the pair is the allocator's. Only its declaration knows where the second member of a pair is: a
-// packed class is not aligned.
-func (m *Memory) allocated(t *debuginfo.Type) (debuginfo.Member, bool) {
-	allocator := m.Types.Get(argument(t, len(t.Arguments)-1))
-	if allocator == nil || len(allocator.Arguments) == 0 {
-		return debuginfo.Member{}, false
+// secondOf returns where the second member of the pairs of a map is. The pair is the argument of the allocator, the last
+// one of the map; GCC leaves out the arguments of classes with friends, so the map's own table is asked too.
+func (m *Memory) secondOf(t *debuginfo.Type) (offset uint64, ok bool) {
+	from := []*debuginfo.Type{m.Types.Get(argument(t, len(t.Arguments)-1))}
+	for _, name := range []string{"_M_h", "_M_t", "__table_", "__tree_"} {
+		if x, ok := member(t, name); ok {
+			from = append(from, m.Types.Get(x.Type))
+		}
 	}
-	return member(m.Types.Get(allocator.Arguments[0]), "second")
+	for _, x := range from {
+		if x == nil {
+			continue
+		}
+		for _, id := range x.Arguments {
+			pair := m.Types.Get(id)
+			if wrapped, ok := member(pair, "__cc"); ok { // __value_type of libc++
+				pair = m.Types.Get(wrapped.Type)
+			} else if wrapped, ok := member(pair, "__cc_"); ok {
+				pair = m.Types.Get(wrapped.Type)
+			}
+			if pair != nil && template(pair.Class) == "pair" {
+				if second, ok := member(pair, "second"); ok {
+					return second.Offset, true
+				}
+			}
+		}
+	}
+	return 0, false
 }
 
 func roundedUp(n, align uint64) uint64 { return (n + align - 1) / align * align }
 
 // alignment returns the alignment of a type in bytes.
 func alignment(m *Memory, t *debuginfo.Type, depth int) uint64 {
-	if t == nil || depth > 8 {
+	const deepest = 32 // variants are nested once for each of their types
+	if t == nil || depth > deepest {
 		return 8
 	}
 	switch t.Kind {
