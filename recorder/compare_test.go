@@ -184,13 +184,16 @@ func (t *tug) pull(n int) int {
 }
 
 func main() {
-	var wg sync.WaitGroup
+	var wg, begun sync.WaitGroup
 	var mu sync.Mutex
+	begun.Add(6)
 	all := map[string]int{}
 	for i := range 6 {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
+			begun.Done()
+			begun.Wait() // what a tug has seen of the map at its beginning does not depend on others
 			t := &tug{name: fmt.Sprint("tug", i)}
 			for k := range 50 {
 				t.pull(k * i)
