@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -43,12 +42,10 @@ func (a *app) compareFiles(c *cobra.Command, failing string, q ask.CompareReques
 	if err != nil {
 		return err
 	}
-	other, err := a.openFile(c.Context(), q.With)
-	if err != nil {
+	t := &target{name: failing, subject: ask.Subject{Recording: r, Limit: a.within}}
+	if err := a.beside(c.Context(), t, []string{q.With}, nil); err != nil {
 		return err
 	}
-	t := &target{name: failing, subject: ask.Subject{Recording: r, Limit: a.within}}
-	t.subject.Others = func(context.Context) ([]ask.Other, error) { return []ask.Other{{Name: q.With, Recording: other}}, nil }
 	return answerTo(c, a, comparing, t, q)
 }
 

@@ -48,7 +48,11 @@ func (l *late) path(caseID int64, name string) string {
 func (l *late) remember(caseID int64, name string, traces []eventtrace.TraceID) error {
 	if len(traces) > 0 {
 		path := l.path(caseID, name)
-		if err := errors.Join(os.WriteFile(path+".new", slices.Concat(asBytes(traces)...), 0o600), os.Rename(path+".new", path)); err != nil {
+		var list []byte
+		for _, id := range traces {
+			list = append(list, id[:]...)
+		}
+		if err := errors.Join(os.WriteFile(path+".new", list, 0o600), os.Rename(path+".new", path)); err != nil {
 			return fmt.Errorf("remember the traces of %s: %w", name, err)
 		}
 	}
@@ -81,14 +85,6 @@ func (l *late) remember(caseID int64, name string, traces []eventtrace.TraceID) 
 		}
 	}
 	return nil
-}
-
-func asBytes(traces []eventtrace.TraceID) [][]byte {
-	list := make([][]byte, len(traces))
-	for i := range traces {
-		list[i] = traces[i][:]
-	}
-	return list
 }
 
 // join returns what earlier evidence of the case has of the traces, which are sorted, of most bytes at most.

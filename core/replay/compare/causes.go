@@ -81,10 +81,7 @@ func (s *side) text(m event.Moment) string {
 	if err != nil {
 		return ""
 	}
-	if lines := s.lines(s.T.FunctionOf(place.Call).File); place.Line > 0 && place.Line <= len(lines) {
-		return strings.TrimSpace(lines[place.Line-1])
-	}
-	return ""
+	return s.line(s.T.FunctionOf(place.Call).File, place.Line)
 }
 
 // where names the place of a moment for people.
@@ -126,9 +123,8 @@ func (p *pair) differing(x parting) (text string, ok bool) {
 // hasLine reports whether the function of a call has a line of this text.
 func (s *side) hasLine(c event.CallID, text string) bool {
 	f := s.T.FunctionOf(c)
-	lines := s.lines(f.File)
-	for i := max(f.Line-1, 0); i < min(f.EndLine, len(lines)); i++ {
-		if strings.TrimSpace(lines[i]) == text {
+	for n := max(f.Line, 1); n <= min(f.EndLine, len(s.sources[f.File])); n++ {
+		if s.line(f.File, n) == text {
 			return true
 		}
 	}
@@ -155,7 +151,7 @@ func (p *pair) describe(x parting) replay.Parting {
 		return out
 	}
 	out.Left, out.Right = x.left, x.right
-	left, right := p.changed(p.left, x.left, x.calls[0]), p.changed(p.right, x.right, x.calls[1])
+	left, right := p.left.changed(x.left, x.calls[0]), p.right.changed(x.right, x.calls[1])
 	for i := range min(len(left), len(right)) {
 		if p.left.value(left[i].Value.Value, 0) != p.right.value(right[i].Value.Value, 0) {
 			out.Name, out.LeftValue, out.RightValue = left[i].Name, left[i].Value.Text(), right[i].Value.Text()
@@ -188,23 +184,14 @@ func assignments(list []reading) (left, right string) {
 	return strings.Join(l, ", "), strings.Join(r, ", ")
 }
 
-// changed lists the named values of an event.
-func (p *pair) changed(s *side, m event.Moment, c event.CallID) (list []replay.Variable) {
+// changed lists the named values of an event of a call.
+func (s *side) changed(m event.Moment, c event.CallID) (list []replay.Variable) {
 	values, err := s.T.Values(m)
 	if err != nil {
 		return nil
 	}
-	f := s.T.FunctionOf(c)
-	id := s.T.Call(c).Function
-	var names []string
-	switch s.T.Kind(m) {
-	case event.Enter:
-		names = s.names(id, f.Parameters)
-	case event.Leave:
-		names = s.names(id, f.Results)
-	case event.Write, event.Cell:
-		names = s.names(id, []event.VariableID{event.VariableID(s.T.ID(m))})
-	default:
+	names := s.names(m, c)
+	if names == nil {
 		if line := s.T.LastLine(c, m); line != event.NoMoment {
 			names = s.T.Site(line).Writes
 		}

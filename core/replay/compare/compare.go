@@ -266,7 +266,7 @@ func (w *walk) pairUp(x, y item) {
 	case x.child != event.NoCall:
 		w.differ = append(w.differ, [2]event.CallID{x.child, y.child})
 		w.called = x.child
-	case w.order != nil && w.order.explains(w.pair, w.leftLine, w.changed(w.left, x.at, w.calls[0])):
+	case w.order != nil && w.order.explains(w.pair, w.leftLine, w.left.changed(x.at, w.calls[0])):
 	default:
 		w.add(parting{kind: replay.ByValue, calls: w.calls, leftLine: w.leftLine, rightLine: w.rightLine, left: x.at, right: y.at, called: w.called})
 	}

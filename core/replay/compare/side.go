@@ -36,6 +36,7 @@ type side struct {
 	functions map[event.FunctionID]digest
 	sites     map[event.SiteID]digest
 	variables map[variable]digest
+	sources   map[event.FileID][]string // lines of each file
 
 	calls    []digest // of each call, with all that it called on its thread
 	children [][]event.CallID
@@ -48,7 +49,10 @@ type variable struct {
 }
 
 func newSide(ctx context.Context, l *state.Log, ignore *regexp.Regexp) (*side, error) {
-	s := &side{Log: l, ignore: ignore, functions: map[event.FunctionID]digest{}, sites: map[event.SiteID]digest{}, variables: map[variable]digest{}, roots: map[event.ThreadID][]event.CallID{}}
+	s := &side{Log: l, ignore: ignore, functions: map[event.FunctionID]digest{}, sites: map[event.SiteID]digest{}, variables: map[variable]digest{}, sources: map[event.FileID][]string{}, roots: map[event.ThreadID][]event.CallID{}}
+	for id, f := range l.T.Files {
+		s.sources[id] = strings.Split(f.Text, "\n")
+	}
 	for id, f := range l.T.Functions {
 		s.functions[id] = textDigest(f.Name)
 		for v, x := range f.Variables {
@@ -68,19 +72,19 @@ func (s *side) siteDigest(x *event.Site) digest {
 	if x.File != 0 {
 		file = x.File
 	}
-	text := ""
-	if lines := s.lines(file); x.Line > 0 && x.Line <= len(lines) {
-		text = strings.TrimSpace(lines[x.Line-1])
-	}
+	text := s.line(file, x.Line)
 	if text == "" {
 		return s.functions[x.Function].mix(textDigest(filepath.Base(s.T.Files[file].Path))).mix(digest(x.Line))
 	}
 	return s.functions[x.Function].mix(textDigest(text))
 }
 
-// lines returns the lines of a source file.
-func (s *side) lines(file event.FileID) []string {
-	return strings.Split(s.T.Files[file].Text, "\n")
+// line returns a line of source text, empty if there is none.
+func (s *side) line(file event.FileID, n int) string {
+	if lines := s.sources[file]; n > 0 && n <= len(lines) {
+		return strings.TrimSpace(lines[n-1])
+	}
+	return ""
 }
 
 // digestAll computes the digests of all calls in one pass over the events.
@@ -135,20 +139,14 @@ func (s *side) item(m event.Moment, c event.CallID) (x item, ok bool) {
 	switch kind {
 	case event.Enter:
 		path = path.mix(s.functions[function])
-		x.value = s.values(m, s.names(function, s.T.Function(function).Parameters))
-	case event.Leave:
-		x.value = s.values(m, s.names(function, s.T.Function(function).Results))
+		x.value = s.values(m, c)
 	case event.Line:
 		path = path.mix(s.sites[event.SiteID(s.T.ID(m))])
 	case event.Write, event.Cell:
-		name := ""
-		if id, f := int(s.T.ID(m)), s.T.Function(function); id < len(f.Variables) {
-			name = f.Variables[id].Name
-		}
 		path = digest(event.Write).mix(s.variables[variable{function, event.VariableID(s.T.ID(m))}])
-		x.value = s.values(m, []string{name})
-	case event.Store, event.Element, event.Delete, event.Receive, event.Send, event.Output, event.Message, event.Error, event.Panic:
-		x.value = s.values(m, nil)
+		x.value = s.values(m, c)
+	case event.Leave, event.Store, event.Element, event.Delete, event.Receive, event.Send, event.Output, event.Message, event.Error, event.Panic:
+		x.value = s.values(m, c)
 	case event.Unwind, event.Recover, event.Failure, event.Exit:
 	default:
 		return x, false
@@ -157,23 +155,37 @@ func (s *side) item(m event.Moment, c event.CallID) (x item, ok bool) {
 	return x, true
 }
 
-// names returns the names of variables.
-func (s *side) names(function event.FunctionID, list []event.VariableID) []string {
-	f := s.T.Function(function)
-	out := make([]string, len(list))
-	for i, id := range list {
+// names returns the names of the variables whose values an event of a call has; nil for events without.
+func (s *side) names(m event.Moment, c event.CallID) (out []string) {
+	f := s.T.FunctionOf(c)
+	var list []event.VariableID
+	switch s.T.Kind(m) {
+	case event.Enter:
+		list = f.Parameters
+	case event.Leave:
+		list = f.Results
+	case event.Write, event.Cell:
+		list = []event.VariableID{event.VariableID(s.T.ID(m))}
+	}
+	for _, id := range list {
+		name := ""
 		if int(id) < len(f.Variables) {
-			out[i] = f.Variables[id].Name
+			name = f.Variables[id].Name
 		}
+		out = append(out, name)
 	}
 	return out
 }
 
-// values is the digest of an event's values, of those that are not ignored.
-func (s *side) values(m event.Moment, names []string) (d digest) {
+// values is the digest of the values of an event of a call, of those that are not ignored.
+func (s *side) values(m event.Moment, c event.CallID) (d digest) {
 	list, err := s.T.Values(m)
 	if err != nil {
 		return 0
+	}
+	var names []string
+	if s.ignore != nil {
+		names = s.names(m, c)
 	}
 	for i, v := range list {
 		if i < len(names) && s.ignores(names[i]) {

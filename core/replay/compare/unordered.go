@@ -52,7 +52,7 @@ func (p *pair) rangesOverMap(line event.Moment) bool {
 
 // explains reports whether a value differs only because of the order, and remembers what depends on it.
 func (u *unordered) explains(p *pair, line event.Moment, written []replay.Variable) bool {
-	if u == nil || line == event.NoMoment {
+	if line == event.NoMoment {
 		return false
 	}
 	depends := u.lines[p.left.T.ID(line)]
