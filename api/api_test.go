@@ -43,10 +43,3 @@ func TestKindOf(t *testing.T) {
 		assert.Same(t, kind, KindOf(status), "%d", status)
 	}
 }
-
-func TestAbout(t *testing.T) {
-	t.Parallel()
-	assert.Equal(t, "/src/berth.go:7", About("/src/berth.go", 7, "assign", "fog"))
-	assert.Equal(t, "assign", About("", 0, "assign", "fog"))
-	assert.Equal(t, "fog", About("", 0, "", "fog"))
-}

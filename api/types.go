@@ -3,11 +3,10 @@
 package api
 
 import (
-	"cmp"
 	"time"
 
+	"wraithology/core/ask"
 	"wraithology/core/event"
-	"wraithology/core/replay/find"
 )
 
 // Person is a user of the service.
@@ -72,6 +71,59 @@ type Case struct {
 	Created time.Time `json:"created"`
 	Role    string    `json:"role" doc:"the asking person's role"`
 	Members []Member  `json:"members"`
+	// Closed is when the case was closed, with its cause; nil while it is open.
+	Closed   *time.Time `json:"closed,omitempty"`
+	ClosedBy string     `json:"closedBy,omitempty"`
+	Cause    string     `json:"cause,omitempty"`
+}
+
+// Closing is a request to close a case.
+type Closing struct {
+	Cause string `json:"cause" minLength:"1" maxLength:"10000" doc:"what caused the failure, and what cured it"`
+}
+
+// KeptExpectation is an expectation of a case, or of a file, where ID is its position.
+type KeptExpectation struct {
+	ID int64 `json:"id"`
+	ask.Expectation
+	By      string    `json:"by,omitempty"`
+	Created time.Time `json:"created,omitzero"`
+}
+
+// ExpectationChange changes an expectation. Members that are nil stay as they are.
+type ExpectationChange struct {
+	Checkpoint *string `json:"checkpoint,omitempty" minLength:"1" maxLength:"3000"`
+	When       *string `json:"when,omitempty" maxLength:"2000"`
+	That       *string `json:"that,omitempty" minLength:"1" maxLength:"2000"`
+	Note       *string `json:"note,omitempty" maxLength:"2000"`
+}
+
+// Checks are the expectations and checkpoints of a case, and what each piece of its evidence answers to them.
+type Checks struct {
+	Expectations []KeptExpectation `json:"expectations"`
+	Checkpoints  []Checkpoint      `json:"checkpoints"`
+	Evidence     []CheckedIn       `json:"evidence"`
+}
+
+// CheckedIn is what a piece of evidence answers, in the order of the expectations and checkpoints; null while it is not
+// known. Again is set if an expectation breaks in evidence that was added after the case was closed.
+type CheckedIn struct {
+	Name     string          `json:"name"`
+	Program  string          `json:"program"`
+	Outcome  string          `json:"outcome"`
+	State    string          `json:"state" enum:"indexing,ready,failed"`
+	Uploaded time.Time       `json:"uploaded"`
+	Again    bool            `json:"again"`
+	Broken   int             `json:"broken"`
+	Checks   []*ask.Checked  `json:"checks"`
+	Counts   []*CheckpointIn `json:"counts"`
+}
+
+// CheckpointIn is how often a checkpoint hits in a piece of evidence.
+type CheckpointIn struct {
+	Hits      int64  `json:"hits"`
+	Undecided int64  `json:"undecided"`
+	Trouble   string `json:"trouble,omitempty"`
 }
 
 // NewCase is a request to open a case.
@@ -114,6 +166,9 @@ type EvidenceInfo struct {
 	// Explained is set for kinds of evidence that artifacts explain: binaries, debug files, source
 	// text.
 	Explained bool `json:"explained,omitempty"`
+	// Broken is the number of the case's expectations that break. Again is set if some do and the case was closed before.
+	Broken int  `json:"broken,omitempty"`
+	Again  bool `json:"again,omitempty"`
 }
 
 // Checkpoint is a checkpoint of a case.
@@ -138,14 +193,6 @@ type Checkpoint struct {
 	Enabled  bool      `json:"enabled"`
 	By       string    `json:"by"`
 	Created  time.Time `json:"created"`
-}
-
-// About returns what a checkpoint is about: a line, a function or a text.
-func About(file string, line int, function, about string) string {
-	if file != "" {
-		return find.LineText(file, line)
-	}
-	return cmp.Or(function, about)
 }
 
 // NewCheckpoint is a request to set a checkpoint. For a checkpoint on writes, Moment, Thread and

@@ -33,6 +33,16 @@ func checkpointUsage() string {
 	return strings.Join(list, "|")
 }
 
+// isSet reports whether a checkpoint is chosen.
+func (f *checkpointFlags) isSet() bool {
+	for _, about := range f.about {
+		if *about != "" {
+			return true
+		}
+	}
+	return false
+}
+
 // on returns the checkpoint as text. rest are remaining arguments, which can be the value of a flag
 // without one: --error TEXT.
 func (f *checkpointFlags) on(rest []string) (string, error) {

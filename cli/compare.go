@@ -73,7 +73,7 @@ func printParting(w io.Writer, o printing, q ask.CompareRequest, p ask.Parting) 
 	fmt.Fprintf(w, "  %s\n", plain(shorten(p.Name, mostSourceText)))
 	for _, side := range []struct {
 		name, value string
-		place       *ask.PartingPlace
+		place       *ask.RunPlace
 	}{{o.name, p.LeftValue, p.Left}, {q.With, p.RightValue, p.Right}} {
 		at := "nothing there"
 		if side.place != nil {

@@ -61,7 +61,7 @@ func (a *app) serviceFlags(c *cobra.Command) {
 }
 
 func (a *app) serviceCommands() []*cobra.Command {
-	list := []*cobra.Command{a.signIn(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.sittingCommand(), a.sender(), a.move(), a.alike(), a.offset()}
+	list := []*cobra.Command{a.signIn(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.expect(), a.sittingCommand(), a.sender(), a.move(), a.alike(), a.offset()}
 	for _, c := range list {
 		for _, x := range append(c.Commands(), c) {
 			if x.Flags().Lookup("config") == nil {
@@ -173,6 +173,23 @@ func (a *app) caseCommand() *cobra.Command {
 		},
 	}
 	open.Flags().StringVar(&title, "title", "", "what the case is about")
+	var cause string
+	end := &cobra.Command{
+		Use: "close CASE --cause TEXT", Short: "Close a case with its cause", Args: args(1, 1, "CASE --cause TEXT"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if cause == "" {
+				return usage("for example --cause 'a notice was taken twice'", "--cause is missing")
+			}
+			return a.switchCase(args[0], "closed", func(s *client.Client) (api.Case, error) { return s.CloseCase(c.Context(), args[0], cause) })
+		},
+	}
+	end.Flags().StringVar(&cause, "cause", "", "what caused the failure, and what cured it")
+	reopen := &cobra.Command{
+		Use: "reopen CASE", Short: "Open a closed case again", Args: args(1, 1, "CASE"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.switchCase(args[0], "open again", func(s *client.Client) (api.Case, error) { return s.ReopenCase(c.Context(), args[0]) })
+		},
+	}
 	add := &cobra.Command{
 		Use: "add CASE PERSON", Short: "Add a person to a case, or change the role", Args: args(2, 2, "CASE PERSON --role lead|member|viewer"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -188,8 +205,77 @@ func (a *app) caseCommand() *cobra.Command {
 		},
 	}
 	add.Flags().StringVar(&role, "role", api.RoleMember, "lead, member or viewer")
-	c.AddCommand(open, add)
+	c.AddCommand(open, add, end, reopen, a.caseChecks())
 	return c
+}
+
+// switchCase closes or reopens a case.
+func (a *app) switchCase(name, state string, change func(*client.Client) (api.Case, error)) error {
+	s, err := a.client()
+	if err != nil {
+		return err
+	}
+	x, err := change(s)
+	if err != nil {
+		return err
+	}
+	return a.print(x, func(w io.Writer) { fmt.Fprintf(w, "case %s is %s\n", name, state) })
+}
+
+// caseChecks shows the expectations of a case beside its evidence.
+func (a *app) caseChecks() *cobra.Command {
+	return &cobra.Command{
+		Use: "checks CASE", Short: "Show what each piece of evidence answers to the case's expectations", Args: args(1, 1, "CASE"),
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := a.client()
+			if err != nil {
+				return err
+			}
+			x, err := s.Checks(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(x, func(w io.Writer) { printCaseChecks(w, x) })
+		},
+	}
+}
+
+func printCaseChecks(w io.Writer, x api.Checks) {
+	head := []any{"at", "should be"}
+	for _, e := range x.Evidence {
+		name := e.Name
+		if e.Again {
+			name += " (after the case was closed)"
+		}
+		head = append(head, name)
+	}
+	t := newTable(w, head...)
+	for i, of := range x.Expectations {
+		row := table.Row{plain(checkpointText(of.Expectation)), plain(of.That)}
+		for _, e := range x.Evidence {
+			cell := "…"
+			if got := e.Checks[i]; got != nil {
+				cell = verdictOf(*got)
+				if got.Breaks > 0 {
+					cell = fmt.Sprintf("breaks at %d of %d", got.Breaks, got.Holds+got.Breaks+got.Unknown)
+				}
+			}
+			row = append(row, cell)
+		}
+		t.AppendRow(row)
+	}
+	for i, of := range x.Checkpoints {
+		row := table.Row{plain(of.Label), "(checkpoint)"}
+		for _, e := range x.Evidence {
+			cell := "…"
+			if got := e.Counts[i]; got != nil {
+				cell = counted(int(got.Hits), "hit")
+			}
+			row = append(row, cell)
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
 }
 
 func (a *app) evidenceCommand() *cobra.Command {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"wraithology/api"
+	"wraithology/core/ask"
 	"wraithology/core/fault"
 )
 
@@ -220,6 +221,41 @@ func (c *Client) ChangeCheckpoint(ctx context.Context, name string, id int64, n 
 // DeleteCheckpoint deletes a checkpoint.
 func (c *Client) DeleteCheckpoint(ctx context.Context, name string, id int64) error {
 	return c.call(ctx, "DELETE", fmt.Sprintf("/api/cases/%s/checkpoints/%d", url.PathEscape(name), id), nil, nil)
+}
+
+// Expectations lists a case's expectations, oldest first.
+func (c *Client) Expectations(ctx context.Context, name string) (list []api.KeptExpectation, err error) {
+	return list, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(name)+"/expectations", nil, &list)
+}
+
+// Expect adds an expectation to a case.
+func (c *Client) Expect(ctx context.Context, name string, e ask.Expectation) (out api.KeptExpectation, err error) {
+	return out, c.call(ctx, "POST", "/api/cases/"+url.PathEscape(name)+"/expectations", e, &out)
+}
+
+// ChangeExpectation changes an expectation.
+func (c *Client) ChangeExpectation(ctx context.Context, name string, id int64, n api.ExpectationChange) (out api.KeptExpectation, err error) {
+	return out, c.call(ctx, "PATCH", fmt.Sprintf("/api/cases/%s/expectations/%d", url.PathEscape(name), id), n, &out)
+}
+
+// DeleteExpectation deletes an expectation.
+func (c *Client) DeleteExpectation(ctx context.Context, name string, id int64) error {
+	return c.call(ctx, "DELETE", fmt.Sprintf("/api/cases/%s/expectations/%d", url.PathEscape(name), id), nil, nil)
+}
+
+// Checks returns what each piece of a case's evidence answers to its expectations.
+func (c *Client) Checks(ctx context.Context, name string) (out api.Checks, err error) {
+	return out, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(name)+"/checks", nil, &out)
+}
+
+// CloseCase closes a case with its cause.
+func (c *Client) CloseCase(ctx context.Context, name, cause string) (out api.Case, err error) {
+	return out, c.call(ctx, "POST", "/api/cases/"+url.PathEscape(name)+"/close", api.Closing{Cause: cause}, &out)
+}
+
+// ReopenCase opens a closed case again.
+func (c *Client) ReopenCase(ctx context.Context, name string) (out api.Case, err error) {
+	return out, c.call(ctx, "POST", "/api/cases/"+url.PathEscape(name)+"/reopen", nil, &out)
 }
 
 // JoinSitting joins the sitting of evidence. It opens one if there is none.

@@ -40,6 +40,14 @@ var wrongTexts = []string{
 // fitting are texts for parameters that a question cannot do without.
 var fitting = map[string]string{"expression": "1 == 1", "path": "clearance", "address": "0x1000", "file": "berth.go", "on": "line berth.go:63", "way": "over", "columns": "1", "text": "978.25"}
 
+// nestedForms are the requests of questions that do not fit into a query, with a place for a text.
+var nestedForms = map[string][]string{
+	"ledger": {`{"hits":{"on":%s},"columns":["1"]}`, `{"hits":{"on":"line berth.go:63","when":%s},"columns":["1"]}`, `{"hits":{"on":"line berth.go:63","nth":%s},"columns":["1"]}`,
+		`{"writes":%s,"columns":["1"]}`, `{"call":true,"columns":[%s]}`, `{"call":true,"columns":%s}`, `{"call":true,"columns":["1"],"thread":%s}`, `{"call":true,"columns":["1"],"moment":%s}`, `{"columns":["1"],"from":%s}`},
+	"check": {`{"expectations":[{"checkpoint":%s,"that":"1 == 1"}]}`, `{"expectations":[{"checkpoint":"line berth.go:63","that":%s}]}`, `{"expectations":[{"checkpoint":"line berth.go:63","that":"clearance > 0.0","when":%s}]}`,
+		`{"expectations":[{"checkpoint":"line berth.go:63","that":"1 == 1","text":%s}]}`, `{"expectations":[%s]}`, `{"expectations":%s}`},
+}
+
 // walked is evidence of one kind, here and in the service.
 type walked struct {
 	name, path string
@@ -102,8 +110,7 @@ func wrongRequests(q ask.Question) (list []wrongRequest) {
 	if q.Nested() {
 		for _, text := range wrongTexts {
 			quoted, _ := json.Marshal(text)
-			for _, form := range []string{`{"hits":{"on":%s},"columns":["1"]}`, `{"hits":{"on":"line berth.go:63","when":%s},"columns":["1"]}`, `{"hits":{"on":"line berth.go:63","nth":%s},"columns":["1"]}`,
-				`{"writes":%s,"columns":["1"]}`, `{"call":true,"columns":[%s]}`, `{"call":true,"columns":%s}`, `{"call":true,"columns":["1"],"thread":%s}`, `{"call":true,"columns":["1"],"moment":%s}`, `{"columns":["1"],"from":%s}`, `{%s:1}`, `%s`, `{"call":true`} {
+			for _, form := range append(nestedForms[q.Name], `{%s:1}`, `%s`, `{"call":true`) {
 				list = append(list, wrongRequest{question: q, body: []byte(strings.ReplaceAll(form, "%s", string(quoted)))})
 				if number := strings.Trim(text, " "); json.Valid([]byte(number)) {
 					list = append(list, wrongRequest{question: q, body: []byte(strings.ReplaceAll(form, "%s", number))})

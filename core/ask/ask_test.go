@@ -248,6 +248,11 @@ func fill(random *rand.Rand, v reflect.Value) {
 		case reflect.Uint32, reflect.Uint64:
 			at.SetUint(1 + uint64(random.Uint32()))
 		case reflect.Slice:
+			if at.Type().Elem().Kind() == reflect.Struct {
+				at.Set(reflect.MakeSlice(at.Type(), 2, 2))
+				fill(random, at.Index(1))
+				continue
+			}
 			at.Set(reflect.ValueOf([]string{"depth", "a,b"}))
 		case reflect.Struct:
 			fill(random, at)
@@ -314,8 +319,18 @@ func TestBoundsOfParameters(t *testing.T) {
 				try(func(v reflect.Value) { v.SetString(strings.Repeat("x", int(n)+1)) }, false)
 			}
 			if n, ok := bound("maxItems"); ok {
-				try(func(v reflect.Value) { v.Set(reflect.ValueOf(make([]string, n))) }, true)
-				try(func(v reflect.Value) { v.Set(reflect.ValueOf(make([]string, n+1))) }, false)
+				items := func(n int64) func(reflect.Value) {
+					return func(v reflect.Value) {
+						v.Set(reflect.MakeSlice(v.Type(), int(n), int(n)))
+						for i := range v.Len() {
+							if v.Index(i).Kind() == reflect.Struct {
+								fill(rand.New(rand.NewPCG(1, 2)), v.Index(i))
+							}
+						}
+					}
+				}
+				try(items(n), true)
+				try(items(n+1), false)
 			}
 			if f.Tag.Get("enum") != "" {
 				try(func(v reflect.Value) { v.SetString("sideways") }, false)

@@ -33,17 +33,17 @@ type Comparison struct {
 // Parting is a place where two runs part. By path, Name is the line that decided, and the values are what it read; or the
 // lines, if the source differs.
 type Parting struct {
-	Kind       string        `json:"kind"` // path, value
-	Name       string        `json:"name"`
-	LeftValue  string        `json:"leftValue"`
-	RightValue string        `json:"rightValue"`
-	Left       *PartingPlace `json:"left"` // null if that run has nothing there
-	Right      *PartingPlace `json:"right"`
-	Why        string        `json:"why"`
+	Kind       string    `json:"kind"` // path, value
+	Name       string    `json:"name"`
+	LeftValue  string    `json:"leftValue"`
+	RightValue string    `json:"rightValue"`
+	Left       *RunPlace `json:"left"` // null if that run has nothing there
+	Right      *RunPlace `json:"right"`
+	Why        string    `json:"why"`
 }
 
-// PartingPlace is a moment of one of the runs.
-type PartingPlace struct {
+// RunPlace is a moment of a run, and where it is.
+type RunPlace struct {
 	Moment   event.Moment   `json:"moment"`
 	Thread   event.ThreadID `json:"thread"`
 	Function string         `json:"function"`
@@ -79,7 +79,7 @@ func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, err
 	}
 	out.Aligned, out.OnlyLeft, out.OnlyRight, out.Unexamined = got.Aligned, got.OnlyLeft, got.OnlyRight, got.Unexamined
 	parting := func(p replay.Parting) Parting {
-		return Parting{Kind: string(p.Kind), Name: p.Name, LeftValue: p.LeftValue, RightValue: p.RightValue, Left: partingPlace(ctx, s.Recording, p.Left), Right: partingPlace(ctx, right, p.Right), Why: p.Why}
+		return Parting{Kind: string(p.Kind), Name: p.Name, LeftValue: p.LeftValue, RightValue: p.RightValue, Left: runPlace(ctx, s.Recording, p.Left), Right: runPlace(ctx, right, p.Right), Why: p.Why}
 	}
 	if got.First != nil {
 		first := parting(*got.First)
@@ -91,7 +91,7 @@ func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, err
 	return out, nil
 }
 
-func partingPlace(ctx context.Context, r replay.Recording, m event.Moment) *PartingPlace {
+func runPlace(ctx context.Context, r replay.Recording, m event.Moment) *RunPlace {
 	if m == event.NoMoment {
 		return nil
 	}
@@ -99,7 +99,7 @@ func partingPlace(ctx context.Context, r replay.Recording, m event.Moment) *Part
 	if err != nil {
 		return nil
 	}
-	return &PartingPlace{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line}
+	return &RunPlace{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line}
 }
 
 // other returns the other evidence of the case with a name.

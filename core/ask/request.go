@@ -60,9 +60,13 @@ func Fields(t reflect.Type) []Field {
 
 var fieldCache sync.Map // []Field by reflect.Type
 
-// Nested reports whether the request contains another struct, which a query string cannot encode.
+// Nested reports whether the request contains other structs, which a query string cannot encode.
 func (q Question) Nested() bool {
-	return slices.ContainsFunc(Fields(q.Request), func(f Field) bool { return f.Type.Kind() == reflect.Struct })
+	return slices.ContainsFunc(Fields(q.Request), func(f Field) bool { return f.Type.Kind() == reflect.Struct || f.listsStructs() })
+}
+
+func (f Field) listsStructs() bool {
+	return f.Type.Kind() == reflect.Slice && f.Type.Elem().Kind() == reflect.Struct
 }
 
 // New returns a pointer to a request of the question, with its defaults.
@@ -155,6 +159,9 @@ func Decode(values url.Values, into any) error {
 // SetField parses texts into a field of a request.
 func SetField(request reflect.Value, f Field, texts []string) error {
 	at := request.FieldByIndex(f.At)
+	if f.listsStructs() {
+		return fmt.Errorf("use the body")
+	}
 	if at.Kind() == reflect.Slice {
 		at.Set(reflect.ValueOf(append([]string{}, texts...)))
 		return nil
@@ -228,6 +235,14 @@ func validate(v reflect.Value, name func(Field) string) error {
 		if err := f.check(at, name(f)); err != nil {
 			return err
 		}
+		if !f.listsStructs() {
+			continue
+		}
+		for i := range at.Len() {
+			if err := validate(at.Index(i), name); err != nil {
+				return fmt.Errorf("%s %d: %w", name(f), i+1, err)
+			}
+		}
 	}
 	return nil
 }
@@ -237,10 +252,13 @@ func (f Field) check(v reflect.Value, name string) error {
 	case reflect.String:
 		return f.checkText(v.String(), name)
 	case reflect.Slice:
-		list := v.Interface().([]string)
-		if most, ok := f.bound("maxItems"); ok && int64(len(list)) > most {
-			return fault.InvalidRequest.New("", "%d values of %s: at most %d are supported", len(list), name, most)
+		if f.Tag.Get("required") == "true" && v.Len() == 0 {
+			return fault.InvalidRequest.New("", "%s is missing", name)
 		}
+		if most, ok := f.bound("maxItems"); ok && int64(v.Len()) > most {
+			return fault.InvalidRequest.New("", "%d values of %s: at most %d are supported", v.Len(), name, most)
+		}
+		list, _ := v.Interface().([]string)
 		for _, text := range list {
 			if err := f.checkText(text, name); err != nil {
 				return err

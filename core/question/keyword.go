@@ -13,9 +13,9 @@ var keywords = []string{"in", "as", "break", "const", "continue", "else", "for",
 
 // allowKeywords rewrites names that are keywords, so that they can be parsed: in becomes
 // named("in"), and x.in becomes x["in"]. The word in stays as it is between two operands, where it
-// is the operator.
+// is the operator. A result without a name is written as values show it: result 1 becomes named("result 1").
 func allowKeywords(text string) string {
-	if !slices.ContainsFunc(keywords, func(k string) bool { return strings.Contains(text, k) }) {
+	if !strings.Contains(text, unnamed) && !slices.ContainsFunc(keywords, func(k string) bool { return strings.Contains(text, k) }) {
 		return text
 	}
 	var out strings.Builder
@@ -23,9 +23,15 @@ func allowKeywords(text string) string {
 	for rest := text; rest != ""; {
 		token := nextToken(rest)
 		rest = rest[len(token):]
+		number := resultNumber(rest)
 		switch {
 		case strings.TrimSpace(token) == "":
 			out.WriteString(token)
+			continue
+		case token == unnamed && before != "." && number != "":
+			rest = strings.TrimLeft(rest, " ")[len(number):]
+			out.WriteString("named(" + strconv.Quote(unnamed+" "+number) + ")")
+			before = ")"
 			continue
 		case !slices.Contains(keywords, token) || token == "in" && endsOperand(before) && beginsOperand(rest):
 			out.WriteString(token)
@@ -43,6 +49,21 @@ func allowKeywords(text string) string {
 		before = token
 	}
 	return out.String()
+}
+
+// unnamed is the word before the number of a result that has no name of its own.
+const unnamed = "result"
+
+// resultNumber returns the whole number that a text begins with, after spaces; empty if there is none.
+func resultNumber(text string) string {
+	token := strings.TrimLeft(text, " ")
+	if token == "" || token == text {
+		return ""
+	}
+	if token = nextToken(token); strings.Trim(token, "0123456789") != "" {
+		return ""
+	}
+	return token
 }
 
 // nextToken returns the first token of a text: a name or number, a string, white space, or one

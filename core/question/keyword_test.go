@@ -28,6 +28,14 @@ func TestKeywordsAsNames(t *testing.T) {
 		"x.exists(in, in == 1)":   `x.exists(named("in"), named("in") == 1)`,
 		`"unterminated in`:        `"unterminated in`,
 		"list.exists(x, x in as)": `list.exists(x, x in named("as"))`,
+		"result 1.Depth <= 2":     `named("result 1").Depth <= 2`,
+		"result 12 == result 2":   `named("result 12") == named("result 2")`,
+		"result  2[0]":            `named("result 2")[0]`,
+		"result == 1":             "result == 1",
+		"result in result 1":      `result in named("result 1")`,
+		"x.result 1":              "x.result 1",
+		"result 1x":               "result 1x",
+		"result1":                 "result1",
 	} {
 		assert.Equal(t, want, allowKeywords(text), text)
 	}

@@ -33,6 +33,15 @@ type Question struct {
 	path    ast.Expr // the expression, where it only names something
 	quick   quick    // nil if the expression is not simple enough
 	width   int      // parts of a composite value in the answer; 0 for a short text
+	strict  bool     // a field that a record does not have is an error, also in a condition
+}
+
+// Strict returns the question as a condition that has no answer for records that lack one of its fields, instead of
+// not holding for them.
+func (q *Question) Strict() *Question {
+	strict := *q
+	strict.strict = true
+	return &strict
 }
 
 // Wide returns the question with answers that have up to width parts of each composite value.
@@ -167,7 +176,7 @@ func (q *Question) Holds(ctx context.Context, r replay.Recording, at event.Momen
 		}
 	}
 	out, err := q.eval(ctx, s)
-	if s.absent && errors.Is(err, fault.NoValue) {
+	if s.absent && !q.strict && errors.Is(err, fault.NoValue) {
 		return false, nil // nothing holds of a field that the record does not have
 	}
 	if err != nil {

@@ -195,6 +195,9 @@ type Condition interface {
 type Checkpoint struct {
 	Kind  string // as the package find registers it: "line", "enter"
 	About string // place or event of the kind; empty for any
+	// Text is the source text of the line it is on, without spaces around it. The nearest line with this text counts,
+	// because other builds can have moved it. Empty if the number alone counts.
+	Text string
 	// If About is a path, the place from which it is reached.
 	At         event.Moment
 	PathThread event.ThreadID
@@ -204,12 +207,24 @@ type Checkpoint struct {
 	Number     Number
 }
 
+// Verdict is how often a condition holds at the hits of a checkpoint.
+type Verdict struct {
+	Holds, Breaks int
+	// Unknown counts the hits at which it, or whether the checkpoint holds, has no answer. Trouble is the reason at one
+	// of them.
+	Unknown      int
+	Trouble      error
+	First        event.Moment // first break; event.NoMoment if there is none
+	FirstUnknown event.Moment // event.NoMoment if there is none
+}
+
 // Located is the place of a checkpoint in full: About is the whole path of a file or the whole name
-// of a function. File and Line are empty for kinds without a line.
+// of a function. File, Line and Text, the source text of the line, are empty for kinds without a line.
 type Located struct {
 	About string
 	File  string
 	Line  int
+	Text  string
 }
 
 // Hits are the moments at which a checkpoint holds: their total and a page of them. Undecided

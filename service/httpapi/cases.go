@@ -60,6 +60,22 @@ func (a *server) caseRoutes(h huma.API) {
 		}
 		return &body[[]custodyEntry]{out}, err
 	})
+	route(h, a, "POST", "/api/cases/{case}/close", "closeCase", "Close a case with its cause", func(ctx context.Context, in *caseBody[api.Closing]) (*body[api.Case], error) {
+		return a.switchCase(ctx, in.Case, func(c store.Case) error {
+			if err := a.Store.CloseCase(ctx, c.ID, in.Body.Cause, who(ctx).ID); err != nil {
+				return err
+			}
+			return a.note(ctx, c, "closed the case: %s", in.Body.Cause)
+		})
+	})
+	route(h, a, "POST", "/api/cases/{case}/reopen", "reopenCase", "Open a closed case again", func(ctx context.Context, in *CaseInput) (*body[api.Case], error) {
+		return a.switchCase(ctx, in.Case, func(c store.Case) error {
+			if err := a.Store.ReopenCase(ctx, c.ID); err != nil {
+				return err
+			}
+			return a.note(ctx, c, "opened the case again")
+		})
+	})
 	route(h, a, "PUT", "/api/cases/{case}/members/{person}", "setMember", "Add a person to a case, or change the role", func(ctx context.Context, in *struct {
 		CaseInput
 		Person string `path:"person"`
@@ -83,8 +99,24 @@ func (a *server) caseRoutes(h huma.API) {
 	})
 }
 
+// switchCase closes or reopens a case and returns it.
+func (a *server) switchCase(ctx context.Context, name string, change func(store.Case) error) (*body[api.Case], error) {
+	c, err := a.caseFor(ctx, name, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	if err := change(c); err != nil {
+		return nil, err
+	}
+	c, err = a.Store.CaseByName(ctx, name)
+	return &body[api.Case]{caseOf(c, who(ctx).ID)}, err
+}
+
 func caseOf(c store.Case, person int64) api.Case {
-	out := api.Case{Name: c.Name, Title: c.Title, Created: c.CreatedAt, Members: []api.Member{}}
+	out := api.Case{Name: c.Name, Title: c.Title, Created: c.CreatedAt, Members: []api.Member{}, Closed: c.ClosedAt, Cause: c.Cause}
+	if c.Closer != nil {
+		out.ClosedBy = c.Closer.Name
+	}
 	for _, m := range c.Members {
 		out.Members = append(out.Members, api.Member{Name: m.Person.Name, Role: m.Role})
 		if m.PersonID == person {

@@ -3,16 +3,15 @@ package httpapi
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"wraithology/api"
 	"wraithology/core/ask"
-	"wraithology/core/event"
 	"wraithology/core/fault"
 	"wraithology/core/replay"
 	"wraithology/core/replay/find"
+	"wraithology/service/jobs"
 	"wraithology/service/store"
 )
 
@@ -66,6 +65,9 @@ func (a *server) newCheckpoint(ctx context.Context, in *caseBody[api.NewCheckpoi
 	if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
 		return nil, err
 	}
+	if err := a.Jobs.Check(ctx, c.ID, jobs.AllEvidence); err != nil {
+		return nil, err
+	}
 	return &body[api.Checkpoint]{checkpointOf(x)}, a.note(ctx, c, "set checkpoint %d on %s", x.ID, checkpointOf(x).Label)
 }
 
@@ -93,6 +95,9 @@ func (a *server) changeCheckpoint(ctx context.Context, in *ChangeCheckpointInput
 		return nil, err
 	}
 	if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
+		return nil, err
+	}
+	if err := a.Jobs.Check(ctx, c.ID, jobs.AllEvidence); err != nil {
 		return nil, err
 	}
 	return &body[api.Checkpoint]{checkpointOf(x)}, a.note(ctx, c, "changed checkpoint %d", x.ID)
@@ -138,26 +143,6 @@ func (a *server) deleteCheckpoint(ctx context.Context, in *CheckpointInput) (*st
 	return nil, a.note(ctx, c, "deleted checkpoint %d", in.ID)
 }
 
-// lineIn finds the line of a checkpoint in a recording: the nearest one with its text.
-func lineIn(r replay.Recording, x store.Checkpoint) int {
-	if x.Text == "" {
-		return x.Line
-	}
-	text, err := r.Source(x.File)
-	if err != nil {
-		return x.Line
-	}
-	lines := strings.Split(text, "\n")
-	for away := 0; away < len(lines); away++ {
-		for _, n := range []int{x.Line - away, x.Line + away} {
-			if n >= 1 && n <= len(lines) && strings.TrimSpace(lines[n-1]) == x.Text {
-				return n
-			}
-		}
-	}
-	return x.Line
-}
-
 // locate verifies that a checkpoint's line has code in the named evidence, or in the newest
 // readable one. It sets the line's full path and text, by which the line is found in other builds.
 func (a *server) locate(ctx context.Context, caseName string, caseID int64, evidence string, kind find.Kind, x *store.Checkpoint) error {
@@ -184,8 +169,7 @@ func (a *server) locate(ctx context.Context, caseName string, caseID int64, evid
 	if !ok {
 		return fmt.Errorf("%w: checkpoints need evidence with a history", fault.NoHistory)
 	}
-	place := ask.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame}
-	c, err := checkpointOn(r, *x).Checkpoint(r, place)
+	c, err := x.In(r, x.From())
 	if err != nil {
 		return err
 	}
@@ -197,12 +181,7 @@ func (a *server) locate(ctx context.Context, caseName string, caseID int64, evid
 	case kind.Placed:
 		x.Evidence = evidence
 	case at.File != "":
-		x.About, x.File, x.Line = "", at.File, at.Line
-		if text, err := r.Source(at.File); err == nil {
-			if lines := strings.Split(text, "\n"); x.Line <= len(lines) {
-				x.Text = strings.TrimSpace(lines[x.Line-1])
-			}
-		}
+		x.About, x.File, x.Line, x.Text = "", at.File, at.Line, at.Text
 	case !kind.Any:
 		x.About, x.Function = "", at.About
 	}
@@ -210,7 +189,7 @@ func (a *server) locate(ctx context.Context, caseName string, caseID int64, evid
 }
 
 func checkpointOf(x store.Checkpoint) api.Checkpoint {
-	about := api.About(x.File, x.Line, x.Function, x.About)
+	about := x.Place()
 	label := x.Kind
 	if kind, err := find.Named(x.Kind); err == nil {
 		label = kind.Describe(about)

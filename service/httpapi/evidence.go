@@ -34,9 +34,16 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 			return nil, err
 		}
 		list, err := a.Store.EvidenceOf(ctx, c.ID)
+		if err != nil {
+			return nil, err
+		}
+		broken, err := a.Store.BrokenIn(ctx, c.ID)
 		out := []api.EvidenceInfo{}
 		for _, e := range list {
-			out = append(out, evidenceOf(e))
+			x := evidenceOf(e)
+			x.Broken = broken[e.ID]
+			x.Again = x.Broken > 0 && isAfterClosing(c, e)
+			out = append(out, x)
 		}
 		return &body[[]api.EvidenceInfo]{out}, err
 	})

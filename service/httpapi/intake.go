@@ -268,7 +268,7 @@ func (a *server) move(ctx context.Context, from, name, to string) (store.Evidenc
 	if err := a.Store.MoveEvidence(ctx, e, target.ID); err != nil {
 		return e, err
 	}
-	return e, errors.Join(a.note(ctx, c, "moved %s to %s", name, to), a.note(ctx, target, "took %s from %s", name, from))
+	return e, errors.Join(a.Jobs.Check(ctx, target.ID, e.ID), a.note(ctx, c, "moved %s to %s", name, to), a.note(ctx, target, "took %s from %s", name, from))
 }
 
 // mayHaveTraces reports whether evidence of a kind can have traces.

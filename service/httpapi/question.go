@@ -14,10 +14,8 @@ import (
 
 	"wraithology/api"
 	"wraithology/core/ask"
-	"wraithology/core/event"
 	"wraithology/core/fault"
 	"wraithology/core/replay"
-	"wraithology/core/replay/find"
 	"wraithology/service/store"
 )
 
@@ -158,21 +156,11 @@ func (a *server) stops(ctx context.Context, own store.Evidence, r replay.Recordi
 		if !x.Enabled || x.Listing || x.Evidence != "" && x.Evidence != own.Name {
 			continue
 		}
-		point, err := checkpointOn(r, x).Checkpoint(r, ask.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame})
+		point, err := x.In(r, x.From())
 		if err != nil {
 			continue
 		}
 		stops = append(stops, ask.Stop{Name: "checkpoint " + strconv.FormatInt(x.ID, 10), Checkpoint: point})
 	}
 	return stops, nil
-}
-
-// checkpointOn converts a stored checkpoint for a recording. Lines are found by their text, because
-// other builds can have moved them.
-func checkpointOn(r replay.Recording, x store.Checkpoint) ask.CheckpointOn {
-	on := ask.CheckpointOn{On: x.Kind + " " + api.About(x.File, lineIn(r, x), x.Function, x.About), When: x.Condition, Nth: x.Nth, OnThread: event.ThreadID(x.Thread)}
-	if kind, err := find.Named(x.Kind); err == nil && kind.Placed {
-		on.OnThread = 0 // the thread is that of the place
-	}
-	return on
 }

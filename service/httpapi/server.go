@@ -110,6 +110,7 @@ func (a *server) routes(r chi.Router) huma.API {
 	a.intakeRoutes(h)
 	a.artifactRoutes(h, r)
 	a.checkpointRoutes(h)
+	a.expectationRoutes(h)
 	a.sittingRoutes(h, r)
 	return h
 }

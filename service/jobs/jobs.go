@@ -43,6 +43,7 @@ type indexer struct {
 	store *store.Store
 	vault *vault.Vault
 	open  *recordings.Recordings
+	next  *Jobs
 }
 
 // Timeout implements river.Worker: indexing has no time limit.
@@ -76,7 +77,10 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 	if err != nil {
 		return err
 	}
-	return w.store.SaveEvidence(ctx, e)
+	if err := w.store.SaveEvidence(ctx, e); err != nil {
+		return err
+	}
+	return w.next.Check(ctx, e.CaseID, e.ID)
 }
 
 func describe(e *store.Evidence, info replay.Info) {
@@ -109,15 +113,17 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 		return nil, fmt.Errorf("migrate the queue: %w", err)
 	}
 	workers := river.NewWorkers()
-	river.AddWorker(workers, &indexer{store: s, vault: v, open: open})
+	j := &Jobs{store: s}
+	river.AddWorker(workers, &indexer{store: s, vault: v, open: open, next: j})
+	river.AddWorker(workers, &checker{store: s, open: open})
 	c, err := river.NewClient(driver, &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: workers, Logger: log,
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, checksQueue: {MaxWorkers: 1}}, Workers: workers, Logger: log,
 		FetchPollInterval: 500 * time.Millisecond,
 	})
 	if err != nil {
 		return nil, fmt.Errorf("set up the queue: %w", err)
 	}
-	j := &Jobs{c, s}
+	j.client = c
 	if err := c.Start(context.WithoutCancel(ctx)); err != nil {
 		return nil, fmt.Errorf("start the queue: %w", err)
 	}

@@ -55,6 +55,10 @@ type Case struct {
 	Name      string
 	Title     string
 	CreatedAt time.Time
+	ClosedAt  *time.Time // nil while it is open
+	Cause     string
+	CloserID  *int64
+	Closer    *Person
 	Members   []Member `gorm:"foreignKey:CaseID"`
 }
 
@@ -122,6 +126,7 @@ type Checkpoint struct {
 	Listing   bool     // replay does not halt at it
 	Show      []string `gorm:"serializer:json"` // expressions that are shown at each hit
 	Enabled   bool
+	Version   int64 // increases with every change
 	PersonID  int64
 	Person    Person
 	CreatedAt time.Time
@@ -259,7 +264,7 @@ func (s *Store) PersonByToken(ctx context.Context, hash []byte) (p Person, err e
 func (s *Store) AddCase(ctx context.Context, c *Case, leader int64) error {
 	c.CreatedAt = time.Now()
 	return s.in(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Omit("Members").Create(c).Error; err != nil {
+		if err := tx.Omit("Members", "Closer").Create(c).Error; err != nil {
 			return translate(err, "case "+c.Name)
 		}
 		return translate(tx.Omit("Person").Create(&Member{CaseID: c.ID, PersonID: leader, Role: "lead"}).Error, "case "+c.Name)
@@ -268,12 +273,12 @@ func (s *Store) AddCase(ctx context.Context, c *Case, leader int64) error {
 
 // CasesOf lists the cases of a person, newest first.
 func (s *Store) CasesOf(ctx context.Context, person int64) (list []Case, err error) {
-	return list, translate(s.in(ctx).Preload("Members.Person").Where("id in (select case_id from members where person_id = ?)", person).Order("created_at desc").Find(&list).Error, "cases")
+	return list, translate(s.in(ctx).Preload("Members.Person").Preload("Closer").Where("id in (select case_id from members where person_id = ?)", person).Order("created_at desc").Find(&list).Error, "cases")
 }
 
 // CaseByName finds a case with its members.
 func (s *Store) CaseByName(ctx context.Context, name string) (c Case, err error) {
-	return c, translate(s.in(ctx).Preload("Members.Person").Where("name = ?", name).Take(&c).Error, "case "+name)
+	return c, translate(s.in(ctx).Preload("Members.Person").Preload("Closer").Where("name = ?", name).Take(&c).Error, "case "+name)
 }
 
 // HasCase returns fault.NotFound if there is no case with an ID.
@@ -347,6 +352,7 @@ func (s *Store) SaveCheckpoint(ctx context.Context, c *Checkpoint) error {
 	if c.ID == 0 {
 		c.CreatedAt = time.Now()
 	}
+	c.Version++
 	return translate(s.in(ctx).Omit("Person").Save(c).Error, "checkpoint")
 }
 

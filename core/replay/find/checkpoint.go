@@ -57,6 +57,16 @@ func (r Finder) Hits(ctx context.Context, c replay.Checkpoint, page replay.Page)
 // pieceOfHits is the number of moments of one unit of work.
 const pieceOfHits = 2048
 
+// inPieces calls f with pieces of the moments, on all processors, and returns the results in order.
+func inPieces[T any](ctx context.Context, moments []event.Moment, f func(context.Context, []event.Moment) (T, error)) ([]T, error) {
+	out := make([]T, (len(moments)+pieceOfHits-1)/pieceOfHits)
+	err := guard.Each(ctx, len(out), func(ctx context.Context, i int) (err error) {
+		out[i], err = f(ctx, moments[i*pieceOfHits:min((i+1)*pieceOfHits, len(moments))])
+		return err
+	})
+	return out, err
+}
+
 // holding evaluates a checkpoint's condition at its moments, on all processors.
 func (r Finder) holding(ctx context.Context, c replay.Checkpoint, p places, moments []event.Moment) (held []event.Moment, undecided int, trouble, err error) {
 	type piece struct {
@@ -64,14 +74,12 @@ func (r Finder) holding(ctx context.Context, c replay.Checkpoint, p places, mome
 		undecided int
 		trouble   error
 	}
-	pieces := make([]piece, (len(moments)+pieceOfHits-1)/pieceOfHits)
-	err = guard.Each(ctx, len(pieces), func(ctx context.Context, i int) error {
-		x := &pieces[i]
-		for _, m := range moments[i*pieceOfHits : min((i+1)*pieceOfHits, len(moments))] {
+	pieces, err := inPieces(ctx, moments, func(ctx context.Context, moments []event.Moment) (x piece, _ error) {
+		for _, m := range moments {
 			holds, err := r.holdsAt(ctx, c, p, m)
 			switch {
 			case ctx.Err() != nil:
-				return ctx.Err()
+				return x, ctx.Err()
 			case err != nil:
 				x.trouble = cmp.Or(x.trouble, err)
 				x.undecided++
@@ -79,7 +87,7 @@ func (r Finder) holding(ctx context.Context, c replay.Checkpoint, p places, mome
 				x.held = append(x.held, m)
 			}
 		}
-		return nil
+		return x, nil
 	})
 	for _, x := range pieces {
 		held = append(held, x.held...)

@@ -26,7 +26,8 @@ func recorded(t *testing.T, seed uint64, moments int) Finder {
 	var out bytes.Buffer
 	w, err := execlog.NewWriter(&out, event.Header{Program: "search"}, execlog.Zstd)
 	require.NoError(t, err)
-	require.NoError(t, w.Function(event.Function{ID: 0, Name: "a", Own: true, Line: 1, EndLine: 9, Variables: []event.Variable{{Name: "x"}}}))
+	require.NoError(t, w.File(event.File{ID: 0, Path: "/src/a.go"}))
+	require.NoError(t, w.Function(event.Function{ID: 0, Name: "a", Own: true, Line: 1, EndLine: 9, Variables: []event.Variable{{Name: "x", EndLine: 9}}}))
 	require.NoError(t, w.Site(event.Site{ID: 0, Function: 0, Line: 2}))
 	require.NoError(t, w.Process(event.Process{ID: 0, PID: 1}))
 	for _, typ := range []*event.Type{whole, natural, broken, single, text, truth, pointer} {

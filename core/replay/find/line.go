@@ -14,6 +14,7 @@ import (
 
 var _ = register(Kind{Name: "line", Form: "FILE:N", Doc: "on a line, as FILE:N", Bare: true,
 	places: func(_ context.Context, r Finder, c replay.Checkpoint) (places, error) {
+		c.About = r.moved(c)
 		sites, err := r.sitesOf(c.About)
 		var p places
 		if heads := r.headsOf(c.About); len(sites) == 0 && len(heads) > 0 {
@@ -28,19 +29,58 @@ var _ = register(Kind{Name: "line", Form: "FILE:N", Doc: "on a line, as FILE:N",
 		return p, err
 	},
 	locate: func(_ context.Context, r Finder, c replay.Checkpoint) (replay.Located, error) {
+		c.About = r.moved(c)
 		sites, err := r.sitesOf(c.About)
 		if heads := r.headsOf(c.About); err != nil && len(heads) > 0 {
 			f := r.T.Function(heads[0])
-			return replay.Located{About: LineText(r.T.Files[f.File].Path, f.Line), File: r.T.Files[f.File].Path, Line: f.Line}, nil
+			return r.locatedAt(r.T.Files[f.File].Path, f.Line), nil
 		}
 		if err != nil {
 			return replay.Located{}, err
 		}
 		site := r.T.Sites[sites[0]]
-		file := r.T.Files[r.siteFile(site)].Path
-		return replay.Located{About: LineText(file, site.Line), File: file, Line: site.Line}, nil
+		return r.locatedAt(r.T.Files[r.siteFile(site)].Path, site.Line), nil
 	},
 })
+
+// locatedAt returns the place of a checkpoint on a line.
+func (r Finder) locatedAt(file string, line int) replay.Located {
+	at := replay.Located{About: LineText(file, line), File: file, Line: line}
+	if text, err := r.Source(file); err == nil {
+		if lines := strings.Split(text, "\n"); line >= 1 && line <= len(lines) {
+			at.Text = strings.TrimSpace(lines[line-1])
+		}
+	}
+	return at
+}
+
+// moved returns the line of a checkpoint in this recording: the nearest one with its text, or as it is written if there
+// is none.
+func (r Finder) moved(c replay.Checkpoint) string {
+	file, line, err := ParseLine(c.About)
+	if err != nil || c.Text == "" {
+		return c.About
+	}
+	files, err := r.filesNamed(file)
+	if err != nil {
+		return c.About
+	}
+	for id := range files {
+		text, err := r.Source(r.T.Files[id].Path)
+		if !files[id] || err != nil {
+			continue
+		}
+		lines := strings.Split(text, "\n")
+		for away := range max(line, len(lines)-line) + 1 {
+			for _, n := range []int{line - away, line + away} {
+				if n >= 1 && n <= len(lines) && strings.TrimSpace(lines[n-1]) == c.Text {
+					return LineText(r.T.Files[id].Path, n)
+				}
+			}
+		}
+	}
+	return c.About
+}
 
 // headsOf lists the functions that begin on a line: it is reached when they are entered.
 func (r Finder) headsOf(about string) []event.FunctionID {

@@ -1,0 +1,211 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wraithology/api"
+	"wraithology/core/ask"
+	"wraithology/core/fault"
+	"wraithology/service/jobs"
+	"wraithology/service/store"
+)
+
+// ExpectationInput names an expectation in a path.
+type ExpectationInput struct {
+	CaseInput
+	ID int64 `path:"expectation"`
+}
+
+// ChangeExpectationInput is a change of an expectation; what it does not name stays.
+type ChangeExpectationInput struct {
+	ExpectationInput
+	Body api.ExpectationChange
+}
+
+func (a *server) expectationRoutes(h huma.API) {
+	const all, one = "/api/cases/{case}/expectations", "/api/cases/{case}/expectations/{expectation}"
+	route(h, a, "GET", all, "expectations", "A case's expectations", a.expectations)
+	route(h, a, "POST", all, "newExpectation", "Expect something at a checkpoint", a.newExpectation, created)
+	route(h, a, "PATCH", one, "changeExpectation", "Change an expectation", a.changeExpectation)
+	route(h, a, "DELETE", one, "deleteExpectation", "Delete an expectation", a.deleteExpectation)
+	route(h, a, "GET", "/api/cases/{case}/checks", "checks", "What each piece of evidence answers to the expectations, and how often checkpoints hit", a.checks)
+}
+
+func (a *server) expectations(ctx context.Context, in *CaseInput) (*body[[]api.KeptExpectation], error) {
+	c, err := a.caseFor(ctx, in.Case, mayLook)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.Store.ExpectationsOf(ctx, c.ID)
+	out := []api.KeptExpectation{}
+	for _, x := range list {
+		out = append(out, expectationOf(x))
+	}
+	return &body[[]api.KeptExpectation]{out}, err
+}
+
+func (a *server) newExpectation(ctx context.Context, in *caseBody[ask.Expectation]) (*body[api.KeptExpectation], error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	b := in.Body
+	x := store.Expectation{CaseID: c.ID, Checkpoint: b.Checkpoint, Text: b.Text, Condition: b.When, That: b.That, Note: b.Note, PersonID: who(ctx).ID, Person: who(ctx)}
+	if err := a.saveExpectation(ctx, c, &x, true); err != nil {
+		return nil, err
+	}
+	return &body[api.KeptExpectation]{expectationOf(x)}, a.note(ctx, c, "expected at %s: %s", x.Checkpoint, x.That)
+}
+
+func (a *server) changeExpectation(ctx context.Context, in *ChangeExpectationInput) (*body[api.KeptExpectation], error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	x, err := a.Store.ExpectationByID(ctx, c.ID, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	isMoved := in.Body.Checkpoint != nil && *in.Body.Checkpoint != x.Checkpoint
+	if isMoved {
+		x.Text = ""
+	}
+	change(&x.Checkpoint, in.Body.Checkpoint)
+	change(&x.Condition, in.Body.When)
+	change(&x.That, in.Body.That)
+	change(&x.Note, in.Body.Note)
+	if err := a.saveExpectation(ctx, c, &x, isMoved); err != nil {
+		return nil, err
+	}
+	return &body[api.KeptExpectation]{expectationOf(x)}, a.note(ctx, c, "changed expectation %d: at %s, %s", x.ID, x.Checkpoint, x.That)
+}
+
+// saveExpectation checks an expectation, finds its place if it is new, saves it, and queues its checks.
+func (a *server) saveExpectation(ctx context.Context, c store.Case, x *store.Expectation, isNew bool) error {
+	if err := x.Asked().Valid(); err != nil {
+		return err
+	}
+	if isNew {
+		if err := a.locateExpectation(ctx, c, x); err != nil {
+			return err
+		}
+	}
+	if err := a.Store.SaveExpectation(ctx, x); err != nil {
+		return err
+	}
+	return a.Jobs.Check(ctx, c.ID, jobs.AllEvidence)
+}
+
+// locateExpectation completes the place of an expectation from the newest evidence that has it: the full name of its
+// function, or the path of its file and the text of its line.
+func (a *server) locateExpectation(ctx context.Context, c store.Case, x *store.Expectation) error {
+	list, err := a.Store.EvidenceOf(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	missing := fault.NoCode.New("upload a recording first", "the case has no evidence with the place of the checkpoint")
+	for _, e := range list {
+		if e.State != api.StateReady {
+			continue
+		}
+		r, err := a.Recordings.Open(ctx, e, nil)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil {
+			continue // other evidence can have it
+		}
+		located, err := x.Asked().Located(ctx, r)
+		switch {
+		case err == nil:
+			x.Checkpoint, x.Text = located.Checkpoint, located.Text
+			return nil
+		case errors.Is(err, fault.NoCode):
+			missing = err
+		case !errors.Is(err, fault.NoHistory):
+			return err
+		}
+	}
+	return missing
+}
+
+func (a *server) deleteExpectation(ctx context.Context, in *ExpectationInput) (*struct{}, error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Store.DeleteExpectation(ctx, c.ID, in.ID); err != nil {
+		return nil, err
+	}
+	return nil, a.note(ctx, c, "deleted expectation %d", in.ID)
+}
+
+func (a *server) checks(ctx context.Context, in *CaseInput) (*body[api.Checks], error) {
+	c, err := a.caseFor(ctx, in.Case, mayLook)
+	if err != nil {
+		return nil, err
+	}
+	out := api.Checks{Expectations: []api.KeptExpectation{}, Checkpoints: []api.Checkpoint{}, Evidence: []api.CheckedIn{}}
+	expectations, err := a.Store.ExpectationsOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range expectations {
+		out.Expectations = append(out.Expectations, expectationOf(x))
+	}
+	checkpoints, err := a.Store.CheckpointsOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range checkpoints {
+		out.Checkpoints = append(out.Checkpoints, checkpointOf(x))
+	}
+	checks, err := a.Store.ChecksOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	counts, err := a.Store.CountsOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	type pair struct{ evidence, of int64 }
+	checked, counted := map[pair]*ask.Checked{}, map[pair]*api.CheckpointIn{}
+	for i, x := range checks {
+		checked[pair{x.EvidenceID, x.ExpectationID}] = &checks[i].Answer
+	}
+	for _, x := range counts {
+		counted[pair{x.EvidenceID, x.CheckpointID}] = &api.CheckpointIn{Hits: x.Hits, Undecided: x.Undecided, Trouble: x.Trouble}
+	}
+	list, err := a.Store.EvidenceOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range list {
+		row := api.CheckedIn{Name: e.Name, Program: e.Program, Outcome: e.Outcome, State: e.State, Uploaded: e.UploadedAt, Checks: []*ask.Checked{}, Counts: []*api.CheckpointIn{}}
+		for _, x := range expectations {
+			got := checked[pair{e.ID, x.ID}]
+			row.Checks = append(row.Checks, got)
+			if got != nil && got.Breaks > 0 {
+				row.Broken++
+			}
+		}
+		for _, x := range checkpoints {
+			row.Counts = append(row.Counts, counted[pair{e.ID, x.ID}])
+		}
+		row.Again = row.Broken > 0 && isAfterClosing(c, e)
+		out.Evidence = append(out.Evidence, row)
+	}
+	return &body[api.Checks]{out}, nil
+}
+
+// isAfterClosing reports whether evidence was added to a case after it was closed.
+func isAfterClosing(c store.Case, e store.Evidence) bool {
+	return c.ClosedAt != nil && e.UploadedAt.After(*c.ClosedAt)
+}
+
+func expectationOf(x store.Expectation) api.KeptExpectation {
+	return api.KeptExpectation{ID: x.ID, Expectation: x.Asked(), By: x.Person.Name, Created: x.CreatedAt}
+}
