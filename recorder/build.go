@@ -458,6 +458,11 @@ func newHeader(ctx context.Context, command []string, redact Redaction) event.He
 	if out, err := exec.CommandContext(ctx, "git", "rev-parse", "HEAD").Output(); err == nil {
 		h.Revision = strings.TrimSpace(string(out))
 	}
+	if out, err := exec.CommandContext(ctx, "go", "env", "GOMOD").Output(); err == nil {
+		if file := strings.TrimSpace(string(out)); filepath.Base(file) == "go.mod" {
+			h.Dir = filepath.Dir(file)
+		}
+	}
 	return h
 }
 

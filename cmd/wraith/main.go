@@ -7,8 +7,10 @@ import (
 	"os"
 
 	"wraithology/cli"
+	"wraithology/sandbox"
 )
 
 func main() {
+	sandbox.Enter()
 	os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

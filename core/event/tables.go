@@ -102,6 +102,8 @@ type Header struct {
 	Detail   string    `cbor:"detail"`
 	Sampled  bool      `cbor:"sampled,omitempty"` // some calls were left out
 	Command  []string  `cbor:"command"`
+	// Dir is the folder of the main module where it was built; empty if it is not known.
+	Dir string `cbor:"dir,omitempty"`
 	// TraceID is the ID of the trace in which the program ran, in hexadecimal; empty if there is
 	// none.
 	TraceID string `cbor:"traceID,omitempty"`

@@ -69,6 +69,9 @@ var (
 	CostLimit   = define("cost-limit", ExitNo, unprocessable, "expression too expensive", "ask for less at once: fewer elements, shorter texts")
 	Cancelled   = define("cancelled", ExitNo, clientClosed, "cancelled", "ask again")
 	Nothing     = define("nothing-recorded", ExitNo, unprocessable, "nothing recorded", "check that the command runs code of the module in which it is started")
+	NotRemade   = define("not-reproducible", ExitNo, unprocessable, "the call cannot be made again", "name a frame of a function or method; wraith stack LOCATOR lists the frames")
+	NoSandbox   = define("no-sandbox", ExitNo, unprocessable, "no sandbox on this system", "run it on Linux 5.12 or later where user namespaces are allowed; without --run the test is only written")
+	BuildFailed = define("build-failed", ExitNo, unprocessable, "the build failed", "check that --source is the module's root and that its dependencies are in the module cache (go mod download)")
 	NoSnapshots = define("no-snapshots", ExitNo, unprocessable, "the recording has no snapshots to verify it with", "record the program again with wraith record --verify")
 )
 

@@ -39,6 +39,7 @@ type Info struct {
 	Language string
 	Host     string
 	Command  []string
+	Dir      string // of the main module where the program was built; empty if it is not known
 	Started  time.Time
 	Duration time.Duration
 	Moments  int64

@@ -508,19 +508,27 @@ func isTime(v event.Value) bool {
 	return v.Type != nil && v.Type.Name == "time.Time" && len(v.Items) == 3 && v.Items[0].State == event.Known
 }
 
-// timeText reads a time.Time: if bit 63 of wall is set, its bits 30 to 62 are the seconds since
-// 1885; else ext is the seconds since year 1. The low 30 bits of wall are the nanoseconds.
-func timeText(v event.Value) string {
+// Instant returns the time that a known time.Time holds, in UTC: if bit 63 of wall is set, its bits 30 to 62 are the seconds
+// since 1885; else ext is the seconds since year 1. The low 30 bits of wall are the nanoseconds.
+func Instant(v event.Value) (at time.Time, ok bool) {
 	const (
 		toYear1885  = 59453308800
 		year1ToUnix = 62135596800
 	)
+	if !isTime(v) {
+		return at, false
+	}
 	wall, ext := v.Items[0].Uint, v.Items[1].Int
 	seconds := ext
 	if wall>>63 != 0 {
 		seconds = toYear1885 + int64(wall<<1>>31)
 	}
-	return time.Unix(seconds-year1ToUnix, int64(wall&(1<<30-1))).UTC().Format(time.RFC3339Nano)
+	return time.Unix(seconds-year1ToUnix, int64(wall&(1<<30-1))).UTC(), true
+}
+
+func timeText(v event.Value) string {
+	at, _ := Instant(v)
+	return at.Format(time.RFC3339Nano)
 }
 
 // TypeName returns the name of the value's type, with the dynamic type of an interface.

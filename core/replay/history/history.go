@@ -4,6 +4,7 @@ package history
 import (
 	"wraithology/core/replay"
 	"wraithology/core/replay/branch"
+	"wraithology/core/replay/calls"
 	"wraithology/core/replay/change"
 	"wraithology/core/replay/compare"
 	"wraithology/core/replay/contrast"
@@ -36,6 +37,7 @@ type recording struct {
 	story.Teller
 	contrast.Contraster
 	compare.Aligner
+	calls.Lister
 	waiter
 }
 
@@ -80,7 +82,7 @@ func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
 	f, b := find.Finder{Reader: w}, branch.New(w)
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}, compare.Aligner{Log: log}, waiter{waits.Finder{Log: log}}}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}, compare.Aligner{Log: log}, calls.Lister{Finder: f}, waiter{waits.Finder{Log: log}}}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}
@@ -93,6 +95,7 @@ func Open(t *timeline.Timeline) Replay {
 // What some timelines can answer besides.
 var (
 	_ replay.Clock = clocked{}
+	_ replay.Calls = clocked{}
 	_ interface {
 		replay.Clock
 		replay.Tracer

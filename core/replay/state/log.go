@@ -61,7 +61,7 @@ func (r *Log) startedAt() time.Time {
 func (r *Log) describe() replay.Info {
 	h := r.T.Header
 	info := replay.Info{Kind: cmp.Or(h.Kind, "execution-log"), Program: h.Program, BuildID: h.BuildID, Revision: h.Revision, Language: h.Language, Host: h.Host,
-		Command: h.Command, Started: h.Started, Moments: int64(r.T.Len()), Threads: r.T.Threads(), Reading: h.Reading}
+		Command: h.Command, Dir: h.Dir, Started: h.Started, Moments: int64(r.T.Len()), Threads: r.T.Threads(), Reading: h.Reading}
 	if len(r.T.Processes) > 0 {
 		info.Started = r.startedAt()
 		if p := r.T.Processes[0]; r.Recorded() { // a program that writes its log by itself says these only here

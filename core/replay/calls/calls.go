@@ -1,0 +1,236 @@
+// Package calls reads recorded calls as a whole: arguments, results, what they changed, and what they called.
+package calls
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/fault"
+	"wraithology/core/replay"
+	"wraithology/core/replay/find"
+)
+
+// Lister reads the calls of a timeline.
+type Lister struct{ find.Finder }
+
+// mostInner limits the inner calls of a call that are listed.
+const mostInner = 100_000
+
+// MadeCall implements replay.Calls.
+func (r Lister) MadeCall(ctx context.Context, at event.Moment, t event.ThreadID, frame int) (replay.MadeCall, error) {
+	c, err := r.FrameCall(at, t, frame)
+	if err != nil {
+		return replay.MadeCall{}, err
+	}
+	return r.made(ctx, c)
+}
+
+// MadeCalls implements replay.Calls.
+func (r Lister) MadeCalls(ctx context.Context, function string, page replay.Page) ([]replay.MadeCall, int, error) {
+	hits, err := r.Hits(ctx, replay.Checkpoint{Kind: "enter", About: function}, page)
+	if err != nil {
+		return nil, 0, err
+	}
+	var list []replay.MadeCall
+	for _, m := range hits.Page {
+		x, err := r.made(ctx, r.T.CallOf(m))
+		if err != nil {
+			return nil, 0, err
+		}
+		list = append(list, x)
+	}
+	return list, hits.Total, nil
+}
+
+// made reads a call.
+func (r Lister) made(ctx context.Context, c event.CallID) (out replay.MadeCall, err error) {
+	if !r.Recorded() {
+		return out, fmt.Errorf("%w: only an execution log has calls that can be made again", fault.NoHistory)
+	}
+	call := r.T.Call(c)
+	f := r.T.FunctionOf(c)
+	out = replay.MadeCall{Call: c, Function: *f, File: r.T.Files[f.File].Path, Thread: call.Thread, Enter: call.Enter, End: event.NoMoment, Outcome: r.outcome(c)}
+	if out.Outcome != replay.IsUnfinished {
+		out.End = call.Leave
+	}
+	for _, id := range f.Parameters {
+		v := r.VariableOf(f.Variables[id], id, f, c, call.Enter)
+		out.Parameters = append(out.Parameters, v)
+		if out.Outcome != replay.IsUnfinished {
+			v.Value.Memory = r.MemoryAt(call.Process, out.End, 0)
+		}
+		out.After = append(out.After, v)
+	}
+	switch out.Outcome {
+	case replay.DidReturn:
+		out.Results = r.results(c)
+	case replay.DidPanic:
+		out.Panic = r.panicOf(c)
+	}
+	if err := r.inside(ctx, &out); err != nil {
+		return out, err
+	}
+	return out, nil
+}
+
+// outcome returns how a call ended.
+func (r Lister) outcome(c event.CallID) replay.Outcome {
+	leave := r.T.Call(c).Leave
+	if leave == event.NoMoment || leave >= r.T.Len() {
+		return replay.IsUnfinished
+	}
+	switch r.T.Kind(leave) {
+	case event.Leave:
+		return replay.DidReturn
+	case event.Unwind:
+		if r.panicOf(c).Type != nil {
+			return replay.DidPanic
+		}
+	}
+	return replay.IsUnfinished
+}
+
+// results returns the results of a call that returned.
+func (r Lister) results(c event.CallID) (list []replay.Variable) {
+	f := r.T.FunctionOf(c)
+	for _, id := range f.Results {
+		list = append(list, r.VariableOf(f.Variables[id], id, f, c, r.T.Call(c).Leave))
+	}
+	return list
+}
+
+// panicOf returns the value of the last panic of a call's thread before the call was left.
+func (r Lister) panicOf(c event.CallID) replay.Value {
+	call := r.T.Call(c)
+	for m := range r.T.Walk(call.Thread, call.Leave, true) {
+		if m < call.Enter {
+			break
+		}
+		if r.T.Kind(m) != event.Panic {
+			continue
+		}
+		values, err := r.T.Values(m)
+		if err != nil || len(values) == 0 {
+			break
+		}
+		return replay.Value{Value: values[0], Memory: r.MemoryAt(call.Process, m, 0)}
+	}
+	return replay.Value{}
+}
+
+// inside lists what a call called, and the package variables that it names.
+func (r Lister) inside(ctx context.Context, out *replay.MadeCall) error {
+	call := r.T.Call(out.Call)
+	functions := []event.FunctionID{call.Function}
+	list := r.T.ThreadCalls(call.Thread)
+	within := map[event.CallID]bool{out.Call: true}
+	for i := list.After(event.Moment(out.Call)); i < list.Len(); i++ {
+		c := event.CallID(list.At(i))
+		x := r.T.Call(c)
+		if out.End != event.NoMoment && x.Enter > out.End {
+			break
+		}
+		if !within[x.Parent] {
+			continue
+		}
+		if i%4096 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if len(out.Inner) == mostInner {
+			out.More = true
+			break
+		}
+		within[c] = true
+		functions = append(functions, x.Function)
+		inner := replay.InnerCall{Call: c, Parent: x.Parent, Function: r.T.FunctionOf(c).Name, Outcome: r.outcome(c)}
+		if inner.Outcome == replay.DidReturn {
+			inner.Results = r.results(c)
+		}
+		out.Inner = append(out.Inner, inner)
+	}
+	slices.Sort(functions)
+	r.globals(out, slices.Compact(functions))
+	return nil
+}
+
+// globals lists the package variables that functions name, and those that others name and that hold an error or a pointer.
+func (r Lister) globals(out *replay.MadeCall, used []event.FunctionID) {
+	seen := map[string]bool{}
+	for _, id := range used {
+		r.globalsOf(out, id, true, seen)
+	}
+	for _, id := range slices.Sorted(maps.Keys(r.T.Functions)) {
+		r.globalsOf(out, id, false, seen)
+	}
+}
+
+func (r Lister) globalsOf(out *replay.MadeCall, id event.FunctionID, used bool, seen map[string]bool) {
+	process := r.T.Call(out.Call).Process
+	f := r.T.Function(id)
+	for i, v := range f.Variables {
+		short, name, ok := strings.Cut(v.Name, ".")
+		if v.Scope != event.Global || !ok || seen[v.Name] || !used && v.Type != "error" && !strings.HasPrefix(v.Type, "*") {
+			continue
+		}
+		seen[v.Name] = true
+		at := func(m event.Moment) replay.Value {
+			return r.VariableOf(v, event.VariableID(i), f, out.Call, m).Value
+		}
+		g := replay.MadeGlobal{Package: PackageOf(f.Name), Name: name, Before: at(out.Enter), Used: used}
+		if short != g.Package[strings.LastIndexByte(g.Package, '/')+1:] {
+			g.Package = short
+		}
+		if used {
+			if out.End != event.NoMoment {
+				g.After = at(out.End)
+			}
+			started := r.started(process)
+			g.Fresh = started != event.NoMoment && slices.Equal(Leaves(name, at(started)), Leaves(name, g.Before))
+		}
+		out.Globals = append(out.Globals, g)
+	}
+}
+
+// SourceFiles implements replay.Calls.
+func (r Lister) SourceFiles() (list []string) {
+	for _, f := range r.T.Files {
+		if f.Text != "" {
+			list = append(list, f.Path)
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// PackageOf returns the import path in a function's name.
+func PackageOf(function string) string {
+	slash := strings.LastIndexByte(function, '/') + 1
+	if dot := strings.IndexByte(function[slash:], '.'); dot >= 0 {
+		return function[:slash+dot]
+	}
+	return function
+}
+
+// started returns the moment at which the initialisation of a process is over; event.NoMoment if that is not in the log.
+func (r Lister) started(process uint16) event.Moment {
+	for c := range event.CallID(r.T.Calls()) {
+		x := r.T.Call(c)
+		if x.Process != process || x.Parent != event.NoCall {
+			continue
+		}
+		if name := r.T.FunctionOf(c).Name; !isInit(name) {
+			return x.Enter
+		}
+	}
+	return event.NoMoment
+}
+
+// isInit reports whether a function initialises a package.
+func isInit(name string) bool {
+	last := name[len(PackageOf(name)):]
+	return last == ".init" || strings.HasPrefix(last, ".init.")
+}

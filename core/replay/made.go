@@ -1,0 +1,66 @@
+package replay
+
+import (
+	"context"
+
+	"wraithology/core/event"
+)
+
+// Calls reads recorded calls as a whole: what they were given, what they gave back and what they changed.
+type Calls interface {
+	// MadeCall returns the call of a frame.
+	MadeCall(ctx context.Context, at event.Moment, t event.ThreadID, frame int) (MadeCall, error)
+	// MadeCalls lists the calls of a function, oldest first, and their total number.
+	MadeCalls(ctx context.Context, function string, page Page) (list []MadeCall, total int, err error)
+	// SourceFiles lists the source files of which the recording has the text.
+	SourceFiles() []string
+}
+
+// Outcome is how a call ended.
+type Outcome string
+
+// The outcomes of a call.
+const (
+	DidReturn    Outcome = "returned"
+	DidPanic     Outcome = "panicked"
+	IsUnfinished Outcome = "unfinished" // the recording, or its thread, ended before it did
+)
+
+// MadeCall is a recorded call. Parameters have the values of the call's entry. After are the same values, but what they refer
+// to is as it was at the end of the call. Both leave out parameters without a name.
+type MadeCall struct {
+	Call       event.CallID
+	Function   event.Function
+	File       string // path of the source file, relative to the module
+	Thread     event.ThreadID
+	Enter, End event.Moment // End is event.NoMoment if it is unfinished
+	Outcome    Outcome
+	Parameters []Variable
+	After      []Variable
+	Results    []Variable // all of them, in order; empty unless it returned
+	Panic      Value      // what it panicked with
+	// Globals are the package variables that the call and its inner calls name, and all that hold errors or pointers.
+	Globals []MadeGlobal
+	// Inner are the calls that it made, and those that they made, on its thread, in order.
+	Inner []InnerCall
+	// More is set if there are more inner calls than are listed.
+	More bool
+}
+
+// MadeGlobal is a package variable before and after a call. Package is the import path, or only the last part of it if
+// the variable is of another package than the functions that name it. Used is set if the call or an inner call names
+// it, Fresh if it was as the program's initialisation left it.
+type MadeGlobal struct {
+	Package, Name string
+	Before, After Value
+	Used, Fresh   bool
+}
+
+// InnerCall is a call inside a MadeCall.
+type InnerCall struct {
+	Call     event.CallID
+	Parent   event.CallID
+	Function string
+	Outcome  Outcome
+	Results  []Variable
+}

@@ -1,0 +1,226 @@
+package reproduce
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"wraithology/core/replay"
+	"wraithology/core/replay/calls"
+	"wraithology/sandbox"
+)
+
+// Run is how a call behaved when it was made again.
+type Run struct {
+	Same    bool       // everything that is known of the recorded call is as it was
+	Results []Compared // what differs, and the results
+	Error   string     // why it could not be compared
+}
+
+// Compared is a value that the recorded call and the repeated one gave back or left behind. Name is its path, as
+// "result 1.HeightMetres" or "b.stations[…]". Now is empty if it is not there.
+type Compared struct{ Name, Recorded, Now string }
+
+// Limits of a run.
+const (
+	runTime       = time.Minute
+	mostDiffering = 100
+)
+
+// Run makes the call in a sandbox, with the recorded source, and compares what it gives back with the recording.
+func (t *Test) Run(ctx context.Context) (Run, error) {
+	reports, printed, err := runHarness(ctx, t.m, t.harness, map[string]string{filepath.Base(t.File): t.Text}, 1)
+	if err != nil {
+		return Run{}, err
+	}
+	if reports[0] == nil {
+		return Run{Error: "the call did not end: " + lastLine(printed)}, nil
+	}
+	return compareRun(t.call, reports[0]), nil
+}
+
+// runHarness builds and runs a harness, and returns the report of each call; nil for calls that did not end.
+func runHarness(ctx context.Context, m *module, harness string, beside map[string]string, n int) (reports []map[string]string, printed string, err error) {
+	work, err := os.MkdirTemp("", "wraith-reproduce-*")
+	if err != nil {
+		return nil, "", fmt.Errorf("make a folder: %w", err)
+	}
+	defer os.RemoveAll(work)
+	files := map[string][]byte{"wraith_calls_test.go": []byte(harness)}
+	for name, text := range beside {
+		files[name] = []byte(text)
+	}
+	program, err := m.build(ctx, work, files)
+	if err != nil {
+		return nil, "", err
+	}
+	folder := filepath.Join(work, "run")
+	if err := os.Mkdir(folder, 0o700); err != nil {
+		return nil, "", fmt.Errorf("make a folder: %w", err)
+	}
+	inside := filepath.Join(folder, "reproduce.test")
+	if err := os.Rename(program, inside); err != nil {
+		return nil, "", fmt.Errorf("move the program: %w", err)
+	}
+	r, err := sandbox.Run(ctx, sandbox.Program{Path: inside, Args: []string{"-test.run=^TestWraithCalls$", "-test.timeout=0"}, Folder: folder,
+		Env: []string{"HOME=" + folder, "TMPDIR=" + folder, "PATH=/usr/bin:/bin", "TZ=" + os.Getenv("TZ"), "GOTRACEBACK=none"}, Limits: sandbox.Limits{Time: runTime}})
+	if err != nil {
+		return nil, "", err
+	}
+	reports = make([]map[string]string, n)
+	began := make([]map[string]string, n)
+	lines := bufio.NewScanner(bytes.NewReader(r.Report))
+	lines.Buffer(nil, 64<<20)
+	for lines.Scan() {
+		number, rest, _ := strings.Cut(lines.Text(), " ")
+		i, err := strconv.Atoi(number)
+		if err != nil || i < 0 || i >= n {
+			continue
+		}
+		if began[i] == nil {
+			began[i] = map[string]string{}
+		}
+		if rest == "end" {
+			reports[i] = began[i]
+			continue
+		}
+		path, text, ok := twoQuoted(rest)
+		if ok {
+			began[i][path] = text
+		}
+	}
+	if r.TimedOut {
+		r.Printed += fmt.Sprintf("\nit took longer than %s", runTime)
+	}
+	return reports, r.Printed, lines.Err()
+}
+
+// twoQuoted reads two texts in quotation marks.
+func twoQuoted(s string) (a, b string, ok bool) {
+	first, err := strconv.QuotedPrefix(s)
+	if err != nil || len(s) <= len(first) {
+		return "", "", false
+	}
+	a, errA := strconv.Unquote(first)
+	b, errB := strconv.Unquote(s[len(first)+1:])
+	return a, b, errA == nil && errB == nil
+}
+
+func lastLine(s string) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	return lines[len(lines)-1]
+}
+
+// compareRun compares a report with the recorded call.
+func compareRun(call replay.MadeCall, report map[string]string) Run {
+	out := Run{Same: true, Results: []Compared{}}
+	recordedPanic := call.Outcome == replay.DidPanic
+	if text, ok := report["panic"]; ok != recordedPanic || recordedPanic {
+		want := ""
+		if recordedPanic {
+			want = "panics"
+			if known, ok := panicText(call.Panic); ok {
+				want = strconv.Quote(known)
+			}
+		}
+		now := text
+		if want == "panics" && ok {
+			now = want
+		}
+		if now != want {
+			out.Same = false
+		}
+		out.Results = append(out.Results, Compared{"panic", want, now})
+		if !out.Same {
+			return out
+		}
+	}
+	var resultRoots []string
+	var results []replay.Value
+	for i, v := range call.Results {
+		resultRoots, results = append(resultRoots, resultRoot(i)), append(results, v.Value)
+	}
+	out.add(calls.LeavesOf(resultRoots, results), report, true)
+	roots, after := leftBehind(call)
+	out.add(calls.LeavesOf(roots, after), report, false)
+	return out
+}
+
+// leftBehind lists what a call can have changed.
+func leftBehind(call replay.MadeCall) (roots []string, after []replay.Value) {
+	for _, g := range call.Globals {
+		if g.Used && !g.Fresh {
+			roots, after = append(roots, g.Name), append(after, g.After)
+		}
+	}
+	for _, v := range call.After {
+		roots, after = append(roots, v.Name), append(after, v.Value)
+	}
+	return roots, after
+}
+
+// add compares leaves with a report. Results are listed also where they are the same.
+func (r *Run) add(leaves []calls.Leaf, report map[string]string, all bool) {
+	roots := map[string]bool{}
+	for path := range report {
+		roots[rootOf(path)] = true
+	}
+	for _, l := range leaves {
+		if !roots[rootOf(l.Path)] {
+			continue // an argument that is written into the call, which cannot change
+		}
+		now := lookUp(report, l.Path)
+		want := l.Text
+		same := now == want
+		if strings.HasPrefix(want, "= ") { // both lead to the same object, wherever it was met first
+			same = canonical(report, l.Path) == canonical(report, want[2:])
+		} else if strings.HasPrefix(now, "= ") {
+			same = want == "&" || strings.HasPrefix(want, "len ")
+		}
+		if !same {
+			r.Same = false
+		}
+		if (!same || all) && len(r.Results) < mostDiffering {
+			r.Results = append(r.Results, Compared{l.Path, want, now})
+		}
+	}
+}
+
+// rootOf returns the root of a path.
+func rootOf(path string) string {
+	if i := strings.IndexAny(path, ".["); i >= 0 {
+		return path[:i]
+	}
+	return path
+}
+
+// canonical replaces the beginnings of a path that a report gives as the same object as another path.
+func canonical(report map[string]string, path string) string {
+	for range 100 {
+		end := -1
+		for i := len(path); i > 0; i = strings.LastIndexAny(path[:i], ".[") {
+			if strings.HasPrefix(report[path[:i]], "= ") {
+				end = i
+			}
+		}
+		if end < 0 {
+			return path
+		}
+		path = report[path[:end]][2:] + path[end:]
+	}
+	return path
+}
+
+// lookUp returns the text at a path, also through objects that a report has at another path.
+func lookUp(report map[string]string, path string) string {
+	if text, ok := report[path]; ok {
+		return text
+	}
+	return report[canonical(report, path)]
+}
