@@ -65,10 +65,10 @@ func (a *assembly) checks() []string {
 func (c *checker) panicked() {
 	v := c.a.call.Panic
 	if text, ok := panicText(v); ok {
-		c.add(`check("panic", `+c.a.b.use("fmt", "fmt")+".Sprint(panicked), "+quote(text)+")", "")
+		c.add(`check("panic", ` + c.a.b.use("fmt", "fmt") + ".Sprint(panicked), " + quote(text) + ")")
 		return
 	}
-	c.add(`check("panics", panicked != nil, true)`, "")
+	c.add(`check("panics", panicked != nil, true)`)
 }
 
 // panicText returns what a panic prints for a value, as far as it is known.
@@ -92,7 +92,7 @@ func panicText(v replay.Value) (string, bool) {
 }
 
 // add adds a comparison of a leaf, unless it is as it was before the call.
-func (c *checker) add(line, path string) {
+func (c *checker) add(line string) {
 	if len(c.out) >= mostChecks {
 		c.left++
 		return
@@ -105,7 +105,7 @@ func (c *checker) differs(path, text string) bool { return c.before == nil || c.
 
 func (c *checker) compare(path, expr, want, text string) {
 	if c.differs(path, text) {
-		c.add("check("+strconv.Quote(path)+", "+expr+", "+want+")", path)
+		c.add("check(" + strconv.Quote(path) + ", " + expr + ", " + want + ")")
 	}
 }
 
@@ -117,7 +117,7 @@ func (c *checker) value(t types.Type, v replay.Value, expr, path string, depth i
 	b := c.a.b
 	if isSpecial(t) {
 		if at, ok := replay.Instant(v.Value); ok && c.differs(path, at.Format("2006-01-02T15:04:05.999999999Z07:00")) {
-			c.add("check("+strconv.Quote(path)+", "+expr+".Equal("+b.time(v.With(utc(v)), place{path: path})+"), true)", path)
+			c.add("check(" + strconv.Quote(path) + ", " + expr + ".Equal(" + b.time(v.With(utc(v)), place{path: path}) + "), true)")
 		}
 		return
 	}
@@ -140,7 +140,7 @@ func (c *checker) value(t types.Type, v replay.Value, expr, path string, depth i
 		}
 		length := strconv.FormatUint(v.Length, 10)
 		if c.differs(path, "len "+length) {
-			c.add("if len("+expr+") != "+length+" {\nt.Fatalf(\"len("+escape(path)+") is %d, recorded was "+length+"\", len("+expr+"))\n}", path)
+			c.add("if len(" + expr + ") != " + length + " {\nt.Fatalf(\"len(" + escape(path) + ") is %d, recorded was " + length + "\", len(" + expr + "))\n}")
 		}
 		c.elements(u.Elem(), v, expr, path, depth)
 	case *types.Array:
@@ -179,10 +179,10 @@ func (c *checker) basic(t types.Type, v replay.Value, expr, path string) {
 	}
 	b := c.a.b
 	if v.Form() == event.Float && math.IsNaN(v.Float) {
-		c.add("check("+strconv.Quote(path)+", "+b.use("math", "math")+".IsNaN(float64("+expr+")), true)", path)
+		c.add("check(" + strconv.Quote(path) + ", " + b.use("math", "math") + ".IsNaN(float64(" + expr + ")), true)")
 		return
 	}
-	c.add("check("+strconv.Quote(path)+", "+expr+", "+b.expr(t, v, place{path: path}, true)+")", path)
+	c.add("check(" + strconv.Quote(path) + ", " + expr + ", " + b.expr(t, v, place{path: path}, true) + ")")
 }
 
 func (c *checker) pointer(u *types.Pointer, v replay.Value, expr, path string, depth int) {
@@ -250,7 +250,9 @@ func (c *checker) dynamic(v replay.Value, expr, path string, depth int) {
 	b := c.a.b
 	inner := v.With(v.Items[0])
 	if text, ok := errorText(inner); ok {
-		c.compare(path, b.use("fmt", "fmt")+".Sprint("+expr+")", quote(text), "("+inner.Type.Name+")")
+		if c.differs(path+".s", strconv.Quote(text)) && c.differs(path+".msg", strconv.Quote(text)) {
+			c.add("check(" + strconv.Quote(path) + ", " + b.use("fmt", "fmt") + ".Sprint(" + expr + "), " + quote(text) + ")")
+		}
 		return
 	}
 	of := b.m.typeNamed(inner.Value)
@@ -262,8 +264,8 @@ func (c *checker) dynamic(v replay.Value, expr, path string, depth int) {
 	if ok {
 		c.value(of, inner, expr+".("+name+")", path, depth+1)
 	}
-	if len(c.out)+c.left == n && c.differs(path, "("+inner.Type.Name+")") {
-		c.compare(path, b.use("fmt", "fmt")+`.Sprintf("%T", `+expr+")", strconv.Quote(typeOf(inner.Type.Name)), "("+inner.Type.Name+")")
+	if len(c.out)+c.left == n && c.differs(path+".(type)", inner.Type.Name) {
+		c.compare(path+".(type)", b.use("fmt", "fmt")+`.Sprintf("%T", `+expr+")", strconv.Quote(typeOf(inner.Type.Name)), inner.Type.Name)
 	}
 }
 

@@ -3,93 +3,452 @@ package reproduce
 import (
 	"fmt"
 	"go/format"
+	"go/types"
+	"maps"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+
+	"wraithology/core/replay"
 )
 
-// harnessOf writes a test that makes calls and reports what they gave back, one after the other. The report is a line for each leaf
-// (package calls), with the number of the call, the path and the text in quotation marks.
-func harnessOf(m *module, list []*assembly) (string, error) {
-	imports := map[string]string{}
-	var body strings.Builder
-	for i, a := range list {
-		for _, s := range [][2]string{{"fmt", "fmt"}, {"testing", "testing"}, {"reflect", "reflect"}, {"unsafe", "unsafe"}, {"os", "os"}, {"bufio", "bufio"}, {"sort", "sort"}, {"strconv", "strconv"}, {"time", "time"}, {"strings", "strings"}, {"math", "math"}} {
-			a.b.use(s[0], s[1])
-		}
-		for path, name := range a.b.imports {
-			if have, ok := imports[path]; ok && have != name {
-				return "", fmt.Errorf("write the calls: package %s has two names", path)
-			}
-			imports[path] = name
-		}
-		fmt.Fprintf(&body, "func wraithCall%d(t *testing.T, wraithReport func(string, ...any)) {\n", i)
-		if a.b.sets {
-			body.WriteString(a.setHelper())
-		}
-		body.WriteString(strings.Join(a.statements(), "\n") + "\n")
-		var roots, values []string
-		for _, r := range a.roots {
-			roots, values = append(roots, strconv.Quote(r.name)), append(values, r.expr)
-		}
-		argNames := "[]string{" + strings.Join(roots, ", ") + "}"
-		argValues := "[]any{" + strings.Join(values, ", ") + "}"
-		results := ""
-		if len(a.results) > 0 {
-			results = strings.Join(a.results, ", ") + " := "
-		}
-		var resultNames []string
-		for i := range a.results {
-			resultNames = append(resultNames, strconv.Quote(resultRoot(i)))
-		}
-		fmt.Fprintf(&body, `defer func() {
-	if value := recover(); value != nil {
-		wraithLeaves(wraithReport, []string{"panic"}, []any{fmt.Sprint(value)})
-		wraithLeaves(wraithReport, %s, %s)
-	}
-}()
-%s%s
-wraithLeaves(wraithReport, []string{%s}, []any{%s})
-wraithLeaves(wraithReport, %s, %s)
+// callData is a call as the harness reads it: a line of JSON.
+type callData struct {
+	Objects []*objectData
+	Args    []*node
+	Names   []string // of the arguments, empty for those without a recorded value
+	Globals []setting
+	Stands  [][][]*node // for each stand-in: the results of each of its calls
+	Sets    []setting   // suppositions: after everything is built
 }
 
-`, argNames, argValues, results, a.callText, strings.Join(resultNames, ", "), strings.Join(a.results, ", "), argNames, argValues)
+// setting is a value for a package variable, or for a path from an argument.
+type setting struct {
+	Root  string
+	Steps []string // fields, and elements as [N]
+	Value *node
+}
+
+// objectData is an object: K is "v" for what a pointer refers to, "l" for the array of a list, "m" for a map with alternating keys and values.
+type objectData struct {
+	K string
+	T string // key of its type, if its first reference may lead to a part of it
+	N []*node
+	C uint64 // capacity of a list
+}
+
+// node is a value. K is empty for the zero value.
+type node struct {
+	K string
+	V string  // text, type or name
+	N []*node // parts
+	O int     // object
+	I uint64  // bytes from its beginning
+	L uint64  // length
+	C uint64  // capacity
+}
+
+// harness collects the calls of one function for a program that makes them.
+type harness struct {
+	m       *module
+	f       *types.Func
+	names   map[string]bool
+	imports map[string]string
+	types   map[string]string // Go expression of each type, by the recorded name
+	values  map[string]bool   // package variables that are read or set
+	fresh   map[string]bool   // those that the calls expect as the initialisation left them
+	funcs   map[string]bool
+	calls   []*callData
+}
+
+func newHarness(m *module, f *types.Func) *harness {
+	h := &harness{m: m, f: f, types: map[string]string{}, values: map[string]bool{}, fresh: map[string]bool{}, funcs: map[string]bool{}}
+	b := newBuilder(m)
+	h.names, h.imports = b.names, b.imports
+	for _, p := range []string{"bufio", "encoding/json", "fmt", "math", "os", "reflect", "sort", "strconv", "strings", "testing", "time", "unsafe"} {
+		name := p[strings.LastIndexByte(p, '/')+1:]
+		h.imports[p] = "wraithLib" + strings.ToUpper(name[:1]) + name[1:]
 	}
+	return h
+}
+
+// sampled are types that cannot be named, with an expression that has a value of them.
+var sampled = map[string][2]string{
+	"*errors.errorString":   {"errors", `%[1]s.New("")`},
+	"*fmt.wrapError":        {"fmt", `%[1]s.Errorf("%%w", error(nil))`},
+	"context.backgroundCtx": {"context", "%[1]s.Background()"},
+	"context.todoCtx":       {"context", "%[1]s.TODO()"},
+	"*context.valueCtx":     {"context", "%[1]s.WithValue(%[1]s.Background(), 0, 0)"},
+}
+
+// add encodes a call. The gaps are what cannot be rebuilt in it.
+func (h *harness) add(call replay.MadeCall) (gaps []string) {
+	e := newEncoder(h, call)
+	h.calls = append(h.calls, e.call())
+	return e.b.gaps
+}
+
+// text writes the program's file.
+func (h *harness) text() (string, error) {
+	entries := func(list []string, value func(string) string) string {
+		var out []string
+		for _, key := range list {
+			out = append(out, strconv.Quote(key)+": "+value(key))
+		}
+		return "{\n" + strings.Join(append(out, ""), ",\n") + "}"
+	}
+	body := "var wraithTypes = map[string]reflect.Type" + entries(slices.Sorted(maps.Keys(h.types)), func(k string) string { return h.types[k] }) + "\n\n" +
+		"var wraithValues = map[string]reflect.Value" + entries(slices.Sorted(maps.Keys(h.values)), func(k string) string { return "reflect.ValueOf(&" + k + ").Elem()" }) + "\n\n" +
+		"var wraithFresh = []string{" + quotedList(slices.Sorted(maps.Keys(h.fresh))) + "}\n\n" +
+		"var wraithFuncs = map[string]reflect.Value" + entries(slices.Sorted(maps.Keys(h.funcs)), func(k string) string { return "reflect.ValueOf(" + k + ")" }) + "\n\n" +
+		"var wraithFunction = reflect.ValueOf(" + h.expression() + ")\n\n"
+	body = strings.ReplaceAll(body, "reflect.", h.imports["reflect"]+".")
+	code := harnessMain + harnessBuild + harnessLeaves
 	var lines []string
-	for path, name := range imports {
+	for path, name := range h.imports {
+		if strings.HasPrefix(name, "wraithLib") {
+			plain := path[strings.LastIndexByte(path, '/')+1:]
+			code = qualify(code, plain, name)
+		}
 		lines = append(lines, name+" "+strconv.Quote(path))
 	}
-	var calls []string
-	for i := range list {
-		calls = append(calls, fmt.Sprintf("wraithCall%d", i))
-	}
-	text := "package " + m.pkg.Name + "\n\nimport (\n" + strings.Join(lines, "\n") + "\n)\n\n" + fmt.Sprintf(harnessMain, strings.Join(calls, ", ")) + body.String() + harnessLeaves
+	slices.Sort(lines)
+	text := "package " + h.m.pkg.Name + "\n\nimport (\n" + strings.Join(lines, "\n") + "\n)\n\n" + body + code
 	formatted, err := format.Source([]byte(text))
 	if err != nil {
-		return "", fmt.Errorf("write the calls: %w", err)
+		return "", fmt.Errorf("write the calls of %s: %w", h.f.Name(), err)
 	}
 	return string(formatted), nil
+}
+
+// qualify replaces a package's name before its members.
+func qualify(code, plain, name string) string {
+	return regexp.MustCompile(`(^|[^.\w])`+plain+`\.`).ReplaceAllString(code, "${1}"+name+".")
+}
+
+func quotedList(list []string) string {
+	var out []string
+	for _, s := range list {
+		out = append(out, strconv.Quote(s))
+	}
+	return strings.Join(out, ", ")
+}
+
+// expression returns the function, or the method as a function of its receiver.
+func (h *harness) expression() string {
+	recv := h.f.Signature().Recv()
+	if recv == nil {
+		return h.f.Name()
+	}
+	t := types.Unalias(recv.Type())
+	if p, ok := t.(*types.Pointer); ok {
+		return "(*" + types.Unalias(p.Elem()).(*types.Named).Obj().Name() + ")." + h.f.Name()
+	}
+	return t.(*types.Named).Obj().Name() + "." + h.f.Name()
 }
 
 // resultRoot is the path of a result in a report.
 func resultRoot(i int) string { return "result " + strconv.Itoa(i+1) }
 
-// harnessMain makes the calls. A call has its goroutine, so that one that ends it does not end the others.
-const harnessMain = `var _ = math.Pi
-var _ = strings.ToUpper
-var _ = unsafe.Pointer(nil)
-
+// harnessMain makes the calls of a file, one line each, and reports each with its number. A call has its goroutine, so that one that ends
+// it does not end the others. If a call changes a package variable that others expect as it was, the program ends: the
+// rest is for another one.
+const harnessMain = `
 func TestWraithCalls(t *testing.T) {
 	out := bufio.NewWriter(os.NewFile(3, "report"))
 	defer out.Flush()
-	for i, call := range []func(*testing.T, func(string, ...any)){%s} {
+	in, err := os.Open("calls.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, 1<<30)
+	before := wraithState()
+	for i := 0; lines.Scan(); i++ {
+		var c wraithCallData
+		if err := json.Unmarshal(lines.Bytes(), &c); err != nil {
+			t.Fatal(err)
+		}
+		report := func(format string, args ...any) { fmt.Fprintf(out, "%d "+format+"\n", append([]any{i}, args...)...) }
+		report("begin")
+		out.Flush()
 		done := make(chan bool)
 		go func() {
 			defer close(done)
-			call(t, func(format string, args ...any) { fmt.Fprintf(out, "%%d "+format+"\n", append([]any{i}, args...)...) })
-			fmt.Fprintf(out, "%%d end\n", i)
+			wraithMake(c, report)
+			report("end")
 		}()
 		<-done
 		out.Flush()
+		if wraithState() != before {
+			return
+		}
+	}
+}
+
+// wraithState stands for the package variables that are to be as the initialisation left them.
+func wraithState() string {
+	var all strings.Builder
+	for _, name := range wraithFresh {
+		wraithLeaves(func(format string, args ...any) { fmt.Fprintf(&all, format, args...) }, []string{name}, []reflect.Value{wraithValues[name]})
+	}
+	return all.String()
+}
+
+func wraithMake(c wraithCallData, report func(string, ...any)) {
+	b := &wraithBuilder{c: c, built: make([]reflect.Value, len(c.Objects)), called: make([]int, len(c.Stands))}
+	of := wraithFunction.Type()
+	var args, kept []reflect.Value
+	var names []string
+	roots := map[string]reflect.Value{}
+	for _, g := range c.Globals {
+		v := wraithValues[g.Root]
+		was := reflect.New(v.Type()).Elem()
+		was.Set(v)
+		defer v.Set(was)
+		b.build(v, g.Value)
+		names, kept = append(names, g.Root), append(kept, v)
+		roots[g.Root] = v
+	}
+	for i := range of.NumIn() {
+		v := reflect.New(of.In(i)).Elem()
+		b.build(v, c.Args[i])
+		args = append(args, v)
+		if c.Names[i] != "" {
+			names, kept = append(names, c.Names[i]), append(kept, v)
+			roots[c.Names[i]] = v
+		}
+	}
+	for _, s := range c.Sets {
+		b.build(wraithStep(roots[s.Root], s.Steps), s.Value)
+	}
+	defer func() {
+		if value := recover(); value != nil {
+			wraithLeaves(report, []string{"panic"}, []reflect.Value{reflect.ValueOf(fmt.Sprint(value))})
+			wraithLeaves(report, names, kept)
+		}
+	}()
+	var results []reflect.Value
+	if of.IsVariadic() {
+		results = wraithFunction.CallSlice(args)
+	} else {
+		results = wraithFunction.Call(args)
+	}
+	var resultNames []string
+	for i := range results {
+		resultNames = append(resultNames, "result "+strconv.Itoa(i+1))
+	}
+	wraithLeaves(report, resultNames, results)
+	wraithLeaves(report, names, kept)
+}
+
+// wraithStep follows the steps of a path.
+func wraithStep(v reflect.Value, steps []string) reflect.Value {
+	for _, s := range steps {
+		for v.Kind() == reflect.Pointer || v.Kind() == reflect.Interface {
+			v = v.Elem()
+		}
+		if s == "*" {
+			continue
+		}
+		if s[0] != '[' {
+			v = wraithOpen(v.FieldByName(s))
+			continue
+		}
+		n, err := strconv.Atoi(s[1 : len(s)-1])
+		if err != nil {
+			panic(err)
+		}
+		v = v.Index(n)
+	}
+	return v
+}
+
+`
+
+// harnessBuild builds values from their description.
+const harnessBuild = `
+type wraithCallData struct {
+	Objects []*wraithObject
+	Args    []*wraithNode
+	Names   []string
+	Globals []wraithSetting
+	Stands  [][][]*wraithNode
+	Sets    []wraithSetting
+}
+
+type wraithSetting struct {
+	Root  string
+	Steps []string
+	Value *wraithNode
+}
+
+type wraithObject struct {
+	K string
+	T string
+	N []*wraithNode
+	C int
+}
+
+type wraithNode struct {
+	K string
+	V string
+	N []*wraithNode
+	O int
+	I uintptr
+	L int
+	C int
+}
+
+type wraithBuilder struct {
+	c      wraithCallData
+	built  []reflect.Value
+	called []int
+}
+
+type wraithHeader struct {
+	data     unsafe.Pointer
+	len, cap int
+}
+
+// wraithOpen makes a field that is not exported settable.
+func wraithOpen(v reflect.Value) reflect.Value {
+	if v.CanAddr() {
+		return reflect.NewAt(v.Type(), unsafe.Pointer(v.UnsafeAddr())).Elem()
+	}
+	return v
+}
+
+// object returns an object: a pointer to it, a list with all elements, or a map.
+func (b *wraithBuilder) object(i int, of reflect.Type) reflect.Value {
+	if b.built[i].IsValid() {
+		return b.built[i]
+	}
+	o := b.c.Objects[i]
+	if t, ok := wraithTypes[o.T]; ok {
+		of = t
+	}
+	switch o.K {
+	case "v":
+		b.built[i] = reflect.New(of)
+		b.build(b.built[i].Elem(), o.N[0])
+	case "l":
+		b.built[i] = reflect.MakeSlice(reflect.SliceOf(of), o.C, o.C)
+		for k, n := range o.N {
+			b.build(b.built[i].Index(k), n)
+		}
+	case "m":
+		b.built[i] = reflect.MakeMap(of)
+		for k := 0; k+1 < len(o.N); k += 2 {
+			key, value := reflect.New(of.Key()).Elem(), reflect.New(of.Elem()).Elem()
+			b.build(key, o.N[k])
+			b.build(value, o.N[k+1])
+			b.built[i].SetMapIndex(key, value)
+		}
+	}
+	return b.built[i]
+}
+
+// build sets a value that can be addressed.
+func (b *wraithBuilder) build(at reflect.Value, n *wraithNode) {
+	at = wraithOpen(at)
+	switch n.K {
+	case "v":
+		wraithScan(at, n.V)
+	case "s":
+		for i, x := range n.N {
+			b.build(at.Field(i), x)
+		}
+	case "a":
+		for i, x := range n.N {
+			b.build(at.Index(i), x)
+		}
+	case "l":
+		base := b.object(n.O, at.Type().Elem())
+		h := (*wraithHeader)(unsafe.Pointer(at.UnsafeAddr()))
+		h.data, h.len, h.cap = unsafe.Add(base.UnsafePointer(), n.I), n.L, n.C
+	case "e":
+		at.Set(reflect.MakeSlice(at.Type(), n.L, n.C))
+	case "m":
+		at.Set(b.object(n.O, at.Type()))
+	case "p":
+		base := b.object(n.O, at.Type().Elem())
+		at.Set(reflect.NewAt(at.Type().Elem(), unsafe.Add(base.UnsafePointer(), n.I)).Convert(at.Type()))
+	case "i":
+		x := reflect.New(wraithTypes[n.V]).Elem()
+		b.build(x, n.N[0])
+		at.Set(x)
+	case "t":
+		var seconds, nanoseconds int64
+		fmt.Sscan(n.V, &seconds, &nanoseconds)
+		moment := time.Unix(seconds, nanoseconds)
+		if n.L == 0 {
+			moment = moment.UTC()
+		}
+		if seconds == -62135596800 && nanoseconds == 0 {
+			moment = time.Time{}
+		}
+		at.Set(reflect.ValueOf(moment))
+	case "g":
+		v := wraithValues[n.V]
+		if v.Kind() == reflect.Interface && at.Kind() != reflect.Interface {
+			v = v.Elem()
+		}
+		at.Set(v)
+	case "f":
+		at.Set(wraithFuncs[n.V].Convert(at.Type()))
+	case "r":
+		of := at.Type()
+		at.Set(reflect.MakeFunc(of, func([]reflect.Value) []reflect.Value {
+			k := b.called[n.O]
+			b.called[n.O]++
+			if k >= len(b.c.Stands[n.O]) {
+				panic("it was not called as often when it was recorded")
+			}
+			var out []reflect.Value
+			for i, x := range b.c.Stands[n.O][k] {
+				v := reflect.New(of.Out(i)).Elem()
+				b.build(v, x)
+				out = append(out, v)
+			}
+			return out
+		}))
+	case "c":
+		at.Set(reflect.MakeChan(at.Type(), n.C))
+	default:
+		at.SetZero()
+	}
+}
+
+func wraithScan(at reflect.Value, text string) {
+	var err error
+	switch at.Kind() {
+	case reflect.Bool:
+		at.SetBool(text == "true")
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+		var x int64
+		x, err = strconv.ParseInt(text, 10, 64)
+		at.SetInt(x)
+	case reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uintptr:
+		var x uint64
+		x, err = strconv.ParseUint(text, 10, 64)
+		at.SetUint(x)
+	case reflect.Float32, reflect.Float64:
+		var bits uint64
+		bits, err = strconv.ParseUint(text, 16, 64)
+		at.SetFloat(math.Float64frombits(bits))
+	case reflect.Complex64, reflect.Complex128:
+		var re, im uint64
+		_, err = fmt.Sscanf(text, "%x %x", &re, &im)
+		at.SetComplex(complex(math.Float64frombits(re), math.Float64frombits(im)))
+	case reflect.String:
+		var x string
+		x, err = strconv.Unquote(text)
+		at.SetString(x)
+	}
+	if err != nil {
+		panic(err)
 	}
 }
 
@@ -108,17 +467,15 @@ type wraithWalker struct {
 	left   int
 }
 
-func wraithLeaves(report func(string, ...any), roots []string, values []any) {
+func wraithLeaves(report func(string, ...any), roots []string, values []reflect.Value) {
 	w := wraithWalker{seen: map[wraithPlace]string{}, report: report, left: 400000}
 	for i, v := range values {
-		x := reflect.ValueOf(v)
-		if !x.IsValid() {
-			w.leaf(roots[i], "nil")
-			continue
+		if !v.CanAddr() {
+			at := reflect.New(v.Type()).Elem()
+			at.Set(v)
+			v = at
 		}
-		at := reflect.New(x.Type()).Elem()
-		at.Set(x)
-		w.walk(roots[i], at, 0)
+		w.walk(roots[i], v, 0)
 	}
 }
 
@@ -177,7 +534,7 @@ func (w *wraithWalker) walk(path string, v reflect.Value, depth int) {
 			w.leaf(path, "nil")
 			return
 		}
-		w.leaf(path, "("+wraithName(v.Elem().Type())+")")
+		w.leaf(path+".(type)", wraithName(v.Elem().Type()))
 		w.walk(path, v.Elem(), depth+1)
 	case reflect.Pointer:
 		if v.IsNil() {

@@ -475,8 +475,19 @@ func isZero(t types.Type, v replay.Value) bool {
 }
 
 // place is where an expression is written: path names it for gaps, and lvalue is how it is reached in the test once it is
-// built; empty if it cannot be assigned to.
-type place struct{ path, lvalue string }
+// built; empty if it cannot be assigned to. isPointer is set if the lvalue is a pointer to it.
+type place struct {
+	path, lvalue string
+	isPointer    bool
+}
+
+// address returns the address of the place.
+func (p place) address() string {
+	if p.isPointer {
+		return p.lvalue
+	}
+	return "&" + p.lvalue
+}
 
 func (p place) field(name string) place {
 	q := place{path: p.path + "." + name}
@@ -525,7 +536,7 @@ func (b *builder) expr(t types.Type, v replay.Value, at place, alone bool) strin
 	case *types.Slice:
 		return b.slice(t, u, v, at, alone)
 	case *types.Array:
-		return b.list(t, u.Elem(), v, 0, v.Length, at, alone)
+		return b.list(t, u.Elem(), v, at)
 	case *types.Struct:
 		return b.structure(t, u, v, at, alone)
 	case *types.Interface:

@@ -3,6 +3,7 @@ package reproduce
 import (
 	"fmt"
 	"go/types"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -40,6 +41,7 @@ func (b *builder) pointer(t types.Type, u *types.Pointer, v replay.Value, at pla
 		return b.reference(o, at)
 	}
 	if _, isStruct := u.Elem().Underlying().(*types.Struct); isStruct && !isSpecial(u.Elem()) && !isOpaque(u.Elem()) {
+		at.isPointer = true
 		return "&" + b.expr(u.Elem(), o.value, at, true)
 	}
 	return b.reference(o, at)
@@ -78,7 +80,7 @@ func (b *builder) reference(o *object, at place) string {
 	}
 	o.state, o.name = 1, b.unique(b.nameFor(o))
 	line := ""
-	here := place{o.path, o.name}
+	here := place{path: o.path, lvalue: o.name, isPointer: !o.isMap}
 	switch u := o.gt.Underlying().(type) {
 	case *types.Struct:
 		if isSpecial(o.gt) || isOpaque(o.gt) {
@@ -103,7 +105,7 @@ func (b *builder) reference(o *object, at place) string {
 // boxed declares a pointer to something other than a struct literal.
 func (b *builder) boxed(o *object, here place) string {
 	text, _ := b.typeText(o.gt)
-	here.lvalue = "(*" + o.name + ")"
+	here.lvalue, here.isPointer = "(*"+o.name+")", false
 	value := b.expr(o.gt, o.value, here, false)
 	if isZero(o.gt, o.value) {
 		return o.name + " := new(" + text + ")"
@@ -117,12 +119,12 @@ func (b *builder) nameFor(o *object) string {
 	last := o.path[strings.LastIndexAny(o.path, ".*]")+1:]
 	if last == "" || strings.ContainsAny(last, "[ ") {
 		if n, ok := types.Unalias(o.gt).(*types.Named); ok {
-			last = strings.ToLower(n.Obj().Name()[:1]) + n.Obj().Name()[1:]
+			last = n.Obj().Name()
 		} else {
 			last = "shared"
 		}
 	}
-	return last
+	return strings.ToLower(last[:1]) + last[1:]
 }
 
 // inside returns the lvalue of a part of a larger object.
@@ -204,12 +206,11 @@ func (b *builder) backing(o *object, at place) string {
 	}
 	v := o.value
 	v.Address, v.Length, v.Items = o.address, o.length, nil
-	list := b.items(o.gt, v, 0, o.length, place{o.path, o.name})
+	list := b.items("[]"+text, o.gt, v, place{path: o.path, lvalue: o.name})
 	if o.room > o.length {
-		b.lines = append(b.lines, fmt.Sprintf("%s := append(make([]%s, 0, %d), %s...)", o.name, text, o.room, "[]"+text+list))
-	} else {
-		b.lines = append(b.lines, o.name+" := []"+text+list)
+		list = fmt.Sprintf("append(make([]%s, 0, %d), %s...)", text, o.room, list)
 	}
+	b.lines = append(b.lines, o.name+" := "+list)
 	o.state = 2
 	return o.name
 }
@@ -240,7 +241,7 @@ func (b *builder) slice(t types.Type, u *types.Slice, v replay.Value, at place, 
 	if text, ok := b.bytes(t, u, v); ok {
 		return text
 	}
-	list := b.list(t, u.Elem(), v, 0, v.Length, at, true)
+	list := b.list(t, u.Elem(), v, at)
 	if v.Capacity > v.Length {
 		return fmt.Sprintf("append(make(%s, 0, %d), %s...)", text, v.Capacity, list)
 	}
@@ -298,28 +299,40 @@ func (b *builder) part(o *object, e *event.Type, v replay.Value, at place) (stri
 }
 
 // list writes a literal of elements.
-func (b *builder) list(t, elem types.Type, v replay.Value, from, to uint64, at place, alone bool) string {
+func (b *builder) list(t, elem types.Type, v replay.Value, at place) string {
 	text, ok := b.typeText(t)
 	if !ok {
 		b.gap(at.path, "%s cannot be named here", types.TypeString(t, nil))
 		return b.zero(t)
 	}
-	return text + b.items(elem, v, from, to, at)
+	return b.items(text, elem, v, at)
 }
 
-// items writes elements in braces, one a line if they are long.
-func (b *builder) items(elem types.Type, v replay.Value, from, to uint64, at place) string {
+// inOneFunction is the largest number of parts of a literal in one function. The time to compile a function grows faster than its
+// length.
+const inOneFunction = 100
+
+// items writes a literal of elements, one a line if they are long.
+func (b *builder) items(text string, elem types.Type, v replay.Value, at place) string {
 	var parts []string
 	last := 0 // behind the last element that is not zero
 	isArray := v.Form() == event.Array
-	for i := from; i < to; i++ {
+	for i := range v.Length {
 		x := v.Element(i)
 		parts = append(parts, b.short(elem, b.expr(elem, x, at.index(strconv.FormatUint(i, 10)), false)))
 		if !isArray || !isZero(elem, x) {
 			last = len(parts)
 		}
 	}
-	return braces(parts[:last])
+	parts = parts[:last]
+	if _, isBasic := elem.Underlying().(*types.Basic); isBasic || isArray || len(parts) <= inOneFunction {
+		return text + braces(parts)
+	}
+	var chunks []string
+	for chunk := range slices.Chunk(parts, inOneFunction) {
+		chunks = append(chunks, "func() "+text+" {\nreturn "+text+braces(chunk)+"\n}()")
+	}
+	return b.use("slices", "slices") + ".Concat(\n" + strings.Join(chunks, ",\n") + ",\n)"
 }
 
 // short leaves off the type of an element's literal, where Go allows it.
@@ -344,7 +357,7 @@ func closes(text string) bool {
 	return strings.HasSuffix(text, "}")
 }
 
-const longLine = 90
+const longLine = 120
 
 // braces writes parts of a literal.
 func braces(parts []string) string {
@@ -387,7 +400,19 @@ func (b *builder) entries(t types.Type, u *types.Map, v replay.Value, at place) 
 		x := b.expr(u.Elem(), v.With(pairs[i+1]), at.index(k), false)
 		parts = append(parts, b.short(u.Key(), k)+": "+b.short(u.Elem(), x))
 	}
+	if len(parts) > inOneFunction {
+		return b.chunked(text, parts)
+	}
 	return text + braces(parts)
+}
+
+// chunked writes a large map as the union of smaller ones.
+func (b *builder) chunked(text string, parts []string) string {
+	out := "func() " + text + " {\nall := " + text + "{}\n"
+	for chunk := range slices.Chunk(parts, inOneFunction) {
+		out += "func() {\n" + b.use("maps", "maps") + ".Copy(all, " + text + braces(chunk) + ")\n}()\n"
+	}
+	return out + "return all\n}()"
 }
 
 // structure writes a literal of a struct. Fields that are zero are left off.
@@ -446,7 +471,7 @@ func (b *builder) setField(f *types.Var, x replay.Value, at place) {
 
 func (b *builder) set(f *types.Var, value string, at place) {
 	b.sets = true
-	b.fixes = append(b.fixes, fmt.Sprintf("setField(&%s, %q, %s)", at.lvalue, f.Name(), value))
+	b.fixes = append(b.fixes, fmt.Sprintf("setField(%s, %q, %s)", at.address(), f.Name(), value))
 }
 
 // dynamic writes what an interface holds.

@@ -4,6 +4,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -33,72 +35,141 @@ const (
 	mostDiffering = 100
 )
 
-// Run makes the call in a sandbox, with the recorded source, and compares what it gives back with the recording.
+// Run makes the call in a sandbox, with the recorded source, and compares what it gives back with the recording. It runs the test
+// too.
 func (t *Test) Run(ctx context.Context) (Run, error) {
-	reports, printed, err := runHarness(ctx, t.m, t.harness, map[string]string{filepath.Base(t.File): t.Text}, 1)
+	h := newHarness(t.m, t.f)
+	h.add(t.call)
+	out, err := h.run(ctx, map[string]string{filepath.Base(t.File): t.Text}, "|"+t.Name)
 	if err != nil {
 		return Run{}, err
 	}
-	if reports[0] == nil {
-		return Run{Error: "the call did not end: " + lastLine(printed)}, nil
+	if out.reports[0] == nil {
+		return Run{Error: "the call did not end: " + out.last(), Results: []Compared{}}, nil
 	}
-	return compareRun(t.call, reports[0]), nil
+	run := compareRun(t.call, out.reports[0])
+	if failed := "--- FAIL: " + t.Name + " "; run.Same && strings.Contains(out.printed, failed) {
+		run.Same, run.Error = false, "the test fails: "+strings.TrimSpace(out.printed[strings.Index(out.printed, failed):])
+	}
+	return run, nil
 }
 
-// runHarness builds and runs a harness, and returns the report of each call; nil for calls that did not end.
-func runHarness(ctx context.Context, m *module, harness string, beside map[string]string, n int) (reports []map[string]string, printed string, err error) {
+// ran is what a harness left: the report of each call, nil for calls that did not end, and what it printed.
+type ran struct {
+	reports  []map[string]string
+	printed  string
+	timedOut bool
+}
+
+// last says why a call did not end.
+func (r ran) last() string {
+	if r.timedOut {
+		return fmt.Sprintf("it took longer than %s", runTime)
+	}
+	for _, line := range strings.Split(r.printed, "\n") {
+		if strings.HasPrefix(line, "panic: ") || strings.HasPrefix(line, "fatal error: ") {
+			return line
+		}
+	}
+	lines := strings.Split(strings.TrimSpace(r.printed), "\n")
+	return lines[len(lines)-1]
+}
+
+// run builds the harness and makes its calls. A call that ends the program, or leaves package variables changed, ends its run; the rest is
+// made by further ones. beside are further files of the package, of which the tests further run too.
+func (h *harness) run(ctx context.Context, beside map[string]string, further string) (out ran, err error) {
 	work, err := os.MkdirTemp("", "wraith-reproduce-*")
 	if err != nil {
-		return nil, "", fmt.Errorf("make a folder: %w", err)
+		return out, fmt.Errorf("make a folder: %w", err)
 	}
 	defer os.RemoveAll(work)
-	files := map[string][]byte{"wraith_calls_test.go": []byte(harness)}
+	text, err := h.text()
+	if err != nil {
+		return out, err
+	}
+	files := map[string][]byte{"wraith_calls_test.go": []byte(text)}
 	for name, text := range beside {
 		files[name] = []byte(text)
 	}
-	program, err := m.build(ctx, work, files)
+	program, err := h.m.build(ctx, work, files)
 	if err != nil {
-		return nil, "", err
+		return out, err
 	}
 	folder := filepath.Join(work, "run")
 	if err := os.Mkdir(folder, 0o700); err != nil {
-		return nil, "", fmt.Errorf("make a folder: %w", err)
+		return out, fmt.Errorf("make a folder: %w", err)
 	}
 	inside := filepath.Join(folder, "reproduce.test")
 	if err := os.Rename(program, inside); err != nil {
-		return nil, "", fmt.Errorf("move the program: %w", err)
+		return out, fmt.Errorf("move the program: %w", err)
 	}
-	r, err := sandbox.Run(ctx, sandbox.Program{Path: inside, Args: []string{"-test.run=^TestWraithCalls$", "-test.timeout=0"}, Folder: folder,
-		Env: []string{"HOME=" + folder, "TMPDIR=" + folder, "PATH=/usr/bin:/bin", "TZ=" + os.Getenv("TZ"), "GOTRACEBACK=none"}, Limits: sandbox.Limits{Time: runTime}})
+	out.reports = make([]map[string]string, len(h.calls))
+	deadline := time.Now().Add(runTime)
+	for next := 0; next < len(h.calls); {
+		if err := writeCalls(filepath.Join(folder, "calls.json"), h.calls[next:]); err != nil {
+			return out, err
+		}
+		r, err := sandbox.Run(ctx, sandbox.Program{Path: inside, Args: []string{"-test.run=^(TestWraithCalls" + further + ")$", "-test.timeout=0"}, Folder: folder,
+			Env: []string{"HOME=" + folder, "TMPDIR=" + folder, "PATH=/usr/bin:/bin", "TZ=" + os.Getenv("TZ"), "GOTRACEBACK=none"}, Limits: sandbox.Limits{Time: max(time.Until(deadline), time.Second)}})
+		if err != nil {
+			return out, err
+		}
+		began, err := readReport(r.Report, out.reports[next:])
+		if err != nil {
+			return out, err
+		}
+		out.printed += r.Printed
+		if r.TimedOut || began == 0 || time.Now().After(deadline) {
+			out.timedOut = r.TimedOut
+			break
+		}
+		next += began
+		further = ""
+	}
+	return out, nil
+}
+
+func writeCalls(path string, list []*callData) error {
+	f, err := os.Create(path)
 	if err != nil {
-		return nil, "", err
+		return fmt.Errorf("write the calls: %w", err)
 	}
-	reports = make([]map[string]string, n)
-	began := make([]map[string]string, n)
-	lines := bufio.NewScanner(bytes.NewReader(r.Report))
+	buffered := bufio.NewWriter(f)
+	e := json.NewEncoder(buffered)
+	for _, c := range list {
+		err = errors.Join(err, e.Encode(c))
+	}
+	if err = errors.Join(err, buffered.Flush(), f.Close()); err != nil {
+		return fmt.Errorf("write the calls: %w", err)
+	}
+	return nil
+}
+
+// readReport reads the reports of calls, and returns how many calls began.
+func readReport(text []byte, reports []map[string]string) (began int, err error) {
+	lines := bufio.NewScanner(bytes.NewReader(text))
 	lines.Buffer(nil, 64<<20)
+	current := make([]map[string]string, len(reports))
 	for lines.Scan() {
 		number, rest, _ := strings.Cut(lines.Text(), " ")
 		i, err := strconv.Atoi(number)
-		if err != nil || i < 0 || i >= n {
+		if err != nil || i < 0 || i >= len(reports) {
 			continue
 		}
-		if began[i] == nil {
-			began[i] = map[string]string{}
-		}
-		if rest == "end" {
-			reports[i] = began[i]
+		switch rest {
+		case "begin":
+			current[i] = map[string]string{}
+			began = max(began, i+1)
+			continue
+		case "end":
+			reports[i] = current[i]
 			continue
 		}
-		path, text, ok := twoQuoted(rest)
-		if ok {
-			began[i][path] = text
+		if path, text, ok := twoQuoted(rest); ok && current[i] != nil {
+			current[i][path] = text
 		}
 	}
-	if r.TimedOut {
-		r.Printed += fmt.Sprintf("\nit took longer than %s", runTime)
-	}
-	return reports, r.Printed, lines.Err()
+	return began, lines.Err()
 }
 
 // twoQuoted reads two texts in quotation marks.
@@ -110,11 +181,6 @@ func twoQuoted(s string) (a, b string, ok bool) {
 	a, errA := strconv.Unquote(first)
 	b, errB := strconv.Unquote(s[len(first)+1:])
 	return a, b, errA == nil && errB == nil
-}
-
-func lastLine(s string) string {
-	lines := strings.Split(strings.TrimSpace(s), "\n")
-	return lines[len(lines)-1]
 }
 
 // compareRun compares a report with the recorded call.

@@ -36,7 +36,7 @@ type Test struct {
 	Gaps     []string
 	call     replay.MadeCall
 	m        *module
-	harness  string
+	f        *types.Func
 }
 
 // Complete reports whether everything is rebuilt as it was.
@@ -75,14 +75,13 @@ func Write(ctx context.Context, r replay.Recording, call replay.MadeCall, o Opti
 	}
 	a := assemble(m, f, call)
 	name := "TestReproduce" + exported(f)
-	t := &Test{Function: call.Function.Name, Name: name, Gaps: a.b.gaps, call: call, m: m}
+	t := &Test{Function: call.Function.Name, Name: name, Gaps: a.b.gaps, call: call, m: m, f: f}
 	t.File = m.folder + "/reproduce_" + strings.ToLower(f.Name()) + "_test.go"
 	if t.Text, err = a.test(name, o.Link); err != nil {
 		return nil, err
 	}
 	t.Gaps = a.b.gaps
-	t.harness, err = harnessOf(m, []*assembly{assemble(m, f, call)})
-	return t, err
+	return t, nil
 }
 
 // canBeMade refuses calls that cannot be made by themselves.
@@ -145,24 +144,7 @@ func assemble(m *module, f *types.Func, call replay.MadeCall) *assembly {
 	b.stands = a.standIn
 	a.findGlobals()
 	sig := f.Signature()
-	var params []*types.Var
-	if sig.Recv() != nil {
-		params = append(params, sig.Recv())
-	}
-	for v := range sig.Params().Variables() {
-		params = append(params, v)
-	}
-	recorded := call.Parameters
-	given := make([]*replay.Variable, len(params))
-	for i, p := range params {
-		if p.Name() == "" || p.Name() == "_" || len(recorded) == 0 {
-			continue
-		}
-		if recorded[0].Name == p.Name() {
-			given[i] = &recorded[0]
-			recorded = recorded[1:]
-		}
-	}
+	params, given := a.match()
 	set := a.changedGlobals()
 	for _, g := range set {
 		b.scan(g.of.Type(), g.Before, g.Name)
@@ -198,6 +180,29 @@ func assemble(m *module, f *types.Func, call replay.MadeCall) *assembly {
 		a.results = append(a.results, b.unique(name))
 	}
 	return a
+}
+
+// match pairs the receiver and the parameters of the source with the recorded ones; nil for those that have no name, and no value.
+func (a *assembly) match() (params []*types.Var, given []*replay.Variable) {
+	sig := a.f.Signature()
+	if sig.Recv() != nil {
+		params = append(params, sig.Recv())
+	}
+	for v := range sig.Params().Variables() {
+		params = append(params, v)
+	}
+	recorded := a.call.Parameters
+	given = make([]*replay.Variable, len(params))
+	for i, p := range params {
+		if p.Name() != "" && p.Name() != "_" && len(recorded) > 0 && recorded[0].Name == p.Name() {
+			given[i] = &recorded[0]
+			recorded = recorded[1:]
+		}
+	}
+	if len(recorded) > 0 {
+		a.b.gap(recorded[0].Name, "the function has no such parameter in the source")
+	}
+	return params, given
 }
 
 // global is a package variable that can be named in the test.
@@ -279,7 +284,7 @@ func (a *assembly) setGlobal(g global) {
 	if g.of.Pkg() != b.m.pkg.Types {
 		expr = b.use(g.of.Pkg().Path(), g.of.Pkg().Name()) + "." + g.Name
 	}
-	value := b.expr(g.of.Type(), g.Before, place{g.Name, expr}, false)
+	value := b.expr(g.of.Type(), g.Before, place{path: g.Name, lvalue: expr}, false)
 	was := b.unique("was" + strings.ToUpper(g.Name[:1]) + g.Name[1:])
 	a.globals = append(a.globals, was+" := "+expr, "t.Cleanup(func() { "+expr+" = "+was+" })", expr+" = "+value)
 	a.roots = append(a.roots, root{name: g.Name, expr: expr, of: g.of.Type(), before: g.Before, after: g.After})
@@ -306,7 +311,7 @@ func (a *assembly) argument(p *types.Var, v *replay.Variable, isReceiver bool) {
 		return
 	}
 	name := b.unique(p.Name())
-	expr := b.expr(p.Type(), v.Value, place{p.Name(), name}, true)
+	expr := b.expr(p.Type(), v.Value, place{path: p.Name(), lvalue: name}, true)
 	after := v.Value
 	for _, x := range a.call.After {
 		if x.Name == v.Name {
@@ -317,7 +322,7 @@ func (a *assembly) argument(p *types.Var, v *replay.Variable, isReceiver bool) {
 	switch {
 	case isBasic && !isReceiver && len(expr) <= mostInline && !strings.Contains(expr, "\n"):
 		delete(b.names, name)
-		a.args = append(a.args, b.expr(p.Type(), v.Value, place{p.Name(), ""}, false))
+		a.args = append(a.args, b.expr(p.Type(), v.Value, place{path: p.Name()}, false))
 		return
 	case b.names[expr] && expr != "nil" && !strings.Contains(strings.Join(b.fixes, "\n"), name): // an object that is declared already
 		delete(b.names, name)
@@ -517,15 +522,22 @@ func usesName(text, name string) bool {
 	}
 }
 
+// importText writes the imports: those of the standard library first.
 func (b *builder) importText() string {
-	var list []string
+	var standard, others []string
 	for path, name := range b.imports {
 		line := strconv.Quote(path)
 		if name != path[strings.LastIndexByte(path, '/')+1:] {
 			line = name + " " + line
 		}
-		list = append(list, line)
+		first, _, _ := strings.Cut(path, "/")
+		if m := b.m.pkg.Module; strings.Contains(first, ".") || m != nil && (path == m.Path || strings.HasPrefix(path, m.Path+"/")) {
+			others = append(others, line)
+		} else {
+			standard = append(standard, line)
+		}
 	}
-	slices.Sort(list)
-	return "import (\n" + strings.Join(list, "\n") + "\n)\n"
+	slices.Sort(standard)
+	slices.Sort(others)
+	return "import (\n" + strings.Join(standard, "\n") + "\n\n" + strings.Join(others, "\n") + "\n)\n"
 }

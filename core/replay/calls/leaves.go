@@ -21,7 +21,7 @@ import (
 //	texts            quoted
 //	times            RFC 3339 with nanoseconds, in UTC
 //	lists, maps      "len N", or "nil"
-//	interfaces       "(TYPE)", or "nil"; what they hold follows at the same path
+//	interfaces       "nil", or the type at the path with ".(type)"; what they hold is at the same path
 //	pointers         "&", "nil", or "= PATH" if what they refer to is there already
 //	functions, channels  "set" or "nil"
 type Leaf struct{ Path, Text string }
@@ -117,7 +117,7 @@ func (w *walker) inner(path string, v replay.Value, depth int) {
 	case v.Nil:
 		w.leaf(path, "nil")
 	case len(v.Items) == 1 && v.Items[0].Type != nil:
-		w.leaf(path, "("+v.Items[0].Type.Name+")")
+		w.leaf(path+".(type)", v.Items[0].Type.Name)
 		w.walk(path, v.With(v.Items[0]), depth+1)
 	}
 }
