@@ -60,6 +60,7 @@ type harness struct {
 	fresh   map[string]bool   // those that the calls expect as the initialisation left them
 	funcs   map[string]bool
 	calls   []*callData
+	covers  bool // which blocks of the source run is recorded
 }
 
 func newHarness(m *module, f *types.Func) *harness {

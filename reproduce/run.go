@@ -59,6 +59,7 @@ type ran struct {
 	reports  []map[string]string
 	printed  string
 	timedOut bool
+	covered  string // profile of the blocks that ran, if it was asked for
 }
 
 // last says why a call did not end.
@@ -75,56 +76,98 @@ func (r ran) last() string {
 	return lines[len(lines)-1]
 }
 
-// run builds the harness and makes its calls. A call that ends the program, or leaves package variables changed, ends its run; the rest is
-// made by further ones. beside are further files of the package, of which the tests further run too.
-func (h *harness) run(ctx context.Context, beside map[string]string, further string) (out ran, err error) {
-	work, err := os.MkdirTemp("", "wraith-reproduce-*")
-	if err != nil {
-		return out, fmt.Errorf("make a folder: %w", err)
+// runner is a program that makes the calls of a harness.
+type runner struct {
+	text         string // of the harness
+	work, folder string
+	program      string
+	covers       bool
+}
+
+func (r *runner) close() { _ = os.RemoveAll(r.work) } // what stays is a temporary file
+
+// program builds a harness. beside are further files of the package.
+func (h *harness) program(ctx context.Context, text string, beside map[string]string) (_ *runner, err error) {
+	r := &runner{text: text, covers: h.covers}
+	if r.work, err = os.MkdirTemp("", "wraith-reproduce-*"); err != nil {
+		return nil, fmt.Errorf("make a folder: %w", err)
 	}
-	defer os.RemoveAll(work)
-	text, err := h.text()
-	if err != nil {
-		return out, err
-	}
+	defer func() {
+		if err != nil {
+			r.close()
+		}
+	}()
 	files := map[string][]byte{"wraith_calls_test.go": []byte(text)}
 	for name, text := range beside {
 		files[name] = []byte(text)
 	}
-	program, err := h.m.build(ctx, work, files)
+	var flags []string
+	if h.covers {
+		flags = []string{"-cover", "-covermode=count"}
+	}
+	program, err := h.m.build(ctx, r.work, files, flags...)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
-	folder := filepath.Join(work, "run")
-	if err := os.Mkdir(folder, 0o700); err != nil {
-		return out, fmt.Errorf("make a folder: %w", err)
+	r.folder = filepath.Join(r.work, "run")
+	r.program = filepath.Join(r.folder, "reproduce.test")
+	if err := os.Mkdir(r.folder, 0o700); err != nil {
+		return nil, fmt.Errorf("make a folder: %w", err)
 	}
-	inside := filepath.Join(folder, "reproduce.test")
-	if err := os.Rename(program, inside); err != nil {
-		return out, fmt.Errorf("move the program: %w", err)
+	if err := os.Rename(program, r.program); err != nil {
+		return nil, fmt.Errorf("move the program: %w", err)
 	}
-	out.reports = make([]map[string]string, len(h.calls))
+	return r, nil
+}
+
+// run builds the harness and makes its calls. beside are further files of the package, of which the tests further run too.
+func (h *harness) run(ctx context.Context, beside map[string]string, further string) (ran, error) {
+	text, err := h.text()
+	if err != nil {
+		return ran{}, err
+	}
+	r, err := h.program(ctx, text, beside)
+	if err != nil {
+		return ran{}, err
+	}
+	defer r.close()
+	return r.run(ctx, h.calls, further)
+}
+
+// run makes calls. A call that ends the program, or leaves package variables changed, ends its run; the rest is made by further
+// ones.
+func (r *runner) run(ctx context.Context, list []*callData, further string) (out ran, err error) {
+	out.reports = make([]map[string]string, len(list))
 	deadline := time.Now().Add(runTime)
-	for next := 0; next < len(h.calls); {
-		if err := writeCalls(filepath.Join(folder, "calls.json"), h.calls[next:]); err != nil {
+	for next := 0; next < len(list); {
+		if err := writeCalls(filepath.Join(r.folder, "calls.json"), list[next:]); err != nil {
 			return out, err
 		}
-		r, err := sandbox.Run(ctx, sandbox.Program{Path: inside, Args: []string{"-test.run=^(TestWraithCalls" + further + ")$", "-test.timeout=0"}, Folder: folder,
-			Env: []string{"HOME=" + folder, "TMPDIR=" + folder, "PATH=/usr/bin:/bin", "TZ=" + os.Getenv("TZ"), "GOTRACEBACK=none"}, Limits: sandbox.Limits{Time: max(time.Until(deadline), time.Second)}})
+		args := []string{"-test.run=^(TestWraithCalls" + further + ")$", "-test.timeout=0"}
+		if r.covers {
+			args = append(args, "-test.coverprofile=cover.out")
+		}
+		got, err := sandbox.Run(ctx, sandbox.Program{Path: r.program, Args: args, Folder: r.folder,
+			Env:    []string{"HOME=" + r.folder, "TMPDIR=" + r.folder, "PATH=/usr/bin:/bin", "TZ=" + os.Getenv("TZ"), "GOTRACEBACK=none"},
+			Limits: sandbox.Limits{Time: max(time.Until(deadline), time.Second)}})
 		if err != nil {
 			return out, err
 		}
-		began, err := readReport(r.Report, out.reports[next:])
+		began, err := readReport(got.Report, out.reports[next:])
 		if err != nil {
 			return out, err
 		}
-		out.printed += r.Printed
-		if r.TimedOut || began == 0 || time.Now().After(deadline) {
-			out.timedOut = r.TimedOut
+		out.printed += got.Printed
+		if got.TimedOut || began == 0 || time.Now().After(deadline) {
+			out.timedOut = got.TimedOut
 			break
 		}
 		next += began
 		further = ""
+	}
+	if r.covers {
+		text, _ := os.ReadFile(filepath.Join(r.folder, "cover.out")) // a program that was ended leaves none
+		out.covered = string(text)
 	}
 	return out, nil
 }

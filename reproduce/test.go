@@ -74,6 +74,7 @@ func Write(ctx context.Context, r replay.Recording, call replay.MadeCall, o Opti
 		return nil, err
 	}
 	a := assemble(m, f, call)
+	a.b.gaps = append(m.outsideGaps(r, reader, call), a.b.gaps...)
 	name := "TestReproduce" + exported(f)
 	t := &Test{Function: call.Function.Name, Name: name, Gaps: a.b.gaps, call: call, m: m, f: f}
 	t.File = m.folder + "/reproduce_" + strings.ToLower(f.Name()) + "_test.go"

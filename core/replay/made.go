@@ -45,6 +45,14 @@ type MadeCall struct {
 	Inner []InnerCall
 	// More is set if there are more inner calls than are listed.
 	More bool
+	// Lines are the lines of the function that the call reached, in order of their numbers.
+	Lines []LineRun
+}
+
+// LineRun is a line that a call reached: how often, and the first moment.
+type LineRun struct {
+	Line, Hits int
+	First      event.Moment
 }
 
 // MadeGlobal is a package variable before and after a call. Package is the import path, or only the last part of it if

@@ -71,10 +71,27 @@ func (r Lister) made(ctx context.Context, c event.CallID) (out replay.MadeCall, 
 	case replay.DidPanic:
 		out.Panic = r.panicOf(c)
 	}
-	if err := r.inside(ctx, &out); err != nil {
-		return out, err
+	out.Lines = r.lines(c)
+	return out, r.inside(ctx, &out)
+}
+
+// lines lists the lines that a call reached.
+func (r Lister) lines(c event.CallID) (out []replay.LineRun) {
+	at := map[int]int{} // index in out
+	list := r.T.CallLines(c)
+	for i := range list.Len() {
+		m := list.At(i)
+		line := r.T.Site(m).Line
+		n, ok := at[line]
+		if !ok {
+			n = len(out)
+			at[line] = n
+			out = append(out, replay.LineRun{Line: line, First: m})
+		}
+		out[n].Hits++
 	}
-	return out, nil
+	slices.SortFunc(out, func(a, b replay.LineRun) int { return a.Line - b.Line })
+	return out
 }
 
 // outcome returns how a call ended.
