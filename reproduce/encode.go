@@ -352,3 +352,55 @@ func (e *encoder) standIn(name string, of *types.Signature, path string) (*node,
 	e.out.Stands = append(e.out.Stands, calls)
 	return &node{K: "r", O: e.stands[name]}, true
 }
+
+// changesNothing reports whether, in the recording, all objects that the call was given are at its end as they were. It may be false although
+// they are.
+func (e *encoder) changesNothing() bool {
+	if len(e.made.After) == 0 && len(e.out.Globals) == 0 {
+		return true
+	}
+	for _, g := range e.made.Globals {
+		if g.Used && !g.Fresh && !identical(g.Before.Value, g.After.Value) {
+			return false
+		}
+	}
+	var memory replay.Memory
+	for _, v := range e.made.After {
+		memory = v.Value.Memory
+	}
+	if memory == nil {
+		return false
+	}
+	for _, o := range e.b.order {
+		switch {
+		case o.isMap:
+			before, all := o.value.Memory.Entries(o.address, o.value.Type)
+			after, still := memory.Entries(o.address, o.value.Type)
+			if len(before) != len(after) || all != still || len(before) > 0 && &before[0] != &after[0] {
+				return false
+			}
+		case o.isList:
+			el := o.value.ElemType()
+			for i := range o.length {
+				at := o.address + i*el.Size
+				if !identical(o.value.Memory.Load(at, el), memory.Load(at, el)) {
+					return false
+				}
+			}
+		default:
+			if o.value.Type == nil || !identical(o.value.Value, memory.Load(o.address, o.value.Type)) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// identical reports whether two values are one that was loaded once, or equal without parts.
+func identical(a, b event.Value) bool {
+	if a.State != b.State || a.Nil != b.Nil || a.Int != b.Int || a.Uint != b.Uint || math.Float64bits(a.Float) != math.Float64bits(b.Float) ||
+		math.Float64bits(a.Imag) != math.Float64bits(b.Imag) || a.Text != b.Text || a.Address != b.Address || a.Length != b.Length || a.Capacity != b.Capacity || len(a.Items) != len(b.Items) {
+		return false
+	}
+	return len(a.Items) == 0 || &a.Items[0] == &b.Items[0]
+}

@@ -40,13 +40,13 @@ type objectData struct {
 
 // node is a value. K is empty for the zero value.
 type node struct {
-	K string
-	V string  // text, type or name
-	N []*node // parts
-	O int     // object
-	I uint64  // bytes from its beginning
-	L uint64  // length
-	C uint64  // capacity
+	K string  `json:",omitempty"`
+	V string  `json:",omitempty"` // text, type or name
+	N []*node `json:",omitempty"` // parts
+	O int     `json:",omitempty"` // object
+	I uint64  `json:",omitempty"` // bytes from its beginning
+	L uint64  `json:",omitempty"` // length
+	C uint64  `json:",omitempty"` // capacity
 }
 
 // harness collects the calls of one function for a program that makes them.
@@ -60,7 +60,8 @@ type harness struct {
 	fresh   map[string]bool   // those that the calls expect as the initialisation left them
 	funcs   map[string]bool
 	calls   []*callData
-	covers  bool // which blocks of the source run is recorded
+	last    *encoder // of the last call
+	covers  bool     // which blocks of the source run is recorded
 }
 
 func newHarness(m *module, f *types.Func) *harness {
@@ -87,6 +88,7 @@ var sampled = map[string][2]string{
 func (h *harness) add(call replay.MadeCall) (gaps []string) {
 	e := newEncoder(h, call)
 	h.calls = append(h.calls, e.call())
+	h.last = e
 	return e.b.gaps
 }
 
@@ -149,8 +151,11 @@ func (h *harness) expression() string {
 	return t.(*types.Named).Obj().Name() + "." + h.f.Name()
 }
 
+// resultPrefix begins the paths of results in a report.
+const resultPrefix = "result "
+
 // resultRoot is the path of a result in a report.
-func resultRoot(i int) string { return "result " + strconv.Itoa(i+1) }
+func resultRoot(i int) string { return resultPrefix + strconv.Itoa(i+1) }
 
 // harnessMain makes the calls of a file, one line each, and reports each with its number. A call has its goroutine, so that one that ends
 // it does not end the others. If a call changes a package variable that others expect as it was, the program ends: the
@@ -224,10 +229,28 @@ func wraithMake(c wraithCallData, report func(string, ...any)) {
 	for _, s := range c.Sets {
 		b.build(wraithStep(roots[s.Root], s.Steps), s.Value)
 	}
+	shadow := b.shadow(kept)
+	changed := func() {
+		if shadow.same() {
+			return
+		}
+		before := map[string]string{}
+		wraithLeaves(func(_ string, args ...any) { before[args[0].(string)] = args[1].(string) }, names, c.again(of))
+		wraithLeaves(func(format string, args ...any) {
+			path, text := args[0].(string), args[1].(string)
+			if was, ok := before[path]; !ok || was != text {
+				report(format, args...)
+			}
+			delete(before, path)
+		}, names, kept)
+		for path := range before {
+			report("%q %q", path, "")
+		}
+	}
 	defer func() {
 		if value := recover(); value != nil {
 			wraithLeaves(report, []string{"panic"}, []reflect.Value{reflect.ValueOf(fmt.Sprint(value))})
-			wraithLeaves(report, names, kept)
+			changed()
 		}
 	}()
 	var results []reflect.Value
@@ -241,7 +264,98 @@ func wraithMake(c wraithCallData, report func(string, ...any)) {
 		resultNames = append(resultNames, "result "+strconv.Itoa(i+1))
 	}
 	wraithLeaves(report, resultNames, results)
-	wraithLeaves(report, names, kept)
+	changed()
+}
+
+// again builds what is looked at after a call once more, as it was before.
+func (c wraithCallData) again(of reflect.Type) (kept []reflect.Value) {
+	b := &wraithBuilder{c: c, built: make([]reflect.Value, len(c.Objects)), called: make([]int, len(c.Stands))}
+	roots := map[string]reflect.Value{}
+	for _, g := range c.Globals {
+		v := reflect.New(wraithValues[g.Root].Type()).Elem()
+		b.build(v, g.Value)
+		kept = append(kept, v)
+		roots[g.Root] = v
+	}
+	for i := range of.NumIn() {
+		v := reflect.New(of.In(i)).Elem()
+		b.build(v, c.Args[i])
+		if c.Names[i] != "" {
+			kept = append(kept, v)
+			roots[c.Names[i]] = v
+		}
+	}
+	for _, s := range c.Sets {
+		b.build(wraithStep(roots[s.Root], s.Steps), s.Value)
+	}
+	return kept
+}
+
+// wraithShadow has copies of the bytes of objects and of the entries of maps, to see whether they change.
+type wraithShadow struct {
+	memory, copies []string
+	maps, entries  []reflect.Value
+}
+
+func wraithBytes(v reflect.Value) string {
+	return unsafe.String((*byte)(unsafe.Pointer(v.UnsafeAddr())), v.Type().Size())
+}
+
+func (b *wraithBuilder) shadow(kept []reflect.Value) (s wraithShadow) {
+	for i, v := range b.built {
+		if !v.IsValid() {
+			continue
+		}
+		switch b.c.Objects[i].K {
+		case "v":
+			kept = append(kept, v.Elem())
+		case "l":
+			if n := uintptr(v.Cap()) * v.Type().Elem().Size(); n > 0 {
+				s.memory = append(s.memory, unsafe.String((*byte)(v.UnsafePointer()), n))
+			}
+		case "m":
+			was := reflect.MakeMapWithSize(v.Type(), v.Len())
+			for e := v.MapRange(); e.Next(); {
+				was.SetMapIndex(e.Key(), e.Value())
+			}
+			s.maps, s.entries = append(s.maps, v), append(s.entries, was)
+		}
+	}
+	for _, v := range kept {
+		if v.Type().Size() > 0 {
+			s.memory = append(s.memory, wraithBytes(v))
+		}
+	}
+	for _, m := range s.memory {
+		s.copies = append(s.copies, strings.Clone(m))
+	}
+	return s
+}
+
+func (s wraithShadow) same() bool {
+	for i, m := range s.memory {
+		if m != s.copies[i] {
+			return false
+		}
+	}
+	for i, m := range s.maps {
+		if m.Len() != s.entries[i].Len() {
+			return false
+		}
+		a, b := reflect.New(m.Type().Elem()).Elem(), reflect.New(m.Type().Elem()).Elem()
+		for e := s.entries[i].MapRange(); e.Next(); {
+			x := m.MapIndex(e.Key())
+			if !x.IsValid() {
+				return false
+			}
+			a.Set(x)
+			b.Set(e.Value())
+			if a.Type().Size() > 0 && wraithBytes(a) != wraithBytes(b) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // wraithStep follows the steps of a path.

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -47,7 +48,7 @@ func (t *Test) Run(ctx context.Context) (Run, error) {
 	if out.reports[0] == nil {
 		return Run{Error: "the call did not end: " + out.last(), Results: []Compared{}}, nil
 	}
-	run := compareRun(t.call, out.reports[0])
+	run := compareRun(t.call, out.reports[0], false)
 	if failed := "--- FAIL: " + t.Name + " "; run.Same && strings.Contains(out.printed, failed) {
 		run.Same, run.Error = false, "the test fails: "+strings.TrimSpace(out.printed[strings.Index(out.printed, failed):])
 	}
@@ -148,7 +149,7 @@ func (r *runner) run(ctx context.Context, list []*callData, further string) (out
 			args = append(args, "-test.coverprofile=cover.out")
 		}
 		got, err := sandbox.Run(ctx, sandbox.Program{Path: r.program, Args: args, Folder: r.folder,
-			Env:    []string{"HOME=" + r.folder, "TMPDIR=" + r.folder, "PATH=/usr/bin:/bin", "TZ=" + os.Getenv("TZ"), "GOTRACEBACK=none"},
+			Env:    []string{"HOME=" + r.folder, "TMPDIR=" + r.folder, "PATH=/usr/bin:/bin", "TZ=" + os.Getenv("TZ"), "GOTRACEBACK=none", "GOGC=400"},
 			Limits: sandbox.Limits{Time: max(time.Until(deadline), time.Second)}})
 		if err != nil {
 			return out, err
@@ -226,8 +227,8 @@ func twoQuoted(s string) (a, b string, ok bool) {
 	return a, b, errA == nil && errB == nil
 }
 
-// compareRun compares a report with the recorded call.
-func compareRun(call replay.MadeCall, report map[string]string) Run {
+// compareRun compares a report with the recorded call. changesNothing is set if the recorded call is known to leave everything as it was.
+func compareRun(call replay.MadeCall, report map[string]string, changesNothing bool) Run {
 	out := Run{Same: true, Results: []Compared{}}
 	recordedPanic := call.Outcome == replay.DidPanic
 	if text, ok := report["panic"]; ok != recordedPanic || recordedPanic {
@@ -256,34 +257,45 @@ func compareRun(call replay.MadeCall, report map[string]string) Run {
 		resultRoots, results = append(resultRoots, resultRoot(i)), append(results, v.Value)
 	}
 	out.add(calls.LeavesOf(resultRoots, results), report, true)
-	roots, after := leftBehind(call)
-	out.add(calls.LeavesOf(roots, after), report, false)
+	if changesNothing && !reportsChanges(report) {
+		return out
+	}
+	roots, before, after := leftBehind(call)
+	now := map[string]string{}
+	for _, l := range calls.LeavesOf(roots, before) {
+		now[l.Path] = l.Text
+	}
+	maps.Copy(now, report) // which has what the call changed
+	out.add(calls.LeavesOf(roots, after), now, false)
 	return out
 }
 
-// leftBehind lists what a call can have changed.
-func leftBehind(call replay.MadeCall) (roots []string, after []replay.Value) {
-	for _, g := range call.Globals {
-		if g.Used && !g.Fresh {
-			roots, after = append(roots, g.Name), append(after, g.After)
+// reportsChanges reports whether a report has more than results.
+func reportsChanges(report map[string]string) bool {
+	for path := range report {
+		if !strings.HasPrefix(path, resultPrefix) {
+			return true
 		}
 	}
-	for _, v := range call.After {
-		roots, after = append(roots, v.Name), append(after, v.Value)
+	return false
+}
+
+// leftBehind lists what a call can have changed.
+func leftBehind(call replay.MadeCall) (roots []string, before, after []replay.Value) {
+	for _, g := range call.Globals {
+		if g.Used && !g.Fresh {
+			roots, before, after = append(roots, g.Name), append(before, g.Before), append(after, g.After)
+		}
 	}
-	return roots, after
+	for i, v := range call.After {
+		roots, before, after = append(roots, v.Name), append(before, call.Parameters[i].Value), append(after, v.Value)
+	}
+	return roots, before, after
 }
 
 // add compares leaves with a report. Results are listed also where they are the same.
 func (r *Run) add(leaves []calls.Leaf, report map[string]string, all bool) {
-	roots := map[string]bool{}
-	for path := range report {
-		roots[rootOf(path)] = true
-	}
 	for _, l := range leaves {
-		if !roots[rootOf(l.Path)] {
-			continue // an argument that is written into the call, which cannot change
-		}
 		now := lookUp(report, l.Path)
 		want := l.Text
 		same := now == want
@@ -299,14 +311,6 @@ func (r *Run) add(leaves []calls.Leaf, report map[string]string, all bool) {
 			r.Results = append(r.Results, Compared{l.Path, want, now})
 		}
 	}
-}
-
-// rootOf returns the root of a path.
-func rootOf(path string) string {
-	if i := strings.IndexAny(path, ".["); i >= 0 {
-		return path[:i]
-	}
-	return path
 }
 
 // canonical replaces the beginnings of a path that a report gives as the same object as another path.

@@ -112,6 +112,7 @@ func (t *trier) close() {
 
 func (t *trier) try(ctx context.Context, list []replay.MadeCall) error {
 	var rebuilt []replay.MadeCall
+	var still []bool
 	t.h.calls = nil
 	for _, call := range list {
 		t.out.Calls++
@@ -124,7 +125,7 @@ func (t *trier) try(ctx context.Context, list []replay.MadeCall) error {
 			t.h.calls = t.h.calls[:len(t.h.calls)-1]
 			continue
 		}
-		rebuilt = append(rebuilt, call)
+		rebuilt, still = append(rebuilt, call), append(still, t.h.last.changesNothing())
 	}
 	if len(rebuilt) == 0 {
 		return nil
@@ -144,7 +145,7 @@ func (t *trier) try(ctx context.Context, list []replay.MadeCall) error {
 		return err
 	}
 	for i, call := range rebuilt {
-		t.compare(call, got, i)
+		t.compare(call, got, i, still[i])
 	}
 	return nil
 }
@@ -160,13 +161,13 @@ func (t *trier) left(gaps ...string) {
 	}
 }
 
-func (t *trier) compare(call replay.MadeCall, got ran, i int) {
+func (t *trier) compare(call replay.MadeCall, got ran, i int, still bool) {
 	x := TrialCall{Call: call, Results: []Compared{}}
 	switch report := got.reports[i]; {
 	case report == nil:
 		x.Error = "the call did not end: " + got.last()
 	default:
-		run := compareRun(call, report)
+		run := compareRun(call, report, still)
 		if run.Same {
 			t.out.Same++
 			return

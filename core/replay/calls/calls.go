@@ -12,10 +12,29 @@ import (
 	"wraithology/core/fault"
 	"wraithology/core/replay"
 	"wraithology/core/replay/find"
+	"wraithology/core/replay/state"
 )
 
 // Lister reads the calls of a timeline.
-type Lister struct{ find.Finder }
+type Lister struct {
+	find.Finder
+	kept *state.Kept
+}
+
+// New returns a reader of calls.
+func New(f find.Finder) Lister { return Lister{f, &state.Kept{}} }
+
+// memory is that of a moment.
+func (r Lister) memory(process uint16, at event.Moment) replay.Memory {
+	return r.MemoryKept(process, at, r.kept)
+}
+
+// variable returns a variable of a call at a moment.
+func (r Lister) variable(f *event.Function, id event.VariableID, c event.CallID, at event.Moment) replay.Variable {
+	v := r.VariableOf(f.Variables[id], id, f, c, at)
+	v.Value.Memory = r.memory(r.T.Call(c).Process, at)
+	return v
+}
 
 // mostInner limits the inner calls of a call that are listed.
 const mostInner = 100_000
@@ -58,10 +77,10 @@ func (r Lister) made(ctx context.Context, c event.CallID) (out replay.MadeCall, 
 		out.End = call.Leave
 	}
 	for _, id := range f.Parameters {
-		v := r.VariableOf(f.Variables[id], id, f, c, call.Enter)
+		v := r.variable(f, id, c, call.Enter)
 		out.Parameters = append(out.Parameters, v)
 		if out.Outcome != replay.IsUnfinished {
-			v.Value.Memory = r.MemoryAt(call.Process, out.End, 0)
+			v.Value.Memory = r.memory(call.Process, out.End)
 		}
 		out.After = append(out.After, v)
 	}
@@ -115,7 +134,7 @@ func (r Lister) outcome(c event.CallID) replay.Outcome {
 func (r Lister) results(c event.CallID) (list []replay.Variable) {
 	f := r.T.FunctionOf(c)
 	for _, id := range f.Results {
-		list = append(list, r.VariableOf(f.Variables[id], id, f, c, r.T.Call(c).Leave))
+		list = append(list, r.variable(f, id, c, r.T.Call(c).Leave))
 	}
 	return list
 }
@@ -134,7 +153,7 @@ func (r Lister) panicOf(c event.CallID) replay.Value {
 		if err != nil || len(values) == 0 {
 			break
 		}
-		return replay.Value{Value: values[0], Memory: r.MemoryAt(call.Process, m, 0)}
+		return replay.Value{Value: values[0], Memory: r.memory(call.Process, m)}
 	}
 	return replay.Value{}
 }
@@ -195,7 +214,7 @@ func (r Lister) globalsOf(out *replay.MadeCall, id event.FunctionID, used bool, 
 		}
 		seen[v.Name] = true
 		at := func(m event.Moment) replay.Value {
-			return r.VariableOf(v, event.VariableID(i), f, out.Call, m).Value
+			return r.variable(f, event.VariableID(i), out.Call, m).Value
 		}
 		g := replay.MadeGlobal{Package: PackageOf(f.Name), Name: name, Before: at(out.Enter), Used: used}
 		if short != g.Package[strings.LastIndexByte(g.Package, '/')+1:] {

@@ -1,0 +1,105 @@
+package state
+
+import (
+	"sync"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+)
+
+// Kept keeps what was loaded from memory, with the moments between which nothing changes it, for questions about many moments. The
+// zero value is empty. It is for recordings with one thread; with several, what is known at a moment depends on
+// what the others do around it.
+type Kept struct {
+	mu      sync.Mutex
+	objects map[keptKey]keptValue
+	maps    map[keptKey]keptEntries
+}
+
+type keptKey struct {
+	process uint16
+	address uint64
+	of      event.TypeID
+}
+
+// keptSpan are the moments in which a value holds: from the first to before until, which is event.NoMoment for the end.
+type keptSpan struct{ from, until event.Moment }
+
+type keptValue struct {
+	keptSpan
+	value event.Value
+}
+
+type keptEntries struct {
+	keptSpan
+	pairs []event.Value
+	all   bool
+}
+
+// mostKept limits the objects that are kept; when there are more, all are forgotten.
+const mostKept = 1 << 20
+
+// MemoryKept returns the memory of a process at a moment, of which the loads are kept.
+func (r *Log) MemoryKept(process uint16, at event.Moment, k *Kept) replay.Memory {
+	m := r.MemoryAt(process, at, 0).(Memory)
+	if r.T.Threads() != 1 || k == nil {
+		return m
+	}
+	return keptMemory{m, k}
+}
+
+type keptMemory struct {
+	Memory
+	kept *Kept
+}
+
+func (s keptSpan) holds(m Memory) bool {
+	return s.from <= m.at && (s.until == event.NoMoment || m.reach() < s.until)
+}
+
+// Load implements replay.Memory.
+func (m keptMemory) Load(address uint64, t *event.Type) event.Value {
+	key := keptKey{m.process, address, t.ID}
+	m.kept.mu.Lock()
+	have, ok := m.kept.objects[key]
+	m.kept.mu.Unlock()
+	if ok && have.holds(m.Memory) {
+		return have.value
+	}
+	v := keptValue{keptSpan{m.at, event.NoMoment}, m.Memory.Load(address, t)}
+	for c := range m.t.CoveringAfter(m.process, address, t.Size, m.reach()) {
+		v.until = c.At
+		break
+	}
+	m.kept.mu.Lock()
+	defer m.kept.mu.Unlock()
+	if m.kept.objects == nil || len(m.kept.objects) > mostKept {
+		m.kept.objects = map[keptKey]keptValue{}
+	}
+	m.kept.objects[key] = v
+	return v.value
+}
+
+// Entries implements replay.Memory.
+func (m keptMemory) Entries(address uint64, t *event.Type) ([]event.Value, bool) {
+	key := keptKey{m.process, address, t.ID}
+	m.kept.mu.Lock()
+	have, ok := m.kept.maps[key]
+	m.kept.mu.Unlock()
+	if ok && have.holds(m.Memory) {
+		return have.pairs, have.all
+	}
+	pairs, all := m.Memory.Entries(address, t)
+	v := keptEntries{keptSpan{m.at, event.NoMoment}, pairs, all}
+	for at := range m.t.MapEventsAfter(m.process, address, m.reach()) {
+		v.until = at
+		break
+	}
+	m.kept.mu.Lock()
+	defer m.kept.mu.Unlock()
+	if m.kept.maps == nil || len(m.kept.maps) > mostKept {
+		m.kept.maps = map[keptKey]keptEntries{}
+	}
+	m.kept.maps[key] = v
+	return pairs, all
+}
