@@ -114,7 +114,7 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage(strings.Replace(c.CommandPath(), "wraith", "wraith help", 1)+" lists its flags", "%w", err)
 	})
-	root.AddCommand(a.record(), a.cache(), a.check(), a.reproduce(), a.trial())
+	root.AddCommand(a.record(), a.cache(), a.check(), a.reproduce(), a.trial(), a.suppose())
 	for _, make := range commands {
 		root.AddCommand(make(a))
 	}

@@ -167,13 +167,13 @@ func printReproduced(w io.Writer, x reproduced, isWritten bool) {
 	default:
 		fmt.Fprintln(w, "the call does not behave as recorded")
 	}
-	printCompared(w, x.Run.Results, "now")
+	printCompared(w, x.Run.Results)
 }
 
 // mostCompared limits the values of a comparison that are printed.
 const mostCompared = 20
 
-func printCompared(w io.Writer, list []compared, now string) {
+func printCompared(w io.Writer, list []compared) {
 	for i, r := range list {
 		if i == mostCompared {
 			fmt.Fprintf(w, "  %d more: --json\n", len(list)-i)
@@ -183,14 +183,6 @@ func printCompared(w io.Writer, list []compared, now string) {
 			fmt.Fprintf(w, "  %s is %s, as recorded\n", plain(r.Name), plain(shorten(r.Now, mostSourceValues)))
 			continue
 		}
-		gone := r.Now
-		if gone == "" {
-			gone = "nothing"
-		}
-		was := r.Recorded
-		if was == "" {
-			was = "nothing"
-		}
-		fmt.Fprintf(w, "  %s was %s, %s it is %s\n", plain(r.Name), plain(shorten(was, mostSourceValues)), now, plain(shorten(gone, mostSourceValues)))
+		fmt.Fprintf(w, "  %s was %s, now it is %s\n", plain(r.Name), plain(shorten(orNothing(r.Recorded), mostSourceValues)), plain(shorten(orNothing(r.Now), mostSourceValues)))
 	}
 }

@@ -94,7 +94,7 @@ func printTrial(w io.Writer, name string, t tried) {
 		if x.Error != "" {
 			fmt.Fprintf(w, "  %s\n", plain(x.Error))
 		}
-		printCompared(w, x.Results, "now")
+		printCompared(w, x.Results)
 	}
 	if len(t.Gaps) > 0 {
 		fmt.Fprintln(w, "not rebuilt because of")

@@ -61,7 +61,7 @@ type harness struct {
 	funcs   map[string]bool
 	calls   []*callData
 	last    *encoder // of the last call
-	covers  bool     // which blocks of the source run is recorded
+	counts  int      // number of conditions whose outcomes are counted
 }
 
 func newHarness(m *module, f *types.Func) *harness {
@@ -105,6 +105,7 @@ func (h *harness) text() (string, error) {
 		"var wraithValues = map[string]reflect.Value" + entries(slices.Sorted(maps.Keys(h.values)), func(k string) string { return "reflect.ValueOf(&" + k + ").Elem()" }) + "\n\n" +
 		"var wraithFresh = []string{" + quotedList(slices.Sorted(maps.Keys(h.fresh))) + "}\n\n" +
 		"var wraithFuncs = map[string]reflect.Value" + entries(slices.Sorted(maps.Keys(h.funcs)), func(k string) string { return "reflect.ValueOf(" + k + ")" }) + "\n\n" +
+		"var wraithCounts [" + strconv.Itoa(h.counts) + "][2]int\n\n" +
 		"var wraithFunction = reflect.ValueOf(" + h.expression() + ")\n\n"
 	body = strings.ReplaceAll(body, "reflect.", h.imports["reflect"]+".")
 	code := harnessMain + harnessBuild + harnessLeaves
@@ -183,6 +184,9 @@ func TestWraithCalls(t *testing.T) {
 		go func() {
 			defer close(done)
 			wraithMake(c, report)
+			for n, c := range wraithCounts {
+				report("%q %q", "condition "+strconv.Itoa(n), fmt.Sprint(c[0], " ", c[1]))
+			}
 			report("end")
 		}()
 		<-done
@@ -265,6 +269,15 @@ func wraithMake(c wraithCallData, report func(string, ...any)) {
 	}
 	wraithLeaves(report, resultNames, results)
 	changed()
+}
+
+// wraithCount counts how often a condition is reached, and is true.
+func wraithCount[B ~bool](i int, holds B) B {
+	wraithCounts[i][1]++
+	if holds {
+		wraithCounts[i][0]++
+	}
+	return holds
 }
 
 // again builds what is looked at after a call once more, as it was before.

@@ -216,7 +216,7 @@ func (m *module) position(p token.Pos) (file string, line int) {
 }
 
 // build builds the tests of the package, with further files in it, and returns the program. work is a folder for what is made.
-func (m *module) build(ctx context.Context, work string, files map[string][]byte, further ...string) (program string, err error) {
+func (m *module) build(ctx context.Context, work string, files map[string][]byte) (program string, err error) {
 	replace := map[string]string{}
 	n := 0
 	put := func(at string, text []byte) error {
@@ -245,7 +245,7 @@ func (m *module) build(ctx context.Context, work string, files map[string][]byte
 	}
 	program = filepath.Join(work, "reproduce.test")
 	args := append([]string{"test", "-c", "-vet=off", "-overlay", overlay, "-o", program}, m.flags...)
-	cmd := exec.CommandContext(ctx, "go", append(append(args, further...), "./"+m.folder)...)
+	cmd := exec.CommandContext(ctx, "go", append(args, "./"+m.folder)...)
 	cmd.Dir, cmd.Env = m.dir, buildEnvironment()
 	out, err := cmd.CombinedOutput()
 	if ctx.Err() != nil {

@@ -60,7 +60,6 @@ type ran struct {
 	reports  []map[string]string
 	printed  string
 	timedOut bool
-	covered  string // profile of the blocks that ran, if it was asked for
 }
 
 // last says why a call did not end.
@@ -82,14 +81,13 @@ type runner struct {
 	text         string // of the harness
 	work, folder string
 	program      string
-	covers       bool
 }
 
 func (r *runner) close() { _ = os.RemoveAll(r.work) } // what stays is a temporary file
 
 // program builds a harness. beside are further files of the package.
 func (h *harness) program(ctx context.Context, text string, beside map[string]string) (_ *runner, err error) {
-	r := &runner{text: text, covers: h.covers}
+	r := &runner{text: text}
 	if r.work, err = os.MkdirTemp("", "wraith-reproduce-*"); err != nil {
 		return nil, fmt.Errorf("make a folder: %w", err)
 	}
@@ -102,11 +100,7 @@ func (h *harness) program(ctx context.Context, text string, beside map[string]st
 	for name, text := range beside {
 		files[name] = []byte(text)
 	}
-	var flags []string
-	if h.covers {
-		flags = []string{"-cover", "-covermode=count"}
-	}
-	program, err := h.m.build(ctx, r.work, files, flags...)
+	program, err := h.m.build(ctx, r.work, files)
 	if err != nil {
 		return nil, err
 	}
@@ -144,11 +138,7 @@ func (r *runner) run(ctx context.Context, list []*callData, further string) (out
 		if err := writeCalls(filepath.Join(r.folder, "calls.json"), list[next:]); err != nil {
 			return out, err
 		}
-		args := []string{"-test.run=^(TestWraithCalls" + further + ")$", "-test.timeout=0"}
-		if r.covers {
-			args = append(args, "-test.coverprofile=cover.out")
-		}
-		got, err := sandbox.Run(ctx, sandbox.Program{Path: r.program, Args: args, Folder: r.folder,
+		got, err := sandbox.Run(ctx, sandbox.Program{Path: r.program, Args: []string{"-test.run=^(TestWraithCalls" + further + ")$", "-test.timeout=0"}, Folder: r.folder,
 			Env:    []string{"HOME=" + r.folder, "TMPDIR=" + r.folder, "PATH=/usr/bin:/bin", "TZ=" + os.Getenv("TZ"), "GOTRACEBACK=none", "GOGC=400"},
 			Limits: sandbox.Limits{Time: max(time.Until(deadline), time.Second)}})
 		if err != nil {
@@ -165,10 +155,6 @@ func (r *runner) run(ctx context.Context, list []*callData, further string) (out
 		}
 		next += began
 		further = ""
-	}
-	if r.covers {
-		text, _ := os.ReadFile(filepath.Join(r.folder, "cover.out")) // a program that was ended leaves none
-		out.covered = string(text)
 	}
 	return out, nil
 }
@@ -273,7 +259,7 @@ func compareRun(call replay.MadeCall, report map[string]string, changesNothing b
 // reportsChanges reports whether a report has more than results.
 func reportsChanges(report map[string]string) bool {
 	for path := range report {
-		if !strings.HasPrefix(path, resultPrefix) {
+		if !strings.HasPrefix(path, resultPrefix) && !strings.HasPrefix(path, "condition ") {
 			return true
 		}
 	}

@@ -95,11 +95,17 @@ func runPlace(ctx context.Context, r replay.Recording, m event.Moment) *RunPlace
 	if m == event.NoMoment {
 		return nil
 	}
-	p, err := replay.PlaceOf(ctx, r, m)
+	p, err := PlaceAt(ctx, r, m)
 	if err != nil {
 		return nil
 	}
-	return &RunPlace{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line}
+	return &p
+}
+
+// PlaceAt returns where a moment is.
+func PlaceAt(ctx context.Context, r replay.Recording, m event.Moment) (RunPlace, error) {
+	p, err := replay.PlaceOf(ctx, r, m)
+	return RunPlace{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line}, err
 }
 
 // other returns the other evidence of the case with a name.
