@@ -30,7 +30,7 @@ func (a *assembly) checks() []string {
 	if a.call.Outcome == replay.DidPanic {
 		c.panicked()
 	} else {
-		sig := a.f.Signature()
+		sig := a.f.sig
 		for i, v := range a.call.Results {
 			if i < len(a.results) && i < sig.Results().Len() {
 				c.value(sig.Results().At(i).Type(), v.Value, a.results[i], a.results[i], 0)
@@ -63,32 +63,11 @@ func (a *assembly) checks() []string {
 }
 
 func (c *checker) panicked() {
-	v := c.a.call.Panic
-	if text, ok := panicText(v); ok {
+	if text := c.a.call.Panic; text != "" {
 		c.add(`check("panic", ` + c.a.b.use("fmt", "fmt") + ".Sprint(panicked), " + quote(text) + ")")
 		return
 	}
 	c.add(`check("panics", panicked != nil, true)`)
-}
-
-// panicText returns what a panic prints for a value, as far as it is known.
-func panicText(v replay.Value) (string, bool) {
-	if v.Form() == event.Interface && len(v.Items) == 1 {
-		v = v.With(v.Items[0])
-	}
-	if v.State != event.Known || v.Type == nil {
-		return "", false
-	}
-	if text, ok := errorText(v); ok {
-		return text, true
-	}
-	switch {
-	case v.Type.Name == "string" && v.Whole == 0:
-		return v.Value.Text, true
-	case v.Type.Name == "int":
-		return strconv.FormatInt(v.Int, 10), true
-	}
-	return "", false
 }
 
 // add adds a comparison of a leaf, unless it is as it was before the call.

@@ -58,7 +58,7 @@ func (e *encoder) call() *callData {
 		switch {
 		case given[i] != nil:
 			x, name = e.value(p.Type(), given[i].Value, p.Name()), p.Name()
-		case i == 0 && e.h.f.Signature().Recv() != nil:
+		case i == 0 && e.h.f.sig.Recv() != nil:
 			if _, isPointer := p.Type().Underlying().(*types.Pointer); isPointer {
 				e.out.Objects = append(e.out.Objects, &objectData{K: "v", N: []*node{{}}})
 				x = &node{K: "p", O: len(e.out.Objects) - 1}
@@ -287,14 +287,15 @@ func (e *encoder) dynamic(v replay.Value, path string) *node {
 	inner := v.With(v.Items[0])
 	key := inner.Type.Name
 	of := e.h.m.typeNamed(inner.Value)
+	if parent := inner.Field("Context"); key == "*context.valueCtx" && (parent.State != event.Known || inner.Field("key").State != event.Known) {
+		return e.background(path, "what the context carries is not known; the background context is used")
+	}
 	if s, ok := sampled[key]; ok && (of == nil || !e.b.nameable(of, 0)) {
 		e.h.types[key] = "reflect.TypeOf(" + fmt.Sprintf(s[1], e.b.use(s[0], s[0])) + ")"
 		return &node{K: "i", V: key, N: []*node{e.value(nil, inner, path)}}
 	}
 	if key == "*context.cancelCtx" || key == "*context.timerCtx" {
-		e.b.gap(path, "whether the context was cancelled is not recorded; one that is not is used")
-		e.h.types["context.backgroundCtx"] = "reflect.TypeOf(" + e.b.use("context", "context") + ".Background())"
-		return &node{K: "i", V: "context.backgroundCtx", N: []*node{{}}}
+		return e.background(path, "whether the context was cancelled is not recorded; one that is not is used")
 	}
 	if of == nil {
 		e.b.gap(path, "%s cannot be named here", key)
@@ -307,6 +308,13 @@ func (e *encoder) dynamic(v replay.Value, path string) *node {
 	}
 	e.h.types[key] = "reflect.TypeFor[" + text + "]()"
 	return &node{K: "i", V: key, N: []*node{e.value(of, inner, path)}}
+}
+
+// background stands for a context that cannot be rebuilt.
+func (e *encoder) background(path, why string) *node {
+	e.b.gap(path, "%s", why)
+	e.h.types["context.backgroundCtx"] = "reflect.TypeOf(" + e.b.use("context", "context") + ".Background())"
+	return &node{K: "i", V: "context.backgroundCtx", N: []*node{{}}}
 }
 
 func (e *encoder) function(t types.Type, v replay.Value, path string) *node {

@@ -3,7 +3,6 @@ package reproduce
 import (
 	"fmt"
 	"go/format"
-	"go/types"
 	"maps"
 	"regexp"
 	"slices"
@@ -52,7 +51,7 @@ type node struct {
 // harness collects the calls of one function for a program that makes them.
 type harness struct {
 	m       *module
-	f       *types.Func
+	f       target
 	names   map[string]bool
 	imports map[string]string
 	types   map[string]string // Go expression of each type, by the recorded name
@@ -64,7 +63,7 @@ type harness struct {
 	counts  int      // number of conditions whose outcomes are counted
 }
 
-func newHarness(m *module, f *types.Func) *harness {
+func newHarness(m *module, f target) *harness {
 	h := &harness{m: m, f: f, types: map[string]string{}, values: map[string]bool{}, fresh: map[string]bool{}, funcs: map[string]bool{}}
 	b := newBuilder(m)
 	h.names, h.imports = b.names, b.imports
@@ -114,11 +113,14 @@ func (h *harness) text() (string, error) {
 		if strings.HasPrefix(name, "wraithLib") {
 			plain := path[strings.LastIndexByte(path, '/')+1:]
 			code = qualify(code, plain, name)
+		} else if !usesPackage(body, name) {
+			continue
 		}
 		lines = append(lines, name+" "+strconv.Quote(path))
 	}
 	slices.Sort(lines)
-	text := "package " + h.m.pkg.Name + "\n\nimport (\n" + strings.Join(lines, "\n") + "\n)\n\n" + body + code
+	// The language version of the file, whatever that of the module is (go command documentation, section Build constraints).
+	text := "//go:build go1.22\n\npackage " + h.m.pkg.Name + "\n\nimport (\n" + strings.Join(lines, "\n") + "\n)\n\n" + body + code
 	formatted, err := format.Source([]byte(text))
 	if err != nil {
 		return "", fmt.Errorf("write the calls of %s: %w", h.f.Name(), err)
@@ -141,15 +143,17 @@ func quotedList(list []string) string {
 
 // expression returns the function, or the method as a function of its receiver.
 func (h *harness) expression() string {
-	recv := h.f.Signature().Recv()
+	b := newBuilder(h.m)
+	b.names, b.imports = h.names, h.imports
+	recv := h.f.sig.Recv()
 	if recv == nil {
+		if list, ok := b.typeList(h.f.args); ok && list != "" {
+			return h.f.Name() + "[" + list + "]"
+		}
 		return h.f.Name()
 	}
-	t := types.Unalias(recv.Type())
-	if p, ok := t.(*types.Pointer); ok {
-		return "(*" + types.Unalias(p.Elem()).(*types.Named).Obj().Name() + ")." + h.f.Name()
-	}
-	return t.(*types.Named).Obj().Name() + "." + h.f.Name()
+	text, _ := b.typeText(recv.Type())
+	return "(" + text + ")." + h.f.Name()
 }
 
 // resultPrefix begins the paths of results in a report.

@@ -19,20 +19,21 @@ import (
 // builder writes the statements that make recorded values again. Objects to which several references lead become variables, so
 // that they stay shared.
 type builder struct {
-	m       *module
-	names   map[string]bool   // taken in the test
-	imports map[string]string // path to name
-	gaps    []string
-	told    map[string]bool
-	lines   []string // statements before the call
-	fixes   []string // statements after them: references of cycles, fields of other packages
-	objects map[spot]*object
-	order   []*object // as they were met
-	globals map[uint64]string
-	stands  func(name string, of *types.Signature, v replay.Value, path string) (expr string, ok bool)
-	sets    bool // the helper for fields of other packages is needed
-	parts   int
-	full    bool // too many parts
+	m        *module
+	names    map[string]bool   // taken in the test
+	imports  map[string]string // path to name
+	gaps     []string
+	told     map[string]bool
+	lines    []string // statements before the call
+	fixes    []string // statements after them: references of cycles, fields of other packages
+	objects  map[spot]*object
+	order    []*object // as they were met
+	globals  map[uint64]string
+	stands   func(name string, of *types.Signature, v replay.Value, path string) (expr string, ok bool)
+	declared map[string]bool // names of objects
+	sets     bool            // the helper for fields of other packages is needed
+	parts    int
+	full     bool // too many parts
 }
 
 // mostParts limits the parts of what a test builds.
@@ -62,7 +63,7 @@ type object struct {
 }
 
 func newBuilder(m *module) *builder {
-	b := &builder{m: m, names: map[string]bool{}, imports: map[string]string{}, told: map[string]bool{}, objects: map[spot]*object{}, globals: map[uint64]string{}}
+	b := &builder{m: m, names: map[string]bool{}, imports: map[string]string{}, told: map[string]bool{}, objects: map[spot]*object{}, globals: map[uint64]string{}, declared: map[string]bool{}}
 	for _, name := range append(m.pkg.Types.Scope().Names(), types.Universe.Names()...) {
 		b.names[name] = true
 	}
@@ -130,6 +131,19 @@ func (b *builder) typeText(t types.Type) (text string, ok bool) {
 		}
 		return b.use(p.Path(), p.Name())
 	}), ok
+}
+
+// typeList writes types with commas between them.
+func (b *builder) typeList(list []types.Type) (text string, ok bool) {
+	var out []string
+	for _, t := range list {
+		x, ok := b.typeText(t)
+		if !ok {
+			return "", false
+		}
+		out = append(out, x)
+	}
+	return strings.Join(out, ", "), true
 }
 
 // nameable reports whether a type can be named in the package of the test.

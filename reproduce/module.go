@@ -150,52 +150,140 @@ func buildEnvironment() []string {
 	return append(os.Environ(), "GOPROXY=off", "GOFLAGS="+strings.TrimSpace(os.Getenv("GOFLAGS")), "GOTOOLCHAIN=local")
 }
 
-// declared finds a function or method by the recorded name. The error wraps fault.NotRemade for function literals.
-func (m *module) declared(name string) (*types.Func, error) {
+// target is a function or method of the source, with the types of a call.
+type target struct {
+	*types.Func
+	sig  *types.Signature
+	args []types.Type // type arguments of a generic function
+}
+
+// declared finds the function or method of a call. The error wraps fault.NotRemade for function literals.
+func (m *module) declared(call replay.MadeCall) (target, error) {
+	name := call.Function.Name
 	rest := strings.TrimPrefix(name[len(calls.PackageOf(name)):], ".")
-	refuse := func(why string) error {
-		return fault.NotRemade.New("", "%w: %s %s", fault.NotRemade, name, why)
+	refuse := func(why string) (target, error) {
+		return target{}, fault.NotRemade.New("", "%w: %s %s", fault.NotRemade, name, why)
+	}
+	if i, j := strings.IndexByte(rest, '['), strings.LastIndexByte(rest, ']'); i >= 0 && j > i {
+		rest = rest[:i] + rest[j+1:] // the runtime writes [...] for type arguments
 	}
 	receiver, method, isMethod := "", rest, false
 	switch {
 	case strings.HasPrefix(rest, "("):
 		end := strings.IndexByte(rest, ')')
 		if end < 0 || end+2 > len(rest) {
-			return nil, refuse("is not a name of Go")
+			return refuse("is not a name of Go")
 		}
 		receiver, method, isMethod = strings.TrimPrefix(rest[1:end], "*"), rest[end+2:], true
 	case strings.Contains(rest, "."):
 		receiver, method, isMethod = rest[:strings.IndexByte(rest, '.')], rest[strings.IndexByte(rest, '.')+1:], true
 	}
-	if strings.Contains(receiver, "[") || strings.Contains(method, "[") {
-		return nil, refuse("is generic: with which types it was called is not recorded")
-	}
 	if strings.ContainsAny(method, ".-") {
-		return nil, refuse("is a function literal; name the frame of the function around it")
+		return refuse("is a function literal; name the frame of the function around it")
 	}
 	if !isMethod {
-		if f, ok := m.pkg.Types.Scope().Lookup(method).(*types.Func); ok {
-			return f, nil
+		f, ok := m.pkg.Types.Scope().Lookup(method).(*types.Func)
+		if !ok {
+			return refuse("is not in the source, or cannot be called")
 		}
-		if _, ok := m.pkg.Types.Scope().Lookup(receiver).(*types.Func); ok || strings.HasPrefix(method, "init") {
-			return nil, refuse("cannot be called")
+		if f.Signature().TypeParams().Len() == 0 {
+			return target{Func: f, sig: f.Signature()}, nil
 		}
-		return nil, refuse("is not in the source")
+		args := m.inferred(f.Signature(), call)
+		if args == nil {
+			return refuse("is generic, and its type arguments do not follow from its arguments")
+		}
+		sig, err := types.Instantiate(nil, f.Signature(), args, true)
+		if err != nil {
+			return refuse("is generic, and was called with other types")
+		}
+		return target{f, sig.(*types.Signature), args}, nil
 	}
 	of, ok := m.pkg.Types.Scope().Lookup(receiver).(*types.TypeName)
 	if !ok {
-		return nil, refuse("is a function literal, or its type is not in the source")
+		return refuse("is a function literal, or its type is not in the source")
 	}
-	if o, _, _ := types.LookupFieldOrMethod(types.NewPointer(of.Type()), true, m.pkg.Types, method); o != nil {
-		if f, ok := o.(*types.Func); ok {
-			return f, nil
+	t := of.Type()
+	if n, ok := t.(*types.Named); ok && n.TypeParams().Len() > 0 {
+		if len(call.Parameters) == 0 || call.Parameters[0].Value.Type == nil {
+			return refuse("is generic, and its receiver was not recorded")
+		}
+		t = m.recordedType(call.Parameters[0].Value.Type.Name)
+		if p, ok := t.(*types.Pointer); ok {
+			t = p.Elem()
+		}
+		if n, ok := t.(*types.Named); !ok || n.Obj() != of {
+			return refuse("is generic, and its type arguments cannot be named")
 		}
 	}
-	return nil, refuse("is not in the source")
+	if o, _, _ := types.LookupFieldOrMethod(types.NewPointer(t), true, m.pkg.Types, method); o != nil {
+		if f, ok := o.(*types.Func); ok {
+			return target{Func: f, sig: f.Signature()}, nil
+		}
+	}
+	return refuse("is not in the source")
+}
+
+// inferred returns the type arguments of a generic function that follow from the types of its recorded arguments; nil if they do
+// not.
+func (m *module) inferred(sig *types.Signature, call replay.MadeCall) []types.Type {
+	bound := map[*types.TypeParam]types.Type{}
+	recorded := call.Parameters
+	for p := range sig.Params().Variables() {
+		if len(recorded) == 0 || recorded[0].Name != p.Name() {
+			continue
+		}
+		if v := recorded[0].Value; v.Type != nil {
+			if t := m.recordedType(v.Type.Name); t != nil {
+				unify(p.Type(), t, bound)
+			}
+		}
+		recorded = recorded[1:]
+	}
+	var args []types.Type
+	for p := range sig.TypeParams().TypeParams() {
+		if bound[p] == nil {
+			return nil
+		}
+		args = append(args, bound[p])
+	}
+	return args
+}
+
+// unify binds the type parameters in a type by the type of an argument.
+func unify(p, t types.Type, bound map[*types.TypeParam]types.Type) {
+	switch p := p.(type) {
+	case *types.TypeParam:
+		bound[p] = t
+	case *types.Pointer:
+		if t, ok := t.(*types.Pointer); ok {
+			unify(p.Elem(), t.Elem(), bound)
+		}
+	case *types.Slice:
+		if t, ok := t.Underlying().(*types.Slice); ok {
+			unify(p.Elem(), t.Elem(), bound)
+		}
+	case *types.Array:
+		if t, ok := t.Underlying().(*types.Array); ok {
+			unify(p.Elem(), t.Elem(), bound)
+		}
+	case *types.Map:
+		if t, ok := t.Underlying().(*types.Map); ok {
+			unify(p.Key(), t.Key(), bound)
+			unify(p.Elem(), t.Elem(), bound)
+		}
+	case *types.Named:
+		if t, ok := t.(*types.Named); ok && t.Obj() == p.Obj() && t.TypeArgs().Len() == p.TypeArgs().Len() {
+			for i := range t.TypeArgs().Len() {
+				unify(p.TypeArgs().At(i), t.TypeArgs().At(i), bound)
+			}
+		}
+	}
 }
 
 // body returns the declaration of a function.
 func (m *module) body(f *types.Func) *ast.FuncDecl {
+	f = f.Origin()
 	for _, file := range m.pkg.Syntax {
 		for _, d := range file.Decls {
 			if d, ok := d.(*ast.FuncDecl); ok && m.pkg.TypesInfo.Defs[d.Name] == f {

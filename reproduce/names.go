@@ -17,16 +17,20 @@ func (m *module) typeNamed(v event.Value) types.Type {
 	if v.Type == nil {
 		return nil
 	}
-	text := v.Type.Name
-	expr, err := parser.ParseExpr(reflected(text))
-	if err != nil {
-		return nil
-	}
-	t := m.resolve(expr)
+	t := m.recordedType(v.Type.Name)
 	if t == nil || !matches(t, v) {
 		return nil
 	}
 	return t
+}
+
+// recordedType finds a type by its recorded name, or returns nil.
+func (m *module) recordedType(name string) types.Type {
+	expr, err := parser.ParseExpr(reflected(name))
+	if err != nil {
+		return nil
+	}
+	return m.resolve(expr)
 }
 
 // reflected rewrites import paths in type arguments, which are not Go, as package names: G[example.com/a/b.T] as G[b.T].
@@ -84,6 +88,8 @@ func (m *module) resolve(e ast.Expr) types.Type {
 		if k, v := m.resolve(e.Key), m.resolve(e.Value); k != nil && v != nil {
 			return types.NewMap(k, v)
 		}
+	case *ast.StructType:
+		return m.structure(e)
 	case *ast.InterfaceType:
 		if e.Methods.NumFields() == 0 {
 			return types.NewInterfaceType(nil, nil)
@@ -94,6 +100,26 @@ func (m *module) resolve(e ast.Expr) types.Type {
 		return m.instance(e.X, e.Indices)
 	}
 	return nil
+}
+
+// structure finds a struct type without a name.
+func (m *module) structure(e *ast.StructType) types.Type {
+	var fields []*types.Var
+	var tags []string
+	for _, f := range e.Fields.List {
+		t := m.resolve(f.Type)
+		if t == nil || len(f.Names) == 0 {
+			return nil
+		}
+		tag := ""
+		if f.Tag != nil {
+			tag, _ = strconv.Unquote(f.Tag.Value) // the parser has read it
+		}
+		for _, name := range f.Names {
+			fields, tags = append(fields, types.NewField(0, m.pkg.Types, name.Name, t, false)), append(tags, tag)
+		}
+	}
+	return types.NewStruct(fields, tags)
 }
 
 func (m *module) instance(generic ast.Expr, with []ast.Expr) types.Type {

@@ -79,6 +79,7 @@ func (b *builder) reference(o *object, at place) string {
 		return "nil"
 	}
 	o.state, o.name = 1, b.unique(b.nameFor(o))
+	b.declared[o.name] = true
 	line := ""
 	here := place{path: o.path, lvalue: o.name, isPointer: !o.isMap}
 	switch u := o.gt.Underlying().(type) {
@@ -199,6 +200,7 @@ func (b *builder) backing(o *object, at place) string {
 		return ""
 	}
 	o.state, o.name = 1, b.unique(b.nameFor(o))
+	b.declared[o.name] = true
 	text, ok := b.typeText(o.gt)
 	if !ok {
 		b.gap(o.path, "%s cannot be named here", types.TypeString(o.gt, nil))
@@ -219,16 +221,16 @@ func (b *builder) slice(t types.Type, u *types.Slice, v replay.Value, at place, 
 	if v.Nil {
 		return b.typed(t, "nil", alone)
 	}
-	text, ok := b.typeText(t)
+	name, ok := b.typeText(t)
 	if !ok {
 		b.gap(at.path, "%s cannot be named here", types.TypeString(t, nil))
 		return "nil"
 	}
 	if v.Length == 0 {
 		if v.Capacity > 0 {
-			return fmt.Sprintf("make(%s, 0, %d)", text, v.Capacity)
+			return fmt.Sprintf("make(%s, 0, %d)", name, v.Capacity)
 		}
-		return text + "{}"
+		return name + "{}"
 	}
 	if e := v.ElemType(); e != nil {
 		o := b.objects[spot{v.Address, e.ID, false}]
@@ -238,19 +240,22 @@ func (b *builder) slice(t types.Type, u *types.Slice, v replay.Value, at place, 
 			}
 		}
 	}
-	if text, ok := b.bytes(t, u, v); ok {
-		return text
+	if text, ok := b.bytes(u, v); ok {
+		if v.Capacity > v.Length {
+			return fmt.Sprintf("append(make(%s, 0, %d), %s...)", name, v.Capacity, text)
+		}
+		return name + "(" + text + ")"
 	}
 	list := b.list(t, u.Elem(), v, at)
 	if v.Capacity > v.Length {
-		return fmt.Sprintf("append(make(%s, 0, %d), %s...)", text, v.Capacity, list)
+		return fmt.Sprintf("append(make(%s, 0, %d), %s...)", name, v.Capacity, list)
 	}
 	return list
 }
 
 // bytes writes a list of bytes that are a text as one.
-func (b *builder) bytes(t types.Type, u *types.Slice, v replay.Value) (string, bool) {
-	if e, ok := u.Elem().Underlying().(*types.Basic); !ok || e.Kind() != types.Uint8 || v.Capacity > v.Length {
+func (b *builder) bytes(u *types.Slice, v replay.Value) (string, bool) {
+	if e, ok := u.Elem().Underlying().(*types.Basic); !ok || e.Kind() != types.Uint8 {
 		return "", false
 	}
 	text := make([]byte, 0, min(v.Length, 1<<20))
@@ -261,8 +266,7 @@ func (b *builder) bytes(t types.Type, u *types.Slice, v replay.Value) (string, b
 		}
 		text = append(text, byte(x.Uint))
 	}
-	name, _ := b.typeText(t)
-	return name + "(" + quote(string(text)) + ")", true
+	return quote(string(text)), true
 }
 
 // part writes a slice of an array that is shared.

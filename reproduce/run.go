@@ -221,8 +221,8 @@ func compareRun(call replay.MadeCall, report map[string]string, changesNothing b
 		want := ""
 		if recordedPanic {
 			want = "panics"
-			if known, ok := panicText(call.Panic); ok {
-				want = strconv.Quote(known)
+			if call.Panic != "" {
+				want = strconv.Quote(call.Panic)
 			}
 		}
 		now := text

@@ -80,7 +80,7 @@ func Suppose(ctx context.Context, r replay.Recording, moment event.Moment, threa
 	if err != nil {
 		return out, err
 	}
-	f, err := m.declared(call.Function.Name)
+	f, err := m.declared(call)
 	if err != nil {
 		return out, err
 	}
@@ -113,7 +113,7 @@ type supposer struct {
 	ctx  context.Context
 	r    replay.Recording
 	m    *module
-	f    *types.Func
+	f    target
 	call replay.MadeCall
 	h    *harness
 	at   at
@@ -126,6 +126,9 @@ func (s *supposer) put(x Supposition) error {
 	path, err := replay.ParsePath(x.Name)
 	if err != nil {
 		return err
+	}
+	if v, _ := s.root(path.Root); v == nil && path.Root == s.m.pkg.Name && len(path.Steps) > 0 && path.Steps[0].Field != "" {
+		path = replay.Path{Root: path.Steps[0].Field, Steps: path.Steps[1:]} // a package variable, with its package
 	}
 	q, err := question.Parse(x.Value)
 	if err != nil {
@@ -171,8 +174,7 @@ func (s *supposer) put(x Supposition) error {
 
 // root finds the variable that a name means: a parameter, a local variable at the frame's line, or one of the package.
 func (s *supposer) root(name string) (v *types.Var, isLocal bool) {
-	name = strings.TrimPrefix(name, s.m.pkg.Name+".")
-	sig := s.f.Signature()
+	sig := s.f.sig
 	if recv := sig.Recv(); recv != nil && recv.Name() == name {
 		return recv, false
 	}
@@ -181,7 +183,7 @@ func (s *supposer) root(name string) (v *types.Var, isLocal bool) {
 			return p, false
 		}
 	}
-	if d := s.m.body(s.f); d != nil && d.Body != nil {
+	if d := s.m.body(s.f.Func); d != nil && d.Body != nil {
 		if _, line := s.m.position(d.Pos()); line > 0 {
 			var found *types.Var
 			frameLine := s.line()
@@ -223,7 +225,7 @@ func (s *supposer) local(name string, root *types.Var, t types.Type, value quest
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
-	d, line := s.m.body(s.f), s.line()
+	d, line := s.m.body(s.f.Func), s.line()
 	var before ast.Stmt
 	ast.Inspect(d.Body, func(n ast.Node) bool {
 		var list []ast.Stmt
@@ -421,7 +423,7 @@ func conditionRoot(i int) string { return "condition " + strconv.Itoa(i) }
 
 // watch lets the conditions of the function be counted.
 func (s *supposer) watch() (list []watched) {
-	d := s.m.body(s.f)
+	d := s.m.body(s.f.Func)
 	if d == nil || d.Body == nil || s.m.overlay[s.m.pkg.Fset.Position(d.Pos()).Filename] == nil {
 		return nil
 	}

@@ -10,6 +10,10 @@ import (
 	"fmt"
 	"go/format"
 	"go/types"
+	"go/version"
+	"maps"
+	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,7 +40,7 @@ type Test struct {
 	Gaps     []string
 	call     replay.MadeCall
 	m        *module
-	f        *types.Func
+	f        target
 }
 
 // Complete reports whether everything is rebuilt as it was.
@@ -69,7 +73,7 @@ func Write(ctx context.Context, r replay.Recording, call replay.MadeCall, o Opti
 	if err != nil {
 		return nil, err
 	}
-	f, err := m.declared(call.Function.Name)
+	f, err := m.declared(call)
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +81,7 @@ func Write(ctx context.Context, r replay.Recording, call replay.MadeCall, o Opti
 	a.b.gaps = append(m.outsideGaps(r, reader, call), a.b.gaps...)
 	name := "TestReproduce" + exported(f)
 	t := &Test{Function: call.Function.Name, Name: name, Gaps: a.b.gaps, call: call, m: m, f: f}
-	t.File = m.folder + "/reproduce_" + strings.ToLower(f.Name()) + "_test.go"
+	t.File = path.Join(m.folder, "reproduce_"+strings.ToLower(f.Name())+"_test.go")
 	if t.Text, err = a.test(name, o.Link); err != nil {
 		return nil, err
 	}
@@ -101,10 +105,10 @@ func canBeMade(call replay.MadeCall) error {
 }
 
 // exported returns the name of a function in that of a test.
-func exported(f *types.Func) string {
+func exported(f target) string {
 	upper := func(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 	name := upper(f.Name())
-	if recv := f.Signature().Recv(); recv != nil {
+	if recv := f.sig.Recv(); recv != nil {
 		t := types.Unalias(recv.Type())
 		if p, ok := t.(*types.Pointer); ok {
 			t = types.Unalias(p.Elem())
@@ -119,7 +123,7 @@ func exported(f *types.Func) string {
 // assembly is a call that is made again: statements that build its arguments, the call, and the names of what it gives back.
 type assembly struct {
 	b        *builder
-	f        *types.Func
+	f        target
 	call     replay.MadeCall
 	globals  []string // statements that set package variables
 	decls    []string // of the arguments
@@ -138,13 +142,13 @@ type root struct {
 }
 
 // assemble builds a call's arguments.
-func assemble(m *module, f *types.Func, call replay.MadeCall) *assembly {
+func assemble(m *module, f target, call replay.MadeCall) *assembly {
 	b := newBuilder(m)
 	b.names["t"] = true
 	a := &assembly{b: b, f: f, call: call}
 	b.stands = a.standIn
 	a.findGlobals()
-	sig := f.Signature()
+	sig := f.sig
 	params, given := a.match()
 	set := a.changedGlobals()
 	for _, g := range set {
@@ -185,7 +189,7 @@ func assemble(m *module, f *types.Func, call replay.MadeCall) *assembly {
 
 // match pairs the receiver and the parameters of the source with the recorded ones; nil for those that have no name, and no value.
 func (a *assembly) match() (params []*types.Var, given []*replay.Variable) {
-	sig := a.f.Signature()
+	sig := a.f.sig
 	if sig.Recv() != nil {
 		params = append(params, sig.Recv())
 	}
@@ -312,6 +316,9 @@ func (a *assembly) argument(p *types.Var, v *replay.Variable, isReceiver bool) {
 		return
 	}
 	name := b.unique(p.Name())
+	if b.isNamed(v.Value) {
+		delete(b.names, name) // the object has the name of the parameter
+	}
 	expr := b.expr(p.Type(), v.Value, place{path: p.Name(), lvalue: name}, true)
 	after := v.Value
 	for _, x := range a.call.After {
@@ -325,8 +332,10 @@ func (a *assembly) argument(p *types.Var, v *replay.Variable, isReceiver bool) {
 		delete(b.names, name)
 		a.args = append(a.args, b.expr(p.Type(), v.Value, place{path: p.Name()}, false))
 		return
-	case b.names[expr] && expr != "nil" && !strings.Contains(strings.Join(b.fixes, "\n"), name): // an object that is declared already
-		delete(b.names, name)
+	case b.declared[expr]: // an object that has its name already
+		if name != expr {
+			delete(b.names, name)
+		}
 		name = expr
 	case expr == "nil" || strings.HasPrefix(expr, "(") && strings.HasSuffix(expr, "(nil)"):
 		text, _ := b.typeText(p.Type())
@@ -344,8 +353,20 @@ func (a *assembly) argument(p *types.Var, v *replay.Variable, isReceiver bool) {
 	a.roots = append(a.roots, root{name: p.Name(), expr: name, of: p.Type(), before: v.Value, after: after})
 }
 
+// isNamed reports whether a value is a pointer to an object that is declared by itself, and is not yet.
+func (b *builder) isNamed(v replay.Value) bool {
+	if v.State != event.Known || v.Form() != event.Pointer || v.Nil {
+		return false
+	}
+	o := b.objects[spot{v.Address, v.Type.Elem, false}]
+	return o != nil && o.state == 0 && o.within == nil && (o.refs > 1 || b.needsName(o.gt))
+}
+
 func (a *assembly) callExpr(sig *types.Signature) string {
 	name, args := a.f.Name(), slices.Clone(a.args)
+	if list, ok := a.b.typeList(a.f.args); ok && len(a.f.args) > 0 {
+		name += "[" + list + "]"
+	}
 	if sig.Recv() != nil {
 		receiver := args[0]
 		if strings.HasPrefix(receiver, "&") || strings.HasPrefix(receiver, "*") {
@@ -450,7 +471,8 @@ func (a *assembly) test(name, link string) (string, error) {
 			comment += "//   - " + strings.Map(printable, g) + "\n"
 		}
 	}
-	text := "package " + b.m.pkg.Name + "\n\n" + b.importText() + "\n" + comment + "func " + name + "(t *testing.T) {\n" + head + strings.Join(body, "\n") + "\n}\n"
+	b.dropUnused(head + strings.Join(body, "\n") + " testing.T")
+	text := b.constraint() + "package " + b.m.pkg.Name + "\n\n" + b.importText() + "\n" + comment + "func " + name + "(t *testing.T) {\n" + head + strings.Join(body, "\n") + "\n}\n"
 	formatted, err := format.Source([]byte(text))
 	if err != nil {
 		return "", fmt.Errorf("write the test of %s: %w", a.call.Function.Name, err)
@@ -521,6 +543,24 @@ func usesName(text, name string) bool {
 		}
 		i = j + 1
 	}
+}
+
+// dropUnused forgets the imports that a text does not use.
+func (b *builder) dropUnused(text string) {
+	maps.DeleteFunc(b.imports, func(_, name string) bool { return !usesPackage(text, name) })
+}
+
+// usesPackage reports whether a text uses a package by its name.
+func usesPackage(text, name string) bool {
+	return regexp.MustCompile(`(^|[^.\w"])` + regexp.QuoteMeta(name) + `\.`).MatchString(text)
+}
+
+// constraint raises the language version of the test's file, if it needs packages that an older module does not have.
+func (b *builder) constraint() string {
+	if b.m.pkg.Module == nil || b.m.pkg.Module.GoVersion == "" || version.Compare("go"+b.m.pkg.Module.GoVersion, "go1.21") >= 0 || b.imports["slices"]+b.imports["maps"] == "" {
+		return ""
+	}
+	return "//go:build go1.21\n\n"
 }
 
 // importText writes the imports: those of the standard library first.

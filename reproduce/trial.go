@@ -2,6 +2,8 @@ package reproduce
 
 import (
 	"context"
+	"maps"
+	"slices"
 
 	"wraithology/core/fault"
 	"wraithology/core/replay"
@@ -77,13 +79,20 @@ func Try(ctx context.Context, r replay.Recording, function string, o TrialOption
 	return out, nil
 }
 
-// trier tries the calls of one function, piece by piece, with one program as long as it knows all their types.
+// trier tries the calls of one function, piece by piece.
 type trier struct {
-	m      *module
-	out    *Trial
-	told   map[string]bool
-	h      *harness
-	runner *runner
+	m    *module
+	out  *Trial
+	told map[string]bool
+	with map[string]*instance // by the types of the call: those of generic functions differ
+}
+
+// instance tries calls with the same types, with one program as long as it knows all that they refer to.
+type instance struct {
+	h       *harness
+	runner  *runner
+	rebuilt []replay.MadeCall
+	still   []bool // whether the recorded call leaves everything as it was
 }
 
 func newTrier(ctx context.Context, r replay.Recording, reader replay.Calls, dir string, first replay.MadeCall, out *Trial) (*trier, error) {
@@ -96,56 +105,80 @@ func newTrier(ctx context.Context, r replay.Recording, reader replay.Calls, dir 
 	if err != nil {
 		return nil, err
 	}
-	f, err := m.declared(first.Function.Name)
-	if err != nil {
+	if _, err := m.declared(first); err != nil {
 		return nil, err
 	}
 	out.Notes = append(out.Notes, m.outsideGaps(r, reader, first)...)
-	return &trier{m: m, out: out, told: map[string]bool{}, h: newHarness(m, f)}, nil
+	return &trier{m: m, out: out, told: map[string]bool{}, with: map[string]*instance{}}, nil
 }
 
 func (t *trier) close() {
-	if t.runner != nil {
-		t.runner.close()
+	for _, x := range t.with {
+		if x.runner != nil {
+			x.runner.close()
+		}
 	}
 }
 
 func (t *trier) try(ctx context.Context, list []replay.MadeCall) error {
-	var rebuilt []replay.MadeCall
-	var still []bool
-	t.h.calls = nil
+	for _, x := range t.with {
+		x.h.calls, x.rebuilt, x.still = nil, nil, nil
+	}
 	for _, call := range list {
 		t.out.Calls++
 		if call.Outcome == replay.IsUnfinished {
 			t.left("the recording ends before the call does")
 			continue
 		}
-		if gaps := t.h.add(call); len(gaps) > 0 {
-			t.left(gaps...)
-			t.h.calls = t.h.calls[:len(t.h.calls)-1]
+		f, err := t.m.declared(call)
+		if err != nil {
+			t.left(err.Error())
 			continue
 		}
-		rebuilt, still = append(rebuilt, call), append(still, t.h.last.changesNothing())
+		h := newHarness(t.m, f)
+		key := h.expression()
+		if t.with[key] == nil {
+			t.with[key] = &instance{h: h}
+		}
+		x := t.with[key]
+		if gaps := x.h.add(call); len(gaps) > 0 {
+			t.left(gaps...)
+			x.h.calls = x.h.calls[:len(x.h.calls)-1]
+			continue
+		}
+		x.rebuilt, x.still = append(x.rebuilt, call), append(x.still, x.h.last.changesNothing())
 	}
-	if len(rebuilt) == 0 {
-		return nil
-	}
-	text, err := t.h.text()
-	if err != nil {
-		return err
-	}
-	if t.runner == nil || t.runner.text != text {
-		t.close()
-		if t.runner, err = t.h.program(ctx, text, nil); err != nil {
+	for _, key := range slices.Sorted(maps.Keys(t.with)) {
+		if err := t.make(ctx, t.with[key]); err != nil {
 			return err
 		}
 	}
-	got, err := t.runner.run(ctx, t.h.calls, "")
+	return nil
+}
+
+// make makes the calls of an instance.
+func (t *trier) make(ctx context.Context, x *instance) error {
+	if len(x.rebuilt) == 0 {
+		return nil
+	}
+	text, err := x.h.text()
 	if err != nil {
 		return err
 	}
-	for i, call := range rebuilt {
-		t.compare(call, got, i, still[i])
+	if x.runner == nil || x.runner.text != text {
+		if x.runner != nil {
+			x.runner.close()
+		}
+		if x.runner, err = x.h.program(ctx, text, nil); err != nil {
+			return err
+		}
+	}
+	got, err := x.runner.run(ctx, x.h.calls, "")
+	if err != nil {
+		return err
+	}
+	for i, call := range x.rebuilt {
+		t.compare(call, got, i, x.still[i])
 	}
 	return nil
 }

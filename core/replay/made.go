@@ -38,7 +38,7 @@ type MadeCall struct {
 	Parameters []Variable
 	After      []Variable
 	Results    []Variable // all of them, in order; empty unless it returned
-	Panic      Value      // what it panicked with
+	Panic      string     // what its panic prints; empty if that is not known
 	// Globals are the package variables that the call and its inner calls name, and all that hold errors or pointers.
 	Globals []MadeGlobal
 	// Inner are the calls that it made, and those that they made, on its thread, in order.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"wraithology/core/event"
@@ -88,7 +89,7 @@ func (r Lister) made(ctx context.Context, c event.CallID) (out replay.MadeCall, 
 	case replay.DidReturn:
 		out.Results = r.results(c)
 	case replay.DidPanic:
-		out.Panic = r.panicOf(c)
+		out.Panic = r.panicText(c)
 	}
 	out.Lines = r.lines(c)
 	return out, r.inside(ctx, &out)
@@ -123,7 +124,7 @@ func (r Lister) outcome(c event.CallID) replay.Outcome {
 	case event.Leave:
 		return replay.DidReturn
 	case event.Unwind:
-		if r.panicOf(c).Type != nil {
+		if r.panicOf(c) != event.NoMoment {
 			return replay.DidPanic
 		}
 	}
@@ -139,23 +140,40 @@ func (r Lister) results(c event.CallID) (list []replay.Variable) {
 	return list
 }
 
-// panicOf returns the value of the last panic of a call's thread before the call was left.
-func (r Lister) panicOf(c event.CallID) replay.Value {
+// panicOf returns the moment of the last panic of a call's thread before the call was left; event.NoMoment if there is none.
+func (r Lister) panicOf(c event.CallID) event.Moment {
 	call := r.T.Call(c)
 	for m := range r.T.Walk(call.Thread, call.Leave, true) {
 		if m < call.Enter {
 			break
 		}
-		if r.T.Kind(m) != event.Panic {
-			continue
+		if r.T.Kind(m) == event.Panic {
+			return m
 		}
-		values, err := r.T.Values(m)
-		if err != nil || len(values) == 0 {
-			break
-		}
-		return replay.Value{Value: values[0], Memory: r.memory(call.Process, m)}
 	}
-	return replay.Value{}
+	return event.NoMoment
+}
+
+// panicText returns what a panic prints for its value; empty if that is not known.
+func (r Lister) panicText(c event.CallID) string {
+	m := r.panicOf(c)
+	values, err := r.T.Values(m)
+	if err != nil || len(values) == 0 {
+		return r.Text(m)
+	}
+	v := replay.Value{Value: values[0], Memory: r.memory(r.T.Call(c).Process, m)}
+	if v.Form() == event.Interface && len(v.Items) == 1 {
+		v = v.With(v.Items[0])
+	}
+	if v.State == event.Known && v.Type != nil && v.Whole == 0 {
+		switch v.Type.Name {
+		case "string":
+			return v.Value.Text
+		case "int":
+			return strconv.FormatInt(v.Int, 10)
+		}
+	}
+	return r.ErrorText(v)
 }
 
 // inside lists what a call called, and the package variables that it names.

@@ -1,0 +1,222 @@
+package reproduce
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"wraithology/core/fault"
+)
+
+// quays is the recording of testdata/quays.
+var quaysOnce sync.Once
+var quaysRecording recording
+
+func quays(t *testing.T) recording {
+	quaysOnce.Do(func() {
+		dir, err := os.MkdirTemp("", "wraith-quays-*")
+		require.NoError(t, err)
+		require.NoError(t, os.CopyFS(dir, os.DirFS("testdata/quays")))
+		quaysRecording = recorded(t, dir, "go", "run", ".")
+	})
+	require.NotNil(t, quaysRecording.Recording)
+	return quaysRecording
+}
+
+// Calls of all kinds behave as recorded when they are made again, and the tests say what a person would write.
+func TestCallsBehaveAsRecorded(t *testing.T) {
+	t.Parallel()
+	r := quays(t)
+	for _, x := range []struct {
+		function string
+		number   int
+		contains []string
+		gap      string // empty if the test is complete
+	}{
+		{"main.rotate", 0, []string{`rotate(`, `"Kelp"`}, ""},
+		{"main.rename", 0, []string{`"Ness"`, `"Ness?"`}, ""},
+		{"main.(*quay).dock", 0, []string{`arrives: time.Date(2031, time.March, 1, 6, 30, 0, 5, time.UTC)`, `stay:    36 * time.Hour`, `level: tide.High`}, ""},
+		{"main.(*quay).dock", 3, []string{`"dock Halcyon Drift: the quay is full"`, "&timber{"}, ""},
+		{"main.weigh", 0, []string{`grain{tonnes: 2.0}`}, ""},
+		{"main.overwrite", 0, []string{"[1:3"}, ""},
+		{"main.first", 0, []string{`{1, 2}: "a"`, `{3, 4}`}, ""},
+		{"main.nights", 0, []string{`50*time.Hour`}, ""},
+		{"main.sink", 0, []string{"new(int)"}, ""},
+		{"main.half", 0, []string{`setField(`, `"abs"`}, "it was not recorded"},
+		{"main.scribble", 0, []string{`setField(`, `"fog"...)`}, ""},
+		{"main.clear", 0, []string{"margin = 0.25", "t.Cleanup("}, ""},
+		{"main.apply", 0, []string{"f := double"}, ""},
+		{"main.apply", 1, []string{"case 2:"}, "replaced by one that returns what it returned then"},
+		{"main.mapped", 0, []string{"mapped[string, int]("}, ""},
+		{"main.mapped", 1, []string{"mapped[int, *ring]("}, ""},
+		{"main.(*stack).push", 1, []string{"&stack[float64]{", "math.Inf(1)"}, ""},
+		{"main.serve", 1, []string{"served = 1"}, ""},
+		{"main.plumb", 0, []string{"recover()"}, ""},
+		{"main.refuse", 0, []string{`fmt.Errorf("dock Halcyon Drift: %w", errFull)`}, ""},
+		{"main.refuse", 1, []string{"tide.ErrEbb"}, ""},
+		{"main.refuse", 2, []string{`errors.New("no crew")`}, ""},
+		{"main.refuse", 3, []string{"refuse("}, ""},
+		{"main.odd", 0, []string{"math.NaN()", "complex(1.0, -2.0)"}, ""},
+		{"main.highest", 0, []string{`"levels", []tide.Level{`, "tide.Low"}, ""},
+		{"main.hoist", 0, []string{"context.Background()"}, "context"},
+		{"main.clock", 0, nil, "the clock (time.Now at main.go"},
+		{"main.slurp", 0, nil, "files or the process (os.ReadFile at main.go"},
+		{"main.anything", 0, []string{`[]string{"y"}`, `ring{name: "Ness"}`, `tide.Low`, "struct{}{}"}, ""},
+		{"main.wait", 0, nil, "other goroutines"},
+	} {
+		t.Run(strings.Trim(strings.NewReplacer("main.", "", "(", "", ")", "", "*", "").Replace(x.function), ".")+string(rune('0'+x.number)), func(t *testing.T) {
+			t.Parallel()
+			call := r.callTo(t, x.function, x.number)
+			test, err := Write(context.Background(), r.Recording, call, Options{Source: r.dir, Link: "quays.wraith@1"})
+			require.NoError(t, err)
+			for _, text := range x.contains {
+				assert.Contains(t, test.Text, text)
+			}
+			if x.gap != "" {
+				assert.Contains(t, strings.Join(test.Gaps, "\n"), x.gap)
+				assert.False(t, test.Complete())
+			} else {
+				assert.Empty(t, test.Gaps)
+			}
+			run, err := test.Run(context.Background())
+			require.NoError(t, err, test.Text)
+			if x.function == "main.slurp" {
+				assert.False(t, run.Same, "there is no file in the sandbox")
+				return
+			}
+			if x.function == "main.wait" || x.function == "main.half" || x.function == "main.hoist" {
+				return // what it depends on is not there
+			}
+			assert.True(t, run.Same, "%s %v\n%s", run.Error, run.Results, test.Text)
+		})
+	}
+}
+
+// What cannot be called by itself is refused, with the reason.
+func TestWhatIsNotACall(t *testing.T) {
+	t.Parallel()
+	r := quays(t)
+	for function, why := range map[string]string{"main.main": "whole program", "main.leave": "the recording ends", "main.main.func1": "function literal"} {
+		_, err := Write(context.Background(), r.Recording, r.callTo(t, function, 0), Options{Source: r.dir})
+		require.ErrorIs(t, err, fault.NotRemade, function)
+		assert.ErrorContains(t, err, why, function)
+	}
+	_, err := Write(context.Background(), r.Recording, r.callTo(t, "main.sink", 0), Options{Source: t.TempDir()})
+	require.ErrorIs(t, err, fault.NotRemade)
+	call := r.callTo(t, "main.sink", 0)
+	call.File = "../main.go"
+	_, err = Write(context.Background(), r.Recording, call, Options{Source: r.dir})
+	require.ErrorIs(t, err, fault.NotRemade)
+}
+
+// A change of the source shows in the calls whose results it changes, and in no others.
+func TestTrialOfAChange(t *testing.T) {
+	t.Parallel()
+	r := quays(t)
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, os.DirFS(r.dir)))
+	same, err := Try(context.Background(), r.Recording, "main.refuse", TrialOptions{Source: dir})
+	require.NoError(t, err)
+	assert.Equal(t, []int{4, 4, 4, 0, 0}, []int{same.Total, same.Calls, same.Same, same.Differ, same.NotRebuilt})
+	text, err := os.ReadFile(filepath.Join(dir, "main.go"))
+	require.NoError(t, err)
+	change := func(old, new string) {
+		require.Contains(t, string(text), old)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "main.go"), []byte(strings.Replace(string(text), old, new, 1)), 0o600))
+	}
+	change(" || errors.Is(e, tide.ErrEbb)", "")
+	got, err := Try(context.Background(), r.Recording, "main.refuse", TrialOptions{Source: dir})
+	require.NoError(t, err)
+	assert.Equal(t, []int{3, 1}, []int{got.Same, got.Differ})
+	require.Len(t, got.Differing, 1)
+	assert.Equal(t, "true", got.Differing[0].Results[0].Recorded)
+	assert.Equal(t, "false", got.Differing[0].Results[0].Now)
+
+	change("*p -= n", "*p += n")
+	sank, err := Try(context.Background(), r.Recording, "main.sink", TrialOptions{Source: dir})
+	require.NoError(t, err)
+	require.Len(t, sank.Differing, 1, "what it changes counts as a result")
+	assert.Equal(t, []Compared{{"p.*", "5", "13"}}, sank.Differing[0].Results)
+
+	change("return list[i] }", "panic(i) }")
+	fell, err := Try(context.Background(), r.Recording, "main.plumb", TrialOptions{Source: dir})
+	require.NoError(t, err)
+	assert.Equal(t, 1, fell.Differ, "another panic")
+	change("return true, nil\n", "os.Exit(3)\n")
+	ended, err := Try(context.Background(), r.Recording, "main.refuse", TrialOptions{Source: dir})
+	require.NoError(t, err)
+	assert.Equal(t, []int{2, 2}, []int{ended.Same, ended.Differ}, "a call that ends the program does not end the trial")
+	change("func refuse(e error)", "func refuse(e string)")
+	_, err = Try(context.Background(), r.Recording, "main.refuse", TrialOptions{Source: dir})
+	require.ErrorIs(t, err, fault.BuildFailed)
+}
+
+// Suppositions change what they should, and only that.
+func TestSuppositions(t *testing.T) {
+	t.Parallel()
+	r := quays(t)
+	ctx := context.Background()
+	suppose := func(function string, number int, list ...string) (Supposed, error) {
+		call := r.callTo(t, function, number)
+		var all []Supposition
+		for _, text := range list {
+			s, err := ParseSupposition(text)
+			require.NoError(t, err)
+			all = append(all, s)
+		}
+		return Suppose(ctx, r.Recording, call.Enter, call.Thread, 0, all, Options{Source: r.dir})
+	}
+	changed := func(x Supposed) (out []Compared) {
+		for _, c := range x.Results {
+			if c.Recorded != c.Now {
+				out = append(out, c)
+			}
+		}
+		return out
+	}
+	got, err := suppose("main.clear", 0, "limit=1", "main.margin = margin + 1.1")
+	require.NoError(t, err)
+	assert.Equal(t, []Compared{{"result 1[1]", "true", "false"}}, changed(got), "2.1, 2.3 and 9 over 1, by more than 1.35")
+	got, err = suppose("main.(*quay).dock", 3, "s.name=\"Ness\"")
+	require.NoError(t, err)
+	assert.Contains(t, changed(got), Compared{"result 1.msg", `"dock Halcyon Drift: the quay is full"`, `"dock Ness: the quay is full"`})
+	assert.Empty(t, got.Conditions)
+	got, err = suppose("main.refuse", 2, "e=null")
+	require.NoError(t, err)
+	assert.NotEmpty(t, changed(got))
+	got, err = suppose("main.plumb", 0, "i=1")
+	require.NoError(t, err)
+	assert.Equal(t, []Compared{{"panic", `"runtime error: index out of range [5] with length 2"`, ""}}, changed(got), "it does not panic")
+	got, err = suppose("main.refuse", 0, "e=null")
+	require.NoError(t, err)
+	require.Len(t, got.Conditions, 1)
+	assert.Equal(t, []string{"true", "false"}, []string{got.Conditions[0].Recorded, got.Conditions[0].Supposed})
+	for text, kind := range map[string]*fault.Kind{"nothing=1": fault.NoName, "s.nothing=1": fault.InvalidPath, "s.name=1": fault.InvalidRequest, "s=1": fault.InvalidRequest, "s.name=x(": fault.InvalidExpression} {
+		_, err := suppose("main.(*quay).dock", 0, text)
+		require.ErrorIs(t, err, kind, text)
+	}
+	_, err = ParseSupposition("depth")
+	require.ErrorIs(t, err, fault.InvalidRequest)
+}
+
+// Paths and names in a recording are not believed.
+func TestNamesOfARecordingAreNotBelieved(t *testing.T) {
+	t.Parallel()
+	r := quays(t)
+	call := r.callTo(t, "main.sink", 0)
+	for _, name := range []string{"main.sink\nfunc init() {}", "main.sink()", "main.(*x", "main.", "main.sink;x", "main.(*ring).name", "main.init", "main.errFull"} {
+		bad := call
+		bad.Function.Name = name
+		_, err := Write(context.Background(), r.Recording, bad, Options{Source: r.dir})
+		require.ErrorIs(t, err, fault.NotRemade, name)
+	}
+	test, err := Write(context.Background(), r.Recording, call, Options{Source: r.dir, Link: "x\nfunc init() { panic(1) }\u2028y"})
+	require.NoError(t, err)
+	assert.NotContains(t, test.Text, "\nfunc init")
+}

@@ -1,0 +1,3 @@
+module quays
+
+go 1.24
