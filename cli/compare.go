@@ -8,24 +8,36 @@ import (
 	"github.com/spf13/cobra"
 
 	"wraithology/core/ask"
+	"wraithology/core/expectations"
 	"wraithology/core/locator"
 )
 
-var _ = register(question[ask.CompareRequest, ask.Comparison]{use: "compare FAILING PASSING", short: "Put a failing run beside a passing one: where they part, and what explains it", args: [2]int{2, 2},
+var _ = register(question[ask.CompareRequest, ask.Comparison]{use: "compare FAILING PASSING… [--propose FILE]", short: "Put a failing run beside a passing one: where they part, and what explains it", args: [2]int{2, 18},
 	long: `Align the calls of two recordings of a program: a failing run and a passing one, of the same version or of
 another. Show the first moment at which they part, in path or in value, and up to ten causes: lines whose source
 differs, lines after which the paths part, values that differ although their line read equal values, and
-last what is only handed on. Addresses and times are not compared; --ignore names what else is not.
+last what is only handed on; and simple relations that hold in all passing runs and break in the failing one, which
+--propose writes as expectations. Addresses and times are not compared; --ignore names what else is not.
 Both runs are files, or evidence of one case. The exit code is 1 if the runs are equal.`,
+	flags: func(c *cobra.Command) func(*ask.CompareRequest, *locator.Locator, []string) error {
+		c.Flags().String("propose", "", "file to which the contrasts are added as expectations")
+		return func(q *ask.CompareRequest, _ *locator.Locator, rest []string) error {
+			q.Also = rest
+			return nil
+		}
+	},
 	other: func(c *cobra.Command, a *app, l locator.Locator, q ask.CompareRequest, _ []string) (bool, error) {
 		if !mayBeShared(l.Evidence) {
 			return true, a.compareFiles(c, l.Evidence, q)
 		}
-		ofCase, name, ok := strings.Cut(q.With, "/")
-		if own, _, _ := strings.Cut(l.Evidence, "/"); !ok || ofCase != own {
-			return true, usage("both runs must be files, or evidence of one case", "compare %s with %s", l.Evidence, q.With)
+		own, _, _ := strings.Cut(l.Evidence, "/")
+		for _, name := range append([]*string{&q.With}, pointers(q.Also)...) {
+			ofCase, short, ok := strings.Cut(*name, "/")
+			if !ok || ofCase != own {
+				return true, usage("all runs must be files, or evidence of one case", "compare %s with %s", l.Evidence, *name)
+			}
+			*name = short
 		}
-		q.With = name
 		t, err := a.open(c.Context(), l.Evidence)
 		if err != nil {
 			return true, err
@@ -33,8 +45,38 @@ Both runs are files, or evidence of one case. The exit code is 1 if the runs are
 		return true, answerTo(c, a, comparing, t, q)
 	}})
 
+// pointers returns the addresses of texts.
+func pointers(list []string) (out []*string) {
+	for i := range list {
+		out = append(out, &list[i])
+	}
+	return out
+}
+
 // comparing prints the answer of a comparison.
-var comparing = question[ask.CompareRequest, ask.Comparison]{print: printComparison}
+var comparing = question[ask.CompareRequest, ask.Comparison]{print: printComparison, after: propose}
+
+// propose adds the contrasts to the file of --propose.
+func propose(c *cobra.Command, answer ask.Comparison) error {
+	path, err := c.Flags().GetString("propose")
+	if err != nil || path == "" {
+		return err
+	}
+	f, err := expectations.Create(path)
+	if err != nil {
+		return err
+	}
+	for _, x := range answer.Contrasts {
+		if !x.Proposed {
+			continue
+		}
+		e := ask.Expectation{Checkpoint: x.Checkpoint, That: x.That, Note: fmt.Sprintf("proposed: it held %s in runs that passed", counted(x.Held, "time"))}
+		if err := f.Add(e); err != nil {
+			return err
+		}
+	}
+	return f.Save()
+}
 
 // compareFiles compares two local recordings.
 func (a *app) compareFiles(c *cobra.Command, failing string, q ask.CompareRequest) error {
@@ -43,7 +85,7 @@ func (a *app) compareFiles(c *cobra.Command, failing string, q ask.CompareReques
 		return err
 	}
 	t := &target{name: failing, subject: ask.Subject{Recording: r, Limit: a.within}}
-	if err := a.beside(c.Context(), t, []string{q.With}, nil); err != nil {
+	if err := a.beside(c.Context(), t, append([]string{q.With}, q.Also...), nil); err != nil {
 		return err
 	}
 	return answerTo(c, a, comparing, t, q)
@@ -63,6 +105,16 @@ func printComparison(w io.Writer, o printing, q ask.CompareRequest, c ask.Compar
 			fmt.Fprintln(w)
 		}
 		printParting(w, o, q, x)
+	}
+	if len(c.Contrasts) > 0 {
+		fmt.Fprintf(w, "\nwhat holds in what passed and breaks here:\n")
+	}
+	for _, x := range c.Contrasts {
+		fmt.Fprintf(w, "  at %s: %s\n    held %s, breaks at %s", plain(x.Checkpoint), plain(x.That), counted(x.Held, "time"), counted(x.Breaks, "hit"))
+		if x.Broken != nil {
+			fmt.Fprintf(w, ", first at %s@%d#%s", plain(o.name), x.Broken.Moment, x.Broken.Thread)
+		}
+		fmt.Fprintln(w)
 	}
 	if c.Unexamined {
 		fmt.Fprintln(w, "\nthe runs part at more places than were examined; --ignore NAMES leaves out what differs in each run")

@@ -40,6 +40,8 @@ type question[Q ask.Request[A], A any] struct {
 	other func(c *cobra.Command, a *app, l locator.Locator, q Q, rest []string) (done bool, err error)
 	// write writes the answer differently from print if it returns true.
 	write func(c *cobra.Command, w io.Writer, answer A) (written bool, err error)
+	// after does something with the answer beside printing it.
+	after func(c *cobra.Command, answer A) error
 	// previews is set if what is known of the evidence's end is shown while it is indexed.
 	previews bool
 }
@@ -119,6 +121,11 @@ func answerTo[Q ask.Request[A], A any](c *cobra.Command, a *app, x question[Q, A
 	answer, err := put(c.Context(), t, ask.Request[A](q))
 	if err != nil {
 		return err
+	}
+	if x.after != nil {
+		if err := x.after(c, answer); err != nil {
+			return err
+		}
 	}
 	written := false
 	if x.write != nil && !a.json {

@@ -634,12 +634,13 @@ func (b *builder) function(t types.Type, u *types.Signature, v replay.Value, at 
 	if v.Nil {
 		return b.typed(t, "nil", alone)
 	}
+	_, isNamed := types.Unalias(t).(*types.Named)
 	if name, ok := b.m.functionNamed(b, v.Value.Text, u); ok {
-		return name
+		return b.typed(t, name, alone && isNamed)
 	}
 	if b.stands != nil {
 		if expr, ok := b.stands(v.Value.Text, u, v, at.path); ok {
-			return expr
+			return b.typed(t, expr, alone && isNamed)
 		}
 	}
 	b.gap(at.path, "the function %s cannot be rebuilt", v.Value.Text)

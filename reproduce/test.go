@@ -327,12 +327,13 @@ func (a *assembly) argument(p *types.Var, v *replay.Variable, isReceiver bool) {
 		}
 	}
 	_, isBasic := p.Type().Underlying().(*types.Basic)
+	_, isInterface := p.Type().Underlying().(*types.Interface)
 	switch {
 	case isBasic && !isReceiver && len(expr) <= mostInline && !strings.Contains(expr, "\n"):
 		delete(b.names, name)
 		a.args = append(a.args, b.expr(p.Type(), v.Value, place{path: p.Name()}, false))
 		return
-	case b.declared[expr]: // an object that has its name already
+	case b.declared[expr] && !isInterface: // an object that has its name already
 		if name != expr {
 			delete(b.names, name)
 		}
@@ -341,7 +342,7 @@ func (a *assembly) argument(p *types.Var, v *replay.Variable, isReceiver bool) {
 		text, _ := b.typeText(p.Type())
 		a.decls = append(a.decls, "var "+name+" "+text)
 	default:
-		if _, isInterface := p.Type().Underlying().(*types.Interface); isInterface {
+		if isInterface {
 			text, _ := b.typeText(p.Type())
 			expr = "var " + name + " " + text + " = " + expr
 			a.decls = append(a.decls, expr)
@@ -555,9 +556,10 @@ func usesPackage(text, name string) bool {
 	return regexp.MustCompile(`(^|[^.\w"])` + regexp.QuoteMeta(name) + `\.`).MatchString(text)
 }
 
-// constraint raises the language version of the test's file, if it needs packages that an older module does not have.
+// constraint raises the language version of the test's file in an older module, which may lack any, generic functions and packages
+// (go command documentation, section Build constraints).
 func (b *builder) constraint() string {
-	if b.m.pkg.Module == nil || b.m.pkg.Module.GoVersion == "" || version.Compare("go"+b.m.pkg.Module.GoVersion, "go1.21") >= 0 || b.imports["slices"]+b.imports["maps"] == "" {
+	if m := b.m.pkg.Module; m == nil || m.GoVersion == "" || version.Compare("go"+m.GoVersion, "go1.21") >= 0 {
 		return ""
 	}
 	return "//go:build go1.21\n\n"

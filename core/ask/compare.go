@@ -14,9 +14,10 @@ var _ = declare[CompareRequest, Comparison]("compare", "Where a failing run and 
 
 // CompareRequest compares the evidence with other evidence of the case.
 type CompareRequest struct {
-	With   string `json:"with" required:"true" arg:"1" maxLength:"400" doc:"name of the evidence of the passing run"`
-	Ignore string `json:"ignore" maxLength:"1000" doc:"names of variables and fields that are not compared, as a regular expression (RE2)"`
-	Count  int    `json:"count" minimum:"1" maximum:"100" default:"10" flag:"first" doc:"number of causes"`
+	With   string   `json:"with" required:"true" arg:"1" maxLength:"400" doc:"name of the evidence of the passing run"`
+	Also   []string `json:"also" maxItems:"16" maxLength:"400" flag:"-" doc:"further evidence of passing runs, for the contrasts; may be repeated"`
+	Ignore string   `json:"ignore" maxLength:"1000" doc:"names of variables and fields that are not compared, as a regular expression (RE2)"`
+	Count  int      `json:"count" minimum:"1" maximum:"100" default:"10" flag:"first" doc:"number of causes, and of contrasts"`
 }
 
 // Comparison is where the runs part. The left one is the evidence that was asked.
@@ -26,8 +27,20 @@ type Comparison struct {
 	OnlyRight int       `json:"onlyRight"`
 	First     *Parting  `json:"first"` // null if the runs are equal
 	Causes    []Parting `json:"causes"`
-	// Unexamined is set if there are more places where the runs part than are examined.
+	// Contrasts are simple relations that hold in all passing runs and break in this one.
+	Contrasts []Broken `json:"contrasts"`
+	// Unexamined is set if there are more places where the runs part, or more relations, than are examined.
 	Unexamined bool `json:"unexamined,omitempty"`
+}
+
+// Broken is a relation that held Held times in the passing runs. Proposed is set if it can be written as an expectation.
+type Broken struct {
+	Checkpoint string    `json:"checkpoint"`
+	That       string    `json:"that"`
+	Held       int       `json:"held"`
+	Breaks     int       `json:"breaks"`
+	Broken     *RunPlace `json:"broken"`
+	Proposed   bool      `json:"proposed"`
 }
 
 // Parting is a place where two runs part. By path, Name is the line that decided, and the values are what it read; or the
@@ -58,7 +71,7 @@ func (q CompareRequest) usualLimit() time.Duration { return time.Minute }
 func (c Comparison) Negative() bool { return c.First == nil }
 
 func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, error) {
-	out := Comparison{Causes: []Parting{}}
+	out := Comparison{Causes: []Parting{}, Contrasts: []Broken{}}
 	left, err := capability[replay.Aligner](s, noHistory("runs to compare"))
 	if err != nil {
 		return out, err
@@ -88,7 +101,32 @@ func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, err
 	for _, c := range got.Causes {
 		out.Causes = append(out.Causes, parting(c))
 	}
-	return out, nil
+	return out, q.relate(ctx, s, right, &out)
+}
+
+// relate finds the contrasts with all passing runs.
+func (q CompareRequest) relate(ctx context.Context, s *Subject, right replay.Recording, out *Comparison) error {
+	left, ok := s.Recording.(replay.Relater)
+	if !ok || out.First == nil {
+		return nil
+	}
+	passing := []replay.Recording{right}
+	for _, name := range q.Also {
+		r, err := s.other(ctx, name)
+		if err != nil {
+			return err
+		}
+		passing = append(passing, r)
+	}
+	list, more, err := left.Relate(ctx, passing, q.Count)
+	if err != nil {
+		return err
+	}
+	out.Unexamined = out.Unexamined || more
+	for _, x := range list {
+		out.Contrasts = append(out.Contrasts, Broken{x.Checkpoint, x.That, x.Held, x.Breaks, runPlace(ctx, s.Recording, x.Broken), x.IsExpression})
+	}
+	return nil
 }
 
 func runPlace(ctx context.Context, r replay.Recording, m event.Moment) *RunPlace {

@@ -13,6 +13,22 @@ type Aligner interface {
 	Align(ctx context.Context, other Recording, how AlignOptions) (Comparison, error)
 }
 
+// Relater compares the recording with several others of the same program, in which nothing failed.
+type Relater interface {
+	// Relate lists relations that hold in all of the others and break in this one, at most most. more is set if not all
+	// candidates were checked.
+	Relate(ctx context.Context, passing []Recording, most int) (list []Relation, more bool, err error)
+}
+
+// Relation is a relation between values at a checkpoint. Held counts the hits at which it held in the others. IsExpression is set if That is an
+// expression over the names of the frame.
+type Relation struct {
+	Checkpoint, That string
+	Held, Breaks     int
+	Broken           event.Moment // the first break
+	IsExpression     bool
+}
+
 // AlignOptions say how recordings are compared.
 type AlignOptions struct {
 	Ignore *regexp.Regexp // names of variables, parameters, results and fields that are not compared; nil for none

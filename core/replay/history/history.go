@@ -12,6 +12,7 @@ import (
 	"wraithology/core/replay/find"
 	"wraithology/core/replay/origin"
 	"wraithology/core/replay/races"
+	"wraithology/core/replay/relations"
 	"wraithology/core/replay/state"
 	"wraithology/core/replay/step"
 	"wraithology/core/replay/story"
@@ -38,6 +39,7 @@ type recording struct {
 	contrast.Contraster
 	compare.Aligner
 	calls.Lister
+	relations.Relater
 	waiter
 }
 
@@ -82,7 +84,7 @@ func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
 	f, b := find.Finder{Reader: w}, branch.New(w)
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}, compare.Aligner{Log: log}, calls.New(f), waiter{waits.Finder{Log: log}}}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}, compare.Aligner{Log: log}, calls.New(f), relations.Relater{Finder: f}, waiter{waits.Finder{Log: log}}}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}
@@ -94,8 +96,9 @@ func Open(t *timeline.Timeline) Replay {
 
 // What some timelines can answer besides.
 var (
-	_ replay.Clock = clocked{}
-	_ replay.Calls = clocked{}
+	_ replay.Clock   = clocked{}
+	_ replay.Calls   = clocked{}
+	_ replay.Relater = clocked{}
 	_ interface {
 		replay.Clock
 		replay.Tracer
