@@ -355,7 +355,9 @@ func (e *encoder) standIn(name string, of *types.Signature, path string) (*node,
 		}
 		calls = append(calls, results)
 	}
-	e.b.gap(path, "the function %s is replaced by one that returns what it returned then", name)
+	if len(calls) > 0 || !e.h.m.isOwn(name) { // else it is not called
+		e.b.gap(path, "the function %s is replaced by one that returns what it returned then", name)
+	}
 	e.stands[name] = len(e.out.Stands)
 	e.out.Stands = append(e.out.Stands, calls)
 	return &node{K: "r", O: e.stands[name]}, true

@@ -677,7 +677,7 @@ func (w *wraithWalker) walk(path string, v reflect.Value, depth int) {
 			return
 		}
 		w.leaf(path, "&")
-		if v.Elem().Kind() != reflect.Struct {
+		if v.Elem().Kind() != reflect.Struct || v.Elem().Type() == reflect.TypeFor[time.Time]() {
 			path += ".*"
 		}
 		w.walk(path, v.Elem(), depth+1)

@@ -179,3 +179,9 @@ func (m *module) functionNamed(b *builder, name string, of *types.Signature) (ex
 	}
 	return "", false
 }
+
+// isOwn reports whether a function is of the module, so that its calls are recorded.
+func (m *module) isOwn(name string) bool {
+	path := calls.PackageOf(name)
+	return path == "main" || m.pkg.Module != nil && (path == m.pkg.Module.Path || strings.HasPrefix(path, m.pkg.Module.Path+"/"))
+}

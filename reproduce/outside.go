@@ -70,7 +70,16 @@ func dependsOn(m *module, r replay.Recording, files []string, call replay.MadeCa
 			if !ok || d.Body == nil || !names[pkg+"."+declaredName(d)] {
 				continue
 			}
+			line := 0 // where the current statement begins
 			ast.Inspect(d.Body, func(n ast.Node) bool {
+				if x, ok := n.(ast.Stmt); ok {
+					if _, isBlock := x.(*ast.BlockStmt); !isBlock {
+						line = fset.Position(x.Pos()).Line
+					}
+				}
+				if n != nil && !call.Reached[file][line] && !call.Reached[file][fset.Position(n.Pos()).Line] {
+					return true
+				}
 				if what, how := reaches(n, imports); what != "" && !seen[what] {
 					seen[what] = true
 					out = append(out, outside{what, fmt.Sprintf("%s at %s:%d", how, file, fset.Position(n.Pos()).Line)})

@@ -73,16 +73,20 @@ func Write(ctx context.Context, r replay.Recording, call replay.MadeCall, o Opti
 	if err != nil {
 		return nil, err
 	}
+	return m.test(r, reader, call, o.Link)
+}
+
+// test writes the test of a call of the module's package.
+func (m *module) test(r replay.Recording, reader replay.Calls, call replay.MadeCall, link string) (*Test, error) {
 	f, err := m.declared(call)
 	if err != nil {
 		return nil, err
 	}
 	a := assemble(m, f, call)
 	a.b.gaps = append(m.outsideGaps(r, reader, call), a.b.gaps...)
-	name := "TestReproduce" + exported(f)
-	t := &Test{Function: call.Function.Name, Name: name, Gaps: a.b.gaps, call: call, m: m, f: f}
+	t := &Test{Function: call.Function.Name, Name: "TestReproduce" + exported(f), call: call, m: m, f: f}
 	t.File = path.Join(m.folder, "reproduce_"+strings.ToLower(f.Name())+"_test.go")
-	if t.Text, err = a.test(name, o.Link); err != nil {
+	if t.Text, err = a.test(t.Name, link); err != nil {
 		return nil, err
 	}
 	t.Gaps = a.b.gaps
@@ -398,7 +402,9 @@ func (a *assembly) standIn(name string, of *types.Signature, v replay.Value, pat
 	if !ok {
 		return "", false
 	}
-	b.gap(path, "the function %s is replaced by one that returns what it returned then", name)
+	if len(returned) > 0 || !b.m.isOwn(name) { // else it is not called
+		b.gap(path, "the function %s is replaced by one that returns what it returned then", name)
+	}
 	head := "func("
 	for i := range of.Params().Len() {
 		p, _ := b.typeText(of.Params().At(i).Type())

@@ -47,6 +47,8 @@ type MadeCall struct {
 	More bool
 	// Lines are the lines of the function that the call reached, in order of their numbers.
 	Lines []LineRun
+	// Reached are the lines that it and its inner calls reached, by the path of their file.
+	Reached map[string]map[int]bool
 }
 
 // LineRun is a line that a call reached: how often, and the first moment.

@@ -92,7 +92,21 @@ func (r Lister) made(ctx context.Context, c event.CallID) (out replay.MadeCall, 
 		out.Panic = r.panicText(c)
 	}
 	out.Lines = r.lines(c)
+	out.Reached = map[string]map[int]bool{}
+	r.reach(c, out.Reached)
 	return out, r.inside(ctx, &out)
+}
+
+// reach adds the lines that a call reached.
+func (r Lister) reach(c event.CallID, lines map[string]map[int]bool) {
+	file := r.T.Files[r.T.FunctionOf(c).File].Path
+	if lines[file] == nil {
+		lines[file] = map[int]bool{}
+	}
+	list := r.T.CallLines(c)
+	for i := range list.Len() {
+		lines[file][r.T.Site(list.At(i)).Line] = true
+	}
 }
 
 // lines lists the lines that a call reached.
@@ -199,6 +213,7 @@ func (r Lister) inside(ctx context.Context, out *replay.MadeCall) error {
 			break
 		}
 		within[c] = true
+		r.reach(c, out.Reached)
 		functions = append(functions, x.Function)
 		inner := replay.InnerCall{Call: c, Parent: x.Parent, Function: r.T.FunctionOf(c).Name, Outcome: r.outcome(c)}
 		if inner.Outcome == replay.DidReturn {

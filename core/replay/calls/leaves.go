@@ -132,7 +132,7 @@ func (w *walker) pointee(path string, v replay.Value, depth int) {
 	}
 	w.leaf(path, "&")
 	d := v.Deref()
-	if d.Form() != event.Struct {
+	if _, isTime := replay.Instant(d.Value); isTime || d.Form() != event.Struct {
 		path += ".*"
 	}
 	w.walk(path, d, depth+1)

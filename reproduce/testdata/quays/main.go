@@ -173,6 +173,16 @@ func anything(list []any) string {
 	return strings.Join(parts, ",")
 }
 
+type weigher func() float64
+
+func (w weigher) Tonnes() float64 { return w() }
+
+func heavy() float64 { return 80 }
+
+func measure(c cargo) float64 { return c.Tonnes() }
+
+func chain(v any) string { return v.(*ring).back.name }
+
 func wait(c chan int) int { return <-c }
 
 func leave() { os.Exit(0) }
@@ -230,6 +240,9 @@ func main() {
 	clock()
 	slurp("go.mod")
 	anything([]any{1, "x", 2.5, nil, []string{"y"}, map[string]bool{"z": true}, ring{name: "Ness"}, tide.Low, struct{}{}})
+	measure(weigher(heavy))
+	measure(logs)
+	chain(a)
 	ready := make(chan int, 1)
 	ready <- 4
 	wait(ready)
