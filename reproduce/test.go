@@ -142,7 +142,6 @@ type root struct {
 	name, expr    string
 	of            types.Type
 	before, after replay.Value
-	isResult      bool
 }
 
 // assemble builds a call's arguments.
@@ -308,12 +307,10 @@ func (a *assembly) argument(p *types.Var, v *replay.Variable, isReceiver bool) {
 	if v == nil {
 		expr := b.zero(p.Type())
 		if isReceiver {
-			text, _ := b.typeText(p.Type())
+			expr = b.typed(p.Type(), expr, true)
 			if under, ok := types.Unalias(p.Type()).(*types.Pointer); ok {
-				text, _ = b.typeText(under.Elem())
+				text, _ := b.typeText(under.Elem())
 				expr = "new(" + text + ")"
-			} else {
-				expr = b.typed(p.Type(), expr, true)
 			}
 		}
 		a.args = append(a.args, expr)
