@@ -61,7 +61,7 @@ func TestGuideFromFailureToFix(t *testing.T) {
 	guide, err := os.ReadFile("../docs/guide/from-failure-to-fix.md")
 	require.NoError(t, err)
 	steps := strings.Split(string(guide), "\n    $ wraith ")[1:]
-	require.Len(t, steps, 7)
+	require.Len(t, steps, 8)
 	for _, step := range steps {
 		command, rest, _ := strings.Cut(step, "\n")
 		for name, at := range places {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"wraithology/core/ask"
 	"wraithology/core/fault"
 	"wraithology/core/replay"
 )
@@ -179,6 +180,40 @@ func TestTrialOfAChange(t *testing.T) {
 	change("func refuse(e error)", "func refuse(e string)")
 	_, err = Try(context.Background(), r.Recording, "main.refuse", TrialOptions{Source: dir})
 	require.ErrorIs(t, err, fault.BuildFailed)
+}
+
+// What a call changed outside itself is named from what it was given, also where objects have moved.
+func TestChangesOfCalls(t *testing.T) {
+	t.Parallel()
+	r := quays(t)
+	for _, x := range []struct {
+		function string
+		number   int
+		want     []string // path, before, after
+	}{
+		{"main.(*quay).dock", 0, []string{"q.ships", "nil", "len 1", "q.ships[0]", "", "= s", "q.lookup", "len 0", "len 1", `q.lookup["Curlew Bank"]`, "", "= s", "s.quay", "nil", "= q"}},
+		{"main.rename", 0, []string{"r.next.name", `"Salt"`, `"Ness"`, "r.next.next.name", `"Kelp"`, `"Ness?"`}},
+		{"main.serve", 0, []string{"main.served", "0", "1"}},
+		{"main.sink", 0, []string{"p.*", "9", "5"}},
+		{"main.weigh", 0, nil},
+	} {
+		at := r.callTo(t, x.function, x.number)
+		got, err := ask.Run(context.Background(), ask.Subject{Recording: r.Recording}, ask.CallRequest{Place: ask.Place{Moment: at.Enter, Thread: at.Thread}, Count: 100})
+		require.NoError(t, err)
+		var list []string
+		text := func(s *string) string {
+			if s == nil {
+				return ""
+			}
+			return *s
+		}
+		for _, c := range got.Changed {
+			list = append(list, c.Name, text(c.Old), text(c.New))
+		}
+		assert.Equal(t, x.want, list, x.function)
+		assert.Equal(t, at.Enter, got.Moment)
+		assert.Equal(t, "returned", got.Outcome)
+	}
 }
 
 // Suppositions change what they should, and only that.

@@ -2,6 +2,7 @@ import { createRouter, createWebHistory } from 'vue-router'
 import { useSession } from './stores/session'
 import Cases from './views/Cases.vue'
 import Evidence from './views/Evidence.vue'
+import Expectations from './views/Expectations.vue'
 import SignIn from './views/SignIn.vue'
 import Sitting from './views/Sitting.vue'
 import Traces from './views/Traces.vue'
@@ -14,6 +15,7 @@ export const router = createRouter({
     { path: '/cases', name: 'cases', component: Cases },
     { path: '/cases/:case', name: 'evidence', component: Evidence, props: true },
     { path: '/cases/:case/traces', name: 'traces', component: Traces, props: true },
+    { path: '/cases/:case/expectations', name: 'expectations', component: Expectations, props: true },
     { path: '/cases/:case/:evidence', name: 'sitting', component: Sitting, props: true },
     { path: '/:rest(.*)', redirect: '/cases' },
   ],

@@ -33,6 +33,8 @@ export type Traces = Schemas['Traces']
 export type Spans = Schemas['Spans']
 export type Instant = Schemas['Instant']
 export type Messages = Schemas['Messages']
+export type Checks = Schemas['Checks']
+export type CheckedIn = Schemas['CheckedIn']
 export type Sender = Schemas['Sender']
 export type Mode = 'lead' | 'follow' | 'roam'
 

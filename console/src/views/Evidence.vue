@@ -108,6 +108,7 @@ onMounted(load)
           <td>
             <el-progress v-if="e.state === 'indexing'" :percentage="Math.round(e.progress * 100)" :aria-label="texts.evidence.indexing(e.name)" />
             <span v-else :class="{ wrong: e.state === 'failed' || !e.outcome.startsWith('ended without') }">{{ e.state === 'failed' ? e.trouble : e.outcome }}</span>
+            <div v-if="e.broken"><RouterLink class="broken" :to="{ name: 'expectations', params: { case: props.case } }">{{ texts.evidence.broken(e.broken, !!e.again) }}</RouterLink></div>
             <div v-if="e.gaps" class="soft">{{ texts.evidence.gaps(e.gaps) }}</div>
           </td>
           <td class="number">{{ e.moments.toLocaleString() }}</td>
@@ -191,6 +192,10 @@ td {
 td a {
   font-weight: 600;
   font-size: 16px;
+}
+td a.broken {
+  font-size: inherit;
+  color: var(--wrong);
 }
 .number {
   text-align: right;

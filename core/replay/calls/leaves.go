@@ -1,6 +1,7 @@
 package calls
 
 import (
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -49,6 +50,29 @@ func LeavesOf(roots []string, values []replay.Value) []Leaf {
 	return w.out
 }
 
+// LeavesBoth lists the leaves of values before and after a call. An object keeps the path at which it was met before, also where it is then met
+// at another path first.
+func LeavesBoth(roots []string, before, after []replay.Value) (old, now []Leaf) {
+	w := walker{seen: map[place]string{}}
+	for i, v := range before {
+		w.walk(roots[i], v, 0)
+	}
+	x := walker{seen: map[place]string{}, kept: w.seen, later: map[string]replay.Value{}}
+	for i, v := range after {
+		x.walk(roots[i], v, 0)
+	}
+	for len(x.later) > 0 {
+		for _, path := range slices.Sorted(maps.Keys(x.later)) {
+			v := x.later[path]
+			delete(x.later, path)
+			if _, ok := x.seen[place{v.Address, v.Type.ID}]; !ok {
+				x.walk(path, v, 0)
+			}
+		}
+	}
+	return w.out, x.out
+}
+
 // place is an object that a pointer or a map refers to.
 type place struct {
 	address uint64
@@ -58,6 +82,9 @@ type place struct {
 type walker struct {
 	seen map[place]string
 	out  []Leaf
+	// Paths that objects keep, and those that are still to be walked at theirs; nil if there are none.
+	kept  map[place]string
+	later map[string]replay.Value
 }
 
 func (w *walker) leaf(path, text string) { w.out = append(w.out, Leaf{path, text}) }
@@ -65,6 +92,13 @@ func (w *walker) leaf(path, text string) { w.out = append(w.out, Leaf{path, text
 // first reports whether an object is met for the first time; else it is a leaf that names where it was.
 func (w *walker) first(path string, v replay.Value) bool {
 	at := place{v.Address, v.Type.ID}
+	if kept, ok := w.kept[at]; ok && kept != path {
+		w.leaf(path, "= "+kept)
+		if _, done := w.seen[at]; !done {
+			w.later[kept] = v
+		}
+		return false
+	}
 	if before, ok := w.seen[at]; ok {
 		w.leaf(path, "= "+before)
 		return false
