@@ -3,9 +3,12 @@ package e2e
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"wraithology/api"
 )
 
 // Ines expects something in the console, sees where it breaks, goes there, and closes the case. What arrives later is flagged.
@@ -41,6 +44,10 @@ func TestExpectationsInTheConsole(t *testing.T) {
 	p.do(chromedp.SendKeys(`[aria-label="cause of the failure"]`, "a notice was taken twice"), chromedp.Click("form.close button[type=submit]"))
 	p.sees(text(".closed"), "a notice was taken twice")
 	ines.fine(t, "evidence", "add", "shallow-berth", failingRun(t), "--name", "failed-again")
+	require.Eventually(t, func() bool {
+		got := parsed[api.Checks](t, ines.fine(t, "--json", "case", "checks", "shallow-berth"))
+		return got.Evidence[0].Again
+	}, time.Minute, 200*time.Millisecond)
 	p.do(chromedp.Navigate(s.url + "/cases/shallow-berth"))
 	p.sees(text("tbody"), "1 expectation breaks again, after the case was closed")
 	p.do(chromedp.Click("a.broken"))

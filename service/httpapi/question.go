@@ -21,11 +21,8 @@ import (
 
 const evidencePath = "/api/cases/{case}/evidence/{evidence}/"
 
-// The default and the maximum time limit of a question.
-const (
-	questionLimit    = ask.DefaultLimit
-	maxQuestionLimit = time.Minute
-)
+// maxQuestionLimit is the longest time limit of a question that can be asked for.
+const maxQuestionLimit = time.Minute
 
 // maxQuestion limits the body of a question, in bytes.
 const maxQuestion = 1 << 20
@@ -80,7 +77,7 @@ func explode(t reflect.Type) *bool {
 func (a *server) question(ctx huma.Context, q ask.Question) (any, error) {
 	address := ctx.URL()
 	values := address.Query()
-	limit := questionLimit
+	limit := time.Duration(0) // that of the question
 	if text := values.Get("within"); text != "" {
 		var err error
 		if limit, err = time.ParseDuration(text); err != nil || limit <= 0 || limit > maxQuestionLimit {
