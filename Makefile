@@ -28,11 +28,13 @@ test-recorder:
 	WRAITH_TEST_MODULES=1 go test -count=1 -run TestOlderGo ./core/evidence/kinds/coredump
 
 # Compares recordings with what the programs really had: 1,000 generated programs; core dumps with what the programs printed:
-# 250 of each of C, optimised C, C++, Rust and Go; and logs with the records that were written: 1,000,000 records.
+# 250 of each of C, optimised C, C++, Rust and Go; and logs with the records that were written: 1,000,000 records;
+# and 200 random calls of public modules with what they do when they are made again (needs the module proxy).
 truth:
 	WRAITH_TRUTH=1000 go test -count=1 -timeout 60m -run TestGeneratedStatements -v ./recorder
 	WRAITH_TRUTH=250 go test -count=1 -timeout 60m -run 'Test(Generated|Optimised).*(Tell|Tells)TheTruth' ./core/evidence/kinds/coredump
 	WRAITH_TRUTH=1000 go test -count=1 -run TestLayouts ./core/evidence/kinds/structuredlog
+	WRAITH_REPRODUCE=40 go test -count=1 -timeout 60m -run TestCallsOfPublicModules -v ./reproduce
 
 # Measures against the targets in docs/figures.md; writes bench.json.
 bench:
@@ -54,6 +56,7 @@ lint: $(CONSOLE)
 
 # Fuzzes each parser of untrusted bytes for a short while; the seeds run in "make test".
 fuzz:
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzFile -fuzztime 20s ./core/expectations
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLog -fuzztime 30s ./core/execlog
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzRecording -fuzztime 30s ./core/replay
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzPath -fuzztime 10s ./core/replay

@@ -100,24 +100,23 @@ func printSupposed(w io.Writer, name string, x supposed) {
 	if x.Error != "" {
 		fmt.Fprintf(w, "%s\n", plain(x.Error))
 	}
-	differ := 0
-	for i, r := range x.Results {
-		if r.Recorded != r.Supposed {
-			differ++
+	differ, same := 0, 0
+	for _, r := range x.Results {
+		if r.Recorded == r.Supposed {
+			same++
+			continue
 		}
-		if i < mostCompared {
-			verb := "would be " + orNothing(r.Supposed) + ", was " + orNothing(r.Recorded)
-			if r.Recorded == r.Supposed {
-				verb = "would still be " + r.Supposed
-			}
-			fmt.Fprintf(w, "  %s %s\n", plain(r.Name), plain(shorten(verb, mostSourceValues)))
+		if differ++; differ <= mostCompared {
+			fmt.Fprintf(w, "  %s\n", plain(shorten(fmt.Sprintf("%s would be %s, was %s", r.Name, orNothing(r.Supposed), orNothing(r.Recorded)), mostSourceText)))
 		}
 	}
-	if len(x.Results) > mostCompared {
-		fmt.Fprintf(w, "  %d more: --json\n", len(x.Results)-mostCompared)
-	}
-	if differ == 0 && x.Error == "" {
+	switch {
+	case differ > mostCompared:
+		fmt.Fprintf(w, "  %d more: --json\n", differ-mostCompared)
+	case differ == 0 && x.Error == "":
 		fmt.Fprintln(w, "  nothing that it returns or changes would differ")
+	case same > 0:
+		fmt.Fprintf(w, "  %s of what it gives back would be the same\n", counted(same, "value"))
 	}
 	for _, c := range x.Conditions {
 		fmt.Fprintf(w, "  %s would be %s, was %s\n    %s@%d#%s%s\n", plain(c.Expression), plain(c.Supposed), plain(c.Recorded), plain(name), c.Moment, c.Thread, inFile(c.File, c.Line))
