@@ -107,7 +107,7 @@ func printSupposed(w io.Writer, name string, x supposed) {
 			continue
 		}
 		if differ++; differ <= mostCompared {
-			fmt.Fprintf(w, "  %s\n", plain(shorten(fmt.Sprintf("%s would be %s, was %s", r.Name, orNothing(r.Supposed), orNothing(r.Recorded)), mostSourceText)))
+			fmt.Fprintf(w, "  %s\n", fmt.Sprintf("%s would be %s, was %s", plain(r.Name), plain(shorten(orNothing(r.Supposed), mostSourceValues)), plain(shorten(orNothing(r.Recorded), mostSourceValues))))
 		}
 	}
 	switch {
