@@ -111,7 +111,7 @@ func (a *app) expectationsFrom(ctx context.Context, file, ofCase string) (list [
 func (a *app) checkAll(ctx context.Context, names []string, list []ask.Expectation) (out checkedAll, failed error) {
 	out.Total = len(list)
 	for _, e := range list {
-		out.Expectations = append(out.Expectations, ask.Checked{Checkpoint: checkpointText(e), That: e.That, Note: e.Note, Missing: true})
+		out.Expectations = append(out.Expectations, ask.Checked{Checkpoint: e.Label(), That: e.That, Note: e.Note, Missing: true})
 	}
 	for _, name := range names {
 		x := checkedEvidence{Name: name}

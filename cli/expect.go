@@ -162,7 +162,7 @@ is a file.`,
 			return a.print(list, func(w io.Writer) {
 				t := newTable(w, "number", "at", "should be", "note")
 				for _, x := range list {
-					t.AppendRow(table.Row{x.ID, plain(checkpointText(x.Expectation)), plain(x.That), plain(x.Note)})
+					t.AppendRow(table.Row{x.ID, plain(x.Label()), plain(x.That), plain(x.Note)})
 				}
 				t.Render()
 			})
@@ -187,10 +187,6 @@ is a file.`,
 	}
 	c.AddCommand(a.expectAdd(), list, a.expectEdit(), remove)
 	return c
-}
-
-func checkpointText(e ask.Expectation) string {
-	return ask.CheckpointOn{On: e.Checkpoint, When: e.When}.String()
 }
 
 func expectationNumber(text string) (int64, error) {
@@ -295,7 +291,7 @@ func (a *app) expectEdit() *cobra.Command {
 }
 
 func printExpectation(w io.Writer, x api.KeptExpectation) {
-	fmt.Fprintf(w, "expectation %d: at %s, %s\n", x.ID, plain(checkpointText(x.Expectation)), plain(x.That))
+	fmt.Fprintf(w, "expectation %d: at %s, %s\n", x.ID, plain(x.Label()), plain(x.That))
 	if x.Text != "" {
 		fmt.Fprintf(w, "  | %s\n", plain(x.Text))
 	}

@@ -8,8 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wraithology/core/ask"
-	"wraithology/core/fault"
 	"wraithology/core/locator"
 	"wraithology/core/replay"
 	"wraithology/reproduce"
@@ -107,29 +105,20 @@ func (a *app) recordedCall(ctx context.Context, text string) (replay.Recording, 
 	if err != nil {
 		return nil, replay.MadeCall{}, err
 	}
-	r, reader, err := a.recordedCalls(ctx, l.Evidence)
+	r, err := a.openFile(ctx, l.Evidence)
 	if err != nil {
 		return nil, replay.MadeCall{}, err
 	}
-	p, err := ask.Place{Moment: l.Moment, Thread: l.Thread, Frame: l.Frame}.Resolve(r)
+	reader, err := reproduce.CallsOf(r)
+	if err != nil {
+		return nil, replay.MadeCall{}, err
+	}
+	p, err := place(l).Resolve(r)
 	if err != nil {
 		return nil, replay.MadeCall{}, err
 	}
 	call, err := reader.MadeCall(ctx, p.Moment, p.Thread, p.Frame)
 	return r, call, err
-}
-
-// recordedCalls opens evidence whose calls can be made again.
-func (a *app) recordedCalls(ctx context.Context, name string) (replay.Recording, replay.Calls, error) {
-	r, err := a.openFile(ctx, name)
-	if err != nil {
-		return nil, nil, err
-	}
-	reader, ok := r.(replay.Calls)
-	if !ok {
-		return nil, nil, fmt.Errorf("%w: only an execution log has calls that can be made again", fault.NoHistory)
-	}
-	return r, reader, nil
 }
 
 // linkOf names a call by its entry.

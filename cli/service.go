@@ -251,7 +251,7 @@ func printCaseChecks(w io.Writer, x api.Checks) {
 	}
 	t := newTable(w, head...)
 	for i, of := range x.Expectations {
-		row := table.Row{plain(checkpointText(of.Expectation)), plain(of.That)}
+		row := table.Row{plain(of.Label()), plain(of.That)}
 		for _, e := range x.Evidence {
 			cell := "…"
 			if got := e.Checks[i]; got != nil {

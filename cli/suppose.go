@@ -57,7 +57,7 @@ is printed is computed, not recorded.`,
 				}
 				list = append(list, s)
 			}
-			r, _, err := a.recordedCalls(c.Context(), l.Evidence)
+			r, err := a.openFile(c.Context(), l.Evidence)
 			if err != nil {
 				return err
 			}
@@ -107,7 +107,7 @@ func printSupposed(w io.Writer, name string, x supposed) {
 			continue
 		}
 		if differ++; differ <= mostCompared {
-			fmt.Fprintf(w, "  %s\n", fmt.Sprintf("%s would be %s, was %s", plain(r.Name), plain(shorten(orNothing(r.Supposed), mostSourceValues)), plain(shorten(orNothing(r.Recorded), mostSourceValues))))
+			fmt.Fprintf(w, "  %s would be %s, was %s\n", plain(r.Name), plain(shorten(orNothing(r.Supposed), mostSourceValues)), plain(shorten(orNothing(r.Recorded), mostSourceValues)))
 		}
 	}
 	switch {

@@ -60,7 +60,7 @@ type at struct {
 // Suppose makes the call of a frame with other values, and says what would differ from the recorded call. Nothing of it is kept. Errors are those of Write,
 // and fault.InvalidPath and fault.NoName for names that cannot be set.
 func Suppose(ctx context.Context, r replay.Recording, moment event.Moment, thread event.ThreadID, frame int, list []Supposition, o Options) (out Supposed, err error) {
-	reader, err := callsOf(r)
+	reader, err := CallsOf(r)
 	if err != nil {
 		return out, err
 	}
@@ -68,15 +68,7 @@ func Suppose(ctx context.Context, r replay.Recording, moment event.Moment, threa
 	if err != nil {
 		return out, err
 	}
-	if err := canBeMade(call); err != nil {
-		return out, err
-	}
-	dir, err := sourceOf(r, o.Source)
-	if err != nil {
-		return out, err
-	}
-	overlay := recordedSource(r, dir, reader.SourceFiles())
-	m, err := load(ctx, dir, overlay, call, buildFlags(r.Info().Command))
+	_, m, err := prepare(ctx, r, call, o)
 	if err != nil {
 		return out, err
 	}

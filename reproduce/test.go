@@ -46,8 +46,8 @@ type Test struct {
 // Complete reports whether everything is rebuilt as it was.
 func (t *Test) Complete() bool { return len(t.Gaps) == 0 }
 
-// recordings of calls.
-func callsOf(r replay.Recording) (replay.Calls, error) {
+// CallsOf returns the calls of a recording. The error wraps fault.NoHistory if it is not an execution log.
+func CallsOf(r replay.Recording) (replay.Calls, error) {
 	c, ok := r.(replay.Calls)
 	if !ok {
 		return nil, fmt.Errorf("%w: only an execution log has calls that can be made again", fault.NoHistory)
@@ -58,22 +58,28 @@ func callsOf(r replay.Recording) (replay.Calls, error) {
 // Write writes the test of a call. Errors wrap fault.NotRemade if the call cannot be made again at all, and fault.BuildFailed if
 // the source does not compile.
 func Write(ctx context.Context, r replay.Recording, call replay.MadeCall, o Options) (*Test, error) {
-	reader, err := callsOf(r)
-	if err != nil {
-		return nil, err
-	}
-	if err := canBeMade(call); err != nil {
-		return nil, err
-	}
-	dir, err := sourceOf(r, o.Source)
-	if err != nil {
-		return nil, err
-	}
-	m, err := load(ctx, dir, recordedSource(r, dir, reader.SourceFiles()), call, buildFlags(r.Info().Command))
+	reader, m, err := prepare(ctx, r, call, o)
 	if err != nil {
 		return nil, err
 	}
 	return m.test(r, reader, call, o.Link)
+}
+
+// prepare loads the recorded source of a call that can be made by itself.
+func prepare(ctx context.Context, r replay.Recording, call replay.MadeCall, o Options) (replay.Calls, *module, error) {
+	reader, err := CallsOf(r)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := canBeMade(call); err != nil {
+		return nil, nil, err
+	}
+	dir, err := sourceOf(r, o.Source)
+	if err != nil {
+		return nil, nil, err
+	}
+	m, err := load(ctx, dir, recordedSource(r, dir, reader.SourceFiles()), call, buildFlags(r.Info().Command))
+	return reader, m, err
 }
 
 // test writes the test of a call of the module's package.

@@ -37,7 +37,7 @@ const callsAtOnce = 200
 // Try makes recorded calls of a function with the source as it is now, and compares what they give back with the recording. Errors wrap
 // fault.NotRemade and fault.BuildFailed.
 func Try(ctx context.Context, r replay.Recording, function string, o TrialOptions) (out Trial, err error) {
-	reader, err := callsOf(r)
+	reader, err := CallsOf(r)
 	if err != nil {
 		return out, err
 	}

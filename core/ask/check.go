@@ -86,6 +86,9 @@ func (q CheckRequest) answer(ctx context.Context, s *Subject) (Check, error) {
 	return out, nil
 }
 
+// Label describes the checkpoint, for people.
+func (e Expectation) Label() string { return CheckpointOn{On: e.Checkpoint, When: e.When}.String() }
+
 // Valid checks the syntax of an expectation.
 func (e Expectation) Valid() error {
 	if err := Validate(e, Field.Parameter); err != nil {
@@ -133,7 +136,7 @@ func (e Expectation) parse(r replay.Recording) (c replay.Checkpoint, that *quest
 
 // check counts how often an expectation holds.
 func (e Expectation) check(ctx context.Context, s *Subject, r replay.Finder, c replay.Checkpoint, that *question.Question) (Checked, error) {
-	out := Checked{Checkpoint: CheckpointOn{On: e.Checkpoint, When: e.When}.String(), That: e.That, Note: e.Note}
+	out := Checked{Checkpoint: e.Label(), That: e.That, Note: e.Note}
 	v, err := r.Expect(ctx, c, that.Strict())
 	if errors.Is(err, fault.NoCode) {
 		out.Trouble, out.Missing = err.Error(), true

@@ -156,7 +156,7 @@ func check(ctx context.Context, r replay.Recording, x store.Expectation) (ask.Ch
 		return ask.Checked{}, ctx.Err()
 	}
 	if err != nil {
-		return ask.Checked{Checkpoint: ask.CheckpointOn{On: e.Checkpoint, When: e.When}.String(), That: e.That, Note: e.Note, Trouble: err.Error(), Missing: true}, nil
+		return ask.Checked{Checkpoint: e.Label(), That: e.That, Note: e.Note, Trouble: err.Error(), Missing: true}, nil
 	}
 	return got.Expectations[0], nil
 }

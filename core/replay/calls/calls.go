@@ -228,17 +228,16 @@ func (r Lister) inside(ctx context.Context, out *replay.MadeCall) error {
 
 // globals lists the package variables that functions name, and those that others name and that hold an error or a pointer.
 func (r Lister) globals(out *replay.MadeCall, used []event.FunctionID) {
-	seen := map[string]bool{}
+	seen, started := map[string]bool{}, r.started(r.T.Call(out.Call).Process)
 	for _, id := range used {
-		r.globalsOf(out, id, true, seen)
+		r.globalsOf(out, id, true, seen, started)
 	}
 	for _, id := range slices.Sorted(maps.Keys(r.T.Functions)) {
-		r.globalsOf(out, id, false, seen)
+		r.globalsOf(out, id, false, seen, started)
 	}
 }
 
-func (r Lister) globalsOf(out *replay.MadeCall, id event.FunctionID, used bool, seen map[string]bool) {
-	process := r.T.Call(out.Call).Process
+func (r Lister) globalsOf(out *replay.MadeCall, id event.FunctionID, used bool, seen map[string]bool, started event.Moment) {
 	f := r.T.Function(id)
 	for i, v := range f.Variables {
 		short, name, ok := strings.Cut(v.Name, ".")
@@ -257,7 +256,6 @@ func (r Lister) globalsOf(out *replay.MadeCall, id event.FunctionID, used bool, 
 			if out.End != event.NoMoment {
 				g.After = at(out.End)
 			}
-			started := r.started(process)
 			g.Fresh = started != event.NoMoment && slices.Equal(Leaves(name, at(started)), Leaves(name, g.Before))
 		}
 		out.Globals = append(out.Globals, g)

@@ -36,9 +36,7 @@ const (
 // Leaves lists the known leaves of a value and of all that it refers to, at most MostLeaves. What is not known is left
 // out.
 func Leaves(root string, v replay.Value) []Leaf {
-	w := walker{seen: map[place]string{}}
-	w.walk(root, v, 0)
-	return w.out
+	return LeavesOf([]string{root}, []replay.Value{v})
 }
 
 // LeavesOf lists the leaves of several values, of which later ones can refer into earlier ones.
