@@ -9,16 +9,22 @@ import (
 )
 
 // checkpointFlags are the flags that choose a checkpoint, one for each kind.
-type checkpointFlags struct{ about map[string]*string }
+type checkpointFlags struct {
+	prefix string
+	about  map[string]*string
+}
 
 const anyText = "*"
 
-func addCheckpointFlags(c *cobra.Command) *checkpointFlags {
-	f := &checkpointFlags{map[string]*string{}}
+func addCheckpointFlags(c *cobra.Command) *checkpointFlags { return addPrefixedCheckpointFlags(c, "") }
+
+// addPrefixedCheckpointFlags adds the flags of a further checkpoint, whose names begin with a prefix.
+func addPrefixedCheckpointFlags(c *cobra.Command, prefix string) *checkpointFlags {
+	f := &checkpointFlags{prefix, map[string]*string{}}
 	for _, k := range find.Kinds() {
-		f.about[k.Name] = c.Flags().String(k.Name, "", k.Doc)
+		f.about[k.Name] = c.Flags().String(prefix+k.Name, "", k.Doc)
 		if k.Any {
-			c.Flags().Lookup(k.Name).NoOptDefVal = anyText
+			c.Flags().Lookup(prefix + k.Name).NoOptDefVal = anyText
 		}
 	}
 	return f
@@ -49,7 +55,7 @@ func (f *checkpointFlags) on(rest []string) (string, error) {
 	var on, names []string
 	for _, k := range find.Kinds() {
 		about := *f.about[k.Name]
-		names = append(names, "--"+k.Name)
+		names = append(names, "--"+f.prefix+k.Name)
 		if about == anyText && len(rest) > 0 {
 			about, rest = rest[0], rest[1:]
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -12,13 +13,29 @@ import (
 	"wraithology/core/locator"
 )
 
-var _ = register(question[ask.CompareRequest, ask.Comparison]{use: "compare FAILING PASSING… [--propose FILE]", short: "Put a failing run beside a passing one: where they part, and what explains it", args: [2]int{2, 18},
+var _ = registerCommand(func(a *app) *cobra.Command {
+	c := command(a, compareQuestion)
+	lists := addPairFlags(c)
+	compare := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if lists.isSet() {
+			return a.comparePairs(c, args, lists)
+		}
+		return compare(c, args)
+	}
+	return c
+})
+
+var compareQuestion = question[ask.CompareRequest, ask.Comparison]{use: "compare FAILING PASSING… [--propose FILE] | RUN [OTHER] --return|--line|… --key E --value E [--with-line …]", short: "Put a failing run beside a passing one: where they part, and what explains it", args: [2]int{1, 18},
 	long: `Align the calls of two recordings of a program: a failing run and a passing one, of the same version or of
 another. Show the first moment at which they part, in path or in value, and up to ten causes: lines whose source
 differs, lines after which the paths part, values that differ although their line read equal values, and
 last what is only handed on; and simple relations that hold in all passing runs and break in the failing one, which
 --propose writes as expectations. Addresses and times are not compared; --ignore names what else is not.
-Both runs are files, or evidence of one case. The exit code is 1 if the runs are equal.`,
+Both runs are files, or evidence of one case. The exit code is 1 if the runs are equal.
+
+With a checkpoint, its hits are compared by key with those of another checkpoint (--with-line …), or with those of the
+other run: list the keys whose values differ, and what these hits have in common.`,
 	flags: func(c *cobra.Command) func(*ask.CompareRequest, *locator.Locator, []string) error {
 		c.Flags().String("propose", "", "file to which the contrasts are added as expectations")
 		return func(q *ask.CompareRequest, _ *locator.Locator, rest []string) error {
@@ -27,34 +44,44 @@ Both runs are files, or evidence of one case. The exit code is 1 if the runs are
 		}
 	},
 	other: func(c *cobra.Command, a *app, l locator.Locator, q ask.CompareRequest, _ []string) (bool, error) {
-		if !mayBeShared(l.Evidence) {
-			return true, a.compareFiles(c, l.Evidence, q)
+		if q.With == "" {
+			return true, usage("for example: wraith compare failing.wraith passing.wraith", "missing a run that passed, or the checkpoint and --key of two lists of hits")
 		}
-		own, _, _ := strings.Cut(l.Evidence, "/")
-		for _, name := range append([]*string{&q.With}, pointers(q.Also)...) {
-			ofCase, short, ok := strings.Cut(*name, "/")
-			if !ok || ofCase != own {
-				return true, usage("all runs must be files, or evidence of one case", "compare %s with %s", l.Evidence, *name)
-			}
-			*name = short
-		}
-		t, err := a.open(c.Context(), l.Evidence)
+		t, names, err := a.ofOneCase(c.Context(), l.Evidence, append([]string{q.With}, q.Also...))
 		if err != nil {
 			return true, err
 		}
+		q.With, q.Also = names[0], names[1:]
 		return true, answerTo(c, a, comparing, t, q)
-	}})
-
-// pointers returns the addresses of texts.
-func pointers(list []string) (out []*string) {
-	for i := range list {
-		out = append(out, &list[i])
-	}
-	return out
+	},
 }
 
 // comparing prints the answer of a comparison.
 var comparing = question[ask.CompareRequest, ask.Comparison]{print: printComparison, after: propose}
+
+// ofOneCase opens evidence beside other evidence: all are files, or evidence of one case. It returns the names by which a
+// request asks for the others.
+func (a *app) ofOneCase(ctx context.Context, first string, others []string) (*target, []string, error) {
+	if !mayBeShared(first) {
+		r, err := a.openFile(ctx, first)
+		if err != nil {
+			return nil, nil, err
+		}
+		t := &target{name: first, subject: ask.Subject{Recording: r, Limit: a.within}}
+		return t, others, a.beside(ctx, t, others, nil)
+	}
+	var names []string
+	own, _, _ := strings.Cut(first, "/")
+	for _, name := range others {
+		ofCase, short, ok := strings.Cut(name, "/")
+		if !ok || ofCase != own {
+			return nil, nil, usage("all runs must be files, or evidence of one case", "compare %s with %s", first, name)
+		}
+		names = append(names, short)
+	}
+	t, err := a.open(ctx, first)
+	return t, names, err
+}
 
 // propose adds the contrasts to the file of --propose.
 func propose(c *cobra.Command, answer ask.Comparison) error {
@@ -76,19 +103,6 @@ func propose(c *cobra.Command, answer ask.Comparison) error {
 		}
 	}
 	return f.Save()
-}
-
-// compareFiles compares two local recordings.
-func (a *app) compareFiles(c *cobra.Command, failing string, q ask.CompareRequest) error {
-	r, err := a.openFile(c.Context(), failing)
-	if err != nil {
-		return err
-	}
-	t := &target{name: failing, subject: ask.Subject{Recording: r, Limit: a.within}}
-	if err := a.beside(c.Context(), t, append([]string{q.With}, q.Also...), nil); err != nil {
-		return err
-	}
-	return answerTo(c, a, comparing, t, q)
 }
 
 func printComparison(w io.Writer, o printing, q ask.CompareRequest, c ask.Comparison) {

@@ -24,11 +24,7 @@ and durations. Only differences that are hardly chance are listed, the greatest 
 			fmt.Fprintln(w, "nothing else separates them")
 			return
 		}
-		t := newTable(w, "", "with", "without", "difference")
-		for i, d := range c.Differences {
-			t.AppendRow([]any{q.From + i + 1, partOf(d.With, c.With), partOf(d.Without, c.Without), describeDifference(d, c)})
-		}
-		t.Render()
+		printSeparations(w, "with", "without", c.With, c.Without, q.From, c.Differences)
 		printMore(w, c.Total, q.From, len(c.Differences))
 		if len(c.Left) > 0 {
 			fmt.Fprintf(w, "not compared, because nearly each has another value: %s\n", plain(shorten(fmt.Sprint(c.Left), mostSourceValues)))
@@ -37,6 +33,15 @@ and durations. Only differences that are hardly chance are listed, the greatest 
 			fmt.Fprintln(w, "there is more than is compared: name a narrower condition, or split the evidence")
 		}
 	}})
+
+// printSeparations prints what separates two sets of things with these names and sizes.
+func printSeparations(w io.Writer, with, without string, nWith, nWithout, from int, list []ask.Separation) {
+	t := newTable(w, "", with, without, "difference")
+	for i, d := range list {
+		t.AppendRow([]any{from + i + 1, partOf(d.With, nWith), partOf(d.Without, nWithout), describeDifference(d, nWith, nWithout)})
+	}
+	t.Render()
+}
 
 // partOf writes how many of a number have something.
 func partOf(n, of int) string {
@@ -47,9 +52,9 @@ func partOf(n, of int) string {
 }
 
 // describeDifference says what the matching things have, or lack.
-func describeDifference(d ask.Separation, c ask.Contrast) string {
+func describeDifference(d ask.Separation, nWith, nWithout int) string {
 	name := plain(d.Name)
-	lacks := d.With*c.Without < d.Without*c.With
+	lacks := d.With*nWithout < d.Without*nWith
 	switch d.What {
 	case "operation":
 		return name + " happens"

@@ -60,7 +60,12 @@ var commands []func(a *app) *cobra.Command
 
 // register adds the command of a question.
 func register[Q ask.Request[A], A any](x question[Q, A]) int {
-	commands = append(commands, func(a *app) *cobra.Command { return command(a, x) })
+	return registerCommand(func(a *app) *cobra.Command { return command(a, x) })
+}
+
+// registerCommand adds a command.
+func registerCommand(make func(a *app) *cobra.Command) int {
+	commands = append(commands, make)
 	return len(commands)
 }
 
@@ -195,6 +200,11 @@ func bind(flags *pflag.FlagSet, request reflect.Value, f ask.Field) {
 	if name == "" {
 		name = f.Name
 	}
+	bindAs(flags, request, f, name)
+}
+
+// bindAs adds the flag of a field with another name.
+func bindAs(flags *pflag.FlagSet, request reflect.Value, f ask.Field, name string) {
 	x := &fieldFlag{request: request, field: f}
 	if d, ok := f.Tag.Lookup("flagDefault"); ok {
 		if err := x.Set(d); err != nil {

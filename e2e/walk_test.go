@@ -46,6 +46,8 @@ var nestedForms = map[string][]string{
 		`{"writes":%s,"columns":["1"]}`, `{"call":true,"columns":[%s]}`, `{"call":true,"columns":%s}`, `{"call":true,"columns":["1"],"thread":%s}`, `{"call":true,"columns":["1"],"moment":%s}`, `{"columns":["1"],"from":%s}`},
 	"check": {`{"expectations":[{"checkpoint":%s,"that":"1 == 1"}]}`, `{"expectations":[{"checkpoint":"line berth.go:63","that":%s}]}`, `{"expectations":[{"checkpoint":"line berth.go:63","that":"clearance > 0.0","when":%s}]}`,
 		`{"expectations":[{"checkpoint":"line berth.go:63","that":"1 == 1","text":%s}]}`, `{"expectations":[%s]}`, `{"expectations":%s}`},
+	"pairs": {`{"hits":{"on":%s},"key":"1","value":"1"}`, `{"hits":{"on":"line berth.go:63"},"key":%s,"value":"1"}`, `{"hits":{"on":"line berth.go:63"},"key":"1","value":%s}`, `{"hits":{"on":"line berth.go:63"},"with":{"on":%s},"key":"1","value":"1"}`,
+		`{"hits":{"on":"line berth.go:63"},"key":"1","value":"1","in":%s}`, `{"hits":{"on":"line berth.go:63"},"key":"1","value":"1","withKey":%s,"withValue":%s}`},
 }
 
 // walked is evidence of one kind, here and in the service.
@@ -229,7 +231,7 @@ func TestWrongInputOfCommands(t *testing.T) {
 	}
 	for _, q := range ask.Questions() {
 		help := run("help", q.Name)
-		if !strings.Contains(help.out, "wraith "+q.Name) || q.Name == "instant" || q.Name == "compare" {
+		if !strings.Contains(help.out, "wraith "+q.Name) || slices.Contains([]string{"instant", "compare", "pairs"}, q.Name) {
 			continue // it has no command, or one that needs other evidence
 		}
 		t.Run(q.Name, func(t *testing.T) {

@@ -14,7 +14,7 @@ var _ = declare[CompareRequest, Comparison]("compare", "Where a failing run and 
 
 // CompareRequest compares the evidence with other evidence of the case.
 type CompareRequest struct {
-	With   string   `json:"with" required:"true" arg:"1" maxLength:"400" doc:"name of the evidence of the passing run"`
+	With   string   `json:"with" arg:"1" maxLength:"400" doc:"name of the evidence of the passing run"`
 	Also   []string `json:"also" maxItems:"16" maxLength:"400" flag:"-" doc:"further evidence of passing runs, for the contrasts; may be repeated"`
 	Ignore string   `json:"ignore" maxLength:"1000" doc:"names of variables and fields that are not compared, as a regular expression (RE2)"`
 	Count  int      `json:"count" minimum:"1" maximum:"100" default:"10" flag:"first" doc:"number of causes, and of contrasts"`
@@ -75,6 +75,9 @@ func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, err
 	left, err := capability[replay.Aligner](s, noHistory("runs to compare"))
 	if err != nil {
 		return out, err
+	}
+	if q.With == "" {
+		return out, fault.InvalidRequest.New("name the evidence of a run that passed", "missing evidence to compare with")
 	}
 	how := replay.AlignOptions{Causes: q.Count}
 	if q.Ignore != "" {

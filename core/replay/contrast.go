@@ -1,22 +1,33 @@
 package replay
 
-import "context"
+import (
+	"context"
+
+	"wraithology/core/event"
+)
 
 // ContrastQuery asks what separates the things for which When holds from the others. The things are traces, the records
-// of a log, or with Calls the calls of a function.
+// of a log, with Calls the calls of a function, or Pairs, which have the property or not.
 type ContrastQuery struct {
 	When  Condition
 	On    Recording // with which When is evaluated
 	Calls string    // name of a function; empty for traces or records
-	But   []string  // names that do not count
+	Pairs []ContrastPair
+	But   []string // names that do not count
 	Page  Page
+}
+
+// ContrastPair are two moments that belong together. Right is event.NoMoment if the second one is of another recording.
+type ContrastPair struct {
+	Left, Right event.Moment
+	Has         bool // has the property
 }
 
 // Contrast is what separates them, the greatest difference first. Left are names with more than 4,096 values, which
 // are rather IDs. Undecided counts the things for which When had no answer, Trouble is the first reason. Cut is set if some
 // things or names were not looked at.
 type Contrast struct {
-	Of            string // trace, record, call
+	Of            string // trace, record, call, pair
 	With, Without int
 	Total         int
 	Differences   []Difference

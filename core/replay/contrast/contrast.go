@@ -24,6 +24,8 @@ const piece = 2048
 // Contrast implements replay.Contraster.
 func (r Contraster) Contrast(ctx context.Context, q replay.ContrastQuery) (replay.Contrast, error) {
 	switch {
+	case q.Pairs != nil:
+		return r.pairs(ctx, q)
 	case r.T.Traces() > 0 && q.Calls == "":
 		return r.traces(ctx, q)
 	case r.Recorded() || q.Calls != "":
@@ -288,7 +290,7 @@ func (r Contraster) calls(ctx context.Context, q replay.ContrastQuery) (replay.C
 				continue
 			}
 			f.next(holds)
-			if err := r.call(ctx, f, r.T.CallOf(m), m); err != nil {
+			if err := r.call(ctx, f, "", r.T.CallOf(m), m); err != nil {
 				return undecided, trouble, err
 			}
 		}
@@ -301,24 +303,53 @@ func (r Contraster) calls(ctx context.Context, q replay.ContrastQuery) (replay.C
 	return answer(f, out, q)
 }
 
+// pairs compares pairs of moments: the values of both frames, and of calls that return what they called.
+func (r Contraster) pairs(ctx context.Context, q replay.ContrastQuery) (replay.Contrast, error) {
+	list := q.Pairs[:min(len(q.Pairs), maxCalls)]
+	f, out, err := over(ctx, len(list), func(ctx context.Context, f *features, from, to int) (int, error, error) {
+		for _, p := range list[from:to] {
+			f.next(p.Has)
+			if err := r.hit(ctx, f, "", p.Left); err != nil {
+				return 0, nil, err
+			}
+			if err := r.hit(ctx, f, "the other's ", p.Right); err != nil {
+				return 0, nil, err
+			}
+		}
+		return 0, nil, ctx.Err()
+	})
+	if err != nil {
+		return out, fmt.Errorf("compare the pairs: %w", err)
+	}
+	out.Of, out.Cut = "pair", len(list) < len(q.Pairs)
+	return answer(f, out, q)
+}
+
+// hit adds the features of a moment. prefix sets its names apart.
+func (r Contraster) hit(ctx context.Context, f *features, prefix string, m event.Moment) error {
+	switch c := event.NoCall; {
+	case m == event.NoMoment:
+		return nil
+	case r.T.Kind(m) == event.Leave:
+		if c = r.T.CallOf(m); c != event.NoCall {
+			return r.call(ctx, f, prefix, c, m)
+		}
+	}
+	return r.variables(ctx, f, prefix, m)
+}
+
 // maxCalls limits the calls that are compared.
 const maxCalls = 100_000
 
-func (r Contraster) call(ctx context.Context, f *features, c event.CallID, left event.Moment) error {
+// call adds the features of a call that ended at left. prefix sets its names apart.
+func (r Contraster) call(ctx context.Context, f *features, prefix string, c event.CallID, left event.Moment) error {
 	call := r.T.Call(c)
-	f.measure("duration", "", float64(r.T.Time(left)-r.T.Time(call.Enter)))
+	f.measure("duration", prefix, float64(r.T.Time(left)-r.T.Time(call.Enter)))
 	for _, child := range r.CallsBetween(c, call.Enter, left) {
-		f.set(key{what: "operation", name: r.FunctionName(child)})
+		f.set(key{what: "operation", name: prefix + r.FunctionName(child)})
 	}
-	list, err := r.Variables(ctx, left, call.Thread, 0)
-	if err != nil {
+	if err := r.variables(ctx, f, prefix, left); err != nil {
 		return err
-	}
-	for _, v := range list {
-		if v.Scope == event.Global {
-			continue
-		}
-		r.parts(f, v.Name, v.Value, 0)
 	}
 	lines := r.T.CallLines(c)
 	for i := range lines.Len() {
@@ -326,7 +357,21 @@ func (r Contraster) call(ctx context.Context, f *features, c event.CallID, left 
 			break
 		}
 		if site := r.T.Site(lines.At(i)); site.Line > 0 {
-			f.set(key{what: "operation", name: fmt.Sprintf("line %d", site.Line)})
+			f.set(key{what: "operation", name: fmt.Sprintf("%sline %d", prefix, site.Line)})
+		}
+	}
+	return nil
+}
+
+// variables adds the values of a frame.
+func (r Contraster) variables(ctx context.Context, f *features, prefix string, at event.Moment) error {
+	list, err := r.Variables(ctx, at, r.T.Thread(at), 0)
+	if err != nil {
+		return err
+	}
+	for _, v := range list {
+		if v.Scope != event.Global {
+			r.parts(f, prefix+v.Name, v.Value, 0)
 		}
 	}
 	return nil
@@ -334,8 +379,9 @@ func (r Contraster) call(ctx context.Context, f *features, c event.CallID, left 
 
 // Bounds of what counts of a call.
 const (
-	maxLines = 1024
-	maxDepth = 2
+	maxLines    = 1024
+	maxDepth    = 3
+	maxElements = 16
 )
 
 // parts adds a value, or the fields of an object.
@@ -362,7 +408,18 @@ func (r Contraster) parts(f *features, name string, v replay.Value, depth int) {
 		}
 	case event.Slice, event.Map, event.Array:
 		f.measure("attribute", "size("+name+")", float64(v.Count()))
+		if depth < maxDepth && v.Form() != event.Map {
+			r.elements(f, name+"[]", v, depth+1)
+		}
 	default:
 		f.value(name, v.Value)
+	}
+}
+
+// elements adds the first elements of a list: a call has a value of them if one of the elements has it.
+func (r Contraster) elements(f *features, name string, v replay.Value, depth int) {
+	list, _ := v.Children(replay.Page{Count: maxElements})
+	for _, x := range list {
+		r.parts(f, name, x.Value, depth)
 	}
 }
