@@ -24,7 +24,7 @@ func TestComparedDemo(t *testing.T) {
 	assert.JSONEq(t, local, ines.fine(t, "--json", "compare", "shallow-berth/failing-run", "shallow-berth/passing-run"))
 	c := parsed[ask.Comparison](t, local)
 	require.NotEmpty(t, c.Causes)
-	assert.Equal(t, "book.Apply(notice)", c.Causes[0].Name)
+	assert.Equal(t, "for _, number := range numbers {", c.Causes[0].Name)
 	assert.Equal(t, "numbers", c.Causes[len(c.Causes)-1].Name, "what was handed on is last")
 	assert.Less(t, c.OnlyLeft, 100)
 	assert.Greater(t, c.Aligned, 30_000)

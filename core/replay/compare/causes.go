@@ -3,6 +3,7 @@ package compare
 import (
 	"fmt"
 	"slices"
+	"sort"
 	"strings"
 
 	"wraithology/core/event"
@@ -23,8 +24,13 @@ func (p *pair) readings(left, right event.Moment) (list []reading) {
 	if left == event.NoMoment || right == event.NoMoment {
 		return nil
 	}
+	return p.compared(append(append([]string{}, p.left.T.Site(left).Reads...), p.right.T.Site(right).Reads...), left, right)
+}
+
+// compared compares the values of paths at two moments.
+func (p *pair) compared(paths []string, left, right event.Moment) (list []reading) {
 	seen := map[string]bool{}
-	for _, path := range append(append([]string{}, p.left.T.Site(left).Reads...), p.right.T.Site(right).Reads...) {
+	for _, path := range paths {
 		if seen[path] || p.left.ignores(path) {
 			continue
 		}
@@ -104,20 +110,21 @@ func (s *side) where(m event.Moment) string {
 
 // differing returns the line that only one version of the source has, if the runs part at it.
 func (p *pair) differing(x parting) (text string, ok bool) {
-	if x.kind != replay.ByPath {
+	if x.kind == replay.ByPath {
+		if x.leftExtra > 0 && p.left.T.Kind(x.left) == event.Line {
+			if text := p.left.text(x.left); !p.right.hasLine(x.calls[1], text) {
+				return text, true
+			}
+		}
+		if x.rightExtra > 0 && p.right.T.Kind(x.right) == event.Line {
+			if text := p.right.text(x.right); !p.left.hasLine(x.calls[0], text) {
+				return text, true
+			}
+		}
+	} else if x.called != event.NoCall || p.left.T.Kind(x.left) == event.Enter {
 		return "", false
 	}
-	if x.leftExtra > 0 && p.left.T.Kind(x.left) == event.Line {
-		if text := p.left.text(x.left); !p.right.hasLine(x.calls[1], text) {
-			return text, true
-		}
-	}
-	if x.rightExtra > 0 && p.right.T.Kind(x.right) == event.Line {
-		if text := p.right.text(x.right); !p.left.hasLine(x.calls[0], text) {
-			return text, true
-		}
-	}
-	return "", false
+	return p.changedNear(x)
 }
 
 // hasLine reports whether the function of a call has a line of this text.
@@ -141,9 +148,13 @@ func (p *pair) describe(x parting) replay.Parting {
 		return out
 	}
 	if x.kind == replay.ByPath {
-		out.Name = p.left.text(x.leftLine)
+		out.Name = p.deciding(x)
 		out.Why = fmt.Sprintf("then left: %s; right: %s", p.left.where(x.left), p.right.where(x.right))
-		if list := different(p.readings(x.leftLine, x.rightLine)); len(list) > 0 {
+		list := p.readings(x.leftLine, x.rightLine)
+		if p.loopHead(x) != "" {
+			list = p.headReadings(x)
+		}
+		if list = different(list); len(list) > 0 {
 			out.LeftValue, out.RightValue = assignments(list)
 		} else {
 			out.LeftValue, out.RightValue, out.Why = p.left.where(x.left), p.right.where(x.right), "the runs continue differently after this line"
@@ -172,6 +183,47 @@ func (p *pair) describe(x parting) replay.Parting {
 		out.Why = "what its line read leads to memory with other values"
 	}
 	return out
+}
+
+// deciding returns the line that decided a parting by path: the last common one, or the head of the loop that one of the
+// runs leaves.
+func (p *pair) deciding(x parting) string {
+	if head := p.loopHead(x); head != "" {
+		return head
+	}
+	return p.left.text(x.leftLine)
+}
+
+// loopHead returns the head of a loop that one of the runs leaves while the other one goes on with it, empty if there is none.
+func (p *pair) loopHead(x parting) string {
+	sides, lines, next := []*side{p.left, p.right}, []event.Moment{x.leftLine, x.rightLine}, []event.Moment{x.left, x.right}
+	for i, s := range sides {
+		if lines[i] == event.NoMoment || next[i] == event.NoMoment || s.T.Kind(next[i]) != event.Line {
+			continue
+		}
+		head, at := s.T.Site(next[i]).Line, s.T.Site(lines[i]).Line
+		f := s.T.FunctionOf(x.calls[i]).File
+		end := s.blockEnd(f, head)
+		text := s.line(f, head)
+		if !strings.HasPrefix(text, "for ") || at < head || at > end {
+			continue
+		}
+		// The other side is outside of the same loop, which may be elsewhere in its version.
+		other, m := sides[1-i], next[1-i]
+		from := other.T.Site(lines[1-i]).Line - (at - head)
+		if m == event.NoMoment || other.T.Kind(m) != event.Line || other.T.Site(m).Line < from || other.T.Site(m).Line > from+end-head {
+			return text
+		}
+	}
+	return ""
+}
+
+// headReadings compares what the head of a loop reads that one of the runs leaves.
+func (p *pair) headReadings(x parting) []reading {
+	if x.left != event.NoMoment && p.left.T.Kind(x.left) == event.Line && strings.HasPrefix(p.left.text(x.left), "for ") {
+		return p.compared(p.left.T.Site(x.left).Reads, x.left, x.rightLine)
+	}
+	return p.compared(p.right.T.Site(x.right).Reads, x.leftLine, x.right)
 }
 
 // assignments writes readings with their values on both sides.
@@ -206,11 +258,59 @@ func (s *side) changed(m event.Moment, c event.CallID) (list []replay.Variable) 
 	return list
 }
 
-// causes selects the partings that explain the others, the most telling first: lines whose source differs; lines after
-// which the paths part; values that differ although their line read equal values. What is handed on is one
-// cause, the last one.
+// The ranks of causes, the most telling first.
+const (
+	inSource  = iota // a line whose source differs
+	byNewPath        // a branch after which one of the runs goes on as the other one never does
+	byPath           // a line after which the paths part, or a loop that one of the runs leaves earlier
+	byCheck          // the same, of a condition that reported the failure
+	byValue          // a value that differs although its line read equal values
+	byOrder          // what depends on the order of a map
+	ranks
+)
+
+// rankOf returns the rank of a parting. ok is false if a value is only handed on.
+func (p *pair) rankOf(x parting) (rank int, ok bool) {
+	_, isDiffering := p.differing(x)
+	switch {
+	case isDiffering:
+		return inSource, true
+	case x.isUnordered:
+		return byOrder, x.kind == replay.ByPath || p.originates(x)
+	case x.kind == replay.ByPath && p.reports(x):
+		return byCheck, true
+	case x.kind == replay.ByPath && p.isNew(x) && p.loopHead(x) == "":
+		return byNewPath, true
+	case x.kind == replay.ByPath:
+		return byPath, true
+	}
+	handedOn := x.called != event.NoCall || p.left.T.Kind(x.left) == event.Enter || p.left.T.Kind(x.left) == event.Leave
+	return byValue, !handedOn && p.originates(x)
+}
+
+// reports reports whether a parting only reports the failure: it is the condition before the exit, or the left run returns an
+// error there.
+func (p *pair) reports(x parting) bool {
+	if p.chain == nil || x.leftLine == event.NoMoment {
+		return false
+	}
+	t := p.left.T
+	if p.chain.check[t.ID(x.leftLine)] {
+		return true
+	}
+	if x.left == event.NoMoment || t.Kind(x.left) != event.Line || !strings.HasPrefix(p.left.text(x.left), "return") {
+		return false
+	}
+	errors, leave := t.ErrorReturns(), t.Call(x.calls[0]).Leave
+	i := sort.Search(errors.Len(), func(i int) bool { return errors.At(i) >= leave })
+	return i < errors.Len() && errors.At(i) == leave
+}
+
+// causes selects the partings that explain the others, by rank and in their order. What is handed on is one cause, the last
+// one. If the run failed, and some partings led to the failure, the others are left out; and ways that only this run goes, in
+// calls without a counterpart, are causes too.
 func (p *pair) causes(most int) (list []replay.Parting) {
-	var replaced, paths, values []replay.Parting
+	var onChain, others [ranks][]parting
 	var passed *parting
 	seen := map[string]bool{}
 	for i, x := range p.partings {
@@ -222,28 +322,53 @@ func (p *pair) causes(most int) (list []replay.Parting) {
 			continue
 		}
 		seen[key] = true
-		_, isDiffering := p.differing(x)
+		rank, ok := p.rankOf(x)
 		switch {
-		case isDiffering:
-			replaced = append(replaced, p.describe(x))
-		case x.kind == replay.ByPath:
-			paths = append(paths, p.describe(x))
-		case x.called != event.NoCall || p.left.T.Kind(x.left) == event.Enter || p.left.T.Kind(x.left) == event.Leave || !p.originates(x):
-			if passed == nil {
-				passed = &p.partings[i]
-			}
+		case !ok && passed == nil:
+			passed = &p.partings[i]
+		case !ok:
+		case p.chain == nil || rank == inSource || p.chain.leadsTo(p, x):
+			onChain[rank] = append(onChain[rank], x)
 		default:
-			values = append(values, p.describe(x))
+			others[rank] = append(others[rank], x)
 		}
-		if len(replaced) >= most {
+	}
+	for _, set := range [][ranks][]parting{onChain, others} {
+		for rank, partings := range set {
+			for _, x := range partings[:min(len(partings), most-len(list))] {
+				list = append(list, p.describe(x))
+			}
+			if rank == byNewPath && p.chain != nil && len(p.partings) > 0 {
+				list = p.addNewWays(list, most)
+			}
+		}
+		if len(list) > 0 {
 			break
 		}
 	}
-	list = append(append(append(list, replaced...), paths...), values...)
 	if passed != nil && len(list) < most {
 		list = append(list, p.describe(*passed))
 	}
-	return list[:min(len(list), most)]
+	return list
+}
+
+// addNewWays adds the ways that only the left run goes, of lines at which the runs do not part.
+func (p *pair) addNewWays(list []replay.Parting, most int) []replay.Parting {
+	t := p.left.T
+	isListed := map[uint32]bool{}
+	for _, x := range p.partings {
+		if x.leftLine != event.NoMoment {
+			isListed[t.ID(x.leftLine)] = true
+		}
+	}
+	for _, x := range p.newWays() {
+		reported := p.reports(parting{calls: [2]event.CallID{t.CallOf(x.line), event.NoCall}, leftLine: x.line, left: x.next})
+		if id := t.ID(x.line); len(list) < most && !isListed[id] && !reported {
+			isListed[id] = true
+			list = append(list, replay.Parting{Kind: replay.ByPath, Name: p.left.text(x.line), LeftValue: p.left.where(x.next), RightValue: "never", Left: x.line, Right: event.NoMoment, Why: "only this run goes on after this line as it did"})
+		}
+	}
+	return list
 }
 
 // originates reports whether a value differs although all that its line read of recorded values is equal.

@@ -10,11 +10,17 @@ import (
 	"wraithology/core/fault"
 	"wraithology/core/guard"
 	"wraithology/core/replay"
+	"wraithology/core/replay/branch"
+	"wraithology/core/replay/origin"
 	"wraithology/core/replay/state"
 )
 
 // Aligner implements replay.Aligner.
-type Aligner struct{ *state.Log }
+type Aligner struct {
+	*state.Log
+	Chains   origin.Chains
+	Branches branch.Brancher
+}
 
 func (a Aligner) compared() *state.Log { return a.Log }
 
@@ -46,7 +52,7 @@ func (a Aligner) Align(ctx context.Context, other replay.Recording, how replay.A
 	if err != nil {
 		return replay.Comparison{}, err
 	}
-	p := &pair{ctx: ctx, left: sides[0], right: sides[1], ofLine: map[place]int{}}
+	p := &pair{ctx: ctx, left: sides[0], right: sides[1], ofLine: map[place]int{}, versions: newVersions(sides[0], sides[1])}
 	for _, t := range p.threads() {
 		p.roots(p.left.roots[t[0]], p.right.roots[t[1]])
 	}
@@ -56,6 +62,7 @@ func (a Aligner) Align(ctx context.Context, other replay.Recording, how replay.A
 		first := p.describe(*p.first)
 		out.First = &first
 	}
+	p.chain = a.chainOf(ctx, p)
 	out.Causes = p.causes(how.Causes)
 	return out, ctx.Err()
 }
@@ -70,6 +77,9 @@ type pair struct {
 	unexamined  bool          // there are more
 	aligned     int
 	todo        [][2]event.CallID // counterparts that differ, the next one last
+	chain       *chain            // what led to the failure; nil if there is none
+	versions    *versions
+	edgesOf     [2]map[edge]taken // of the left run and of the right one, nil until they are needed
 }
 
 // place is a kind of parting at a line of a function.
@@ -104,6 +114,7 @@ type parting struct {
 	left, right           event.Moment // what differs; event.NoMoment if one side has nothing there
 	leftExtra, rightExtra int          // events without a counterpart
 	called                event.CallID // a call with a difference that the line made before; event.NoCall for none
+	isUnordered           bool         // it is in the body of a loop over a map, whose order differs in each run
 }
 
 // order is where a parting is in the left recording.
@@ -268,8 +279,14 @@ func (w *walk) pairUp(x, y item) {
 		w.called = x.child
 	case w.order != nil && w.order.explains(w.pair, w.leftLine, w.left.changed(x.at, w.calls[0])):
 	default:
-		w.add(parting{kind: replay.ByValue, calls: w.calls, leftLine: w.leftLine, rightLine: w.rightLine, left: x.at, right: y.at, called: w.called})
+		w.part(parting{kind: replay.ByValue, calls: w.calls, leftLine: w.leftLine, rightLine: w.rightLine, left: x.at, right: y.at, called: w.called})
 	}
+}
+
+// part adds a parting.
+func (w *walk) part(x parting) {
+	x.isUnordered = w.order.covers(w.pair, x.leftLine)
+	w.add(x)
 }
 
 // alignRest aligns the remaining elements, which begin with different paths.
@@ -286,7 +303,7 @@ func (w *walk) alignRest(left, right []item) {
 		if next < len(right) {
 			x.right = right[next].at
 		}
-		w.add(x)
+		w.part(x)
 	}
 	extra := 0
 	for i, j := range align(left, right) {

@@ -36,7 +36,8 @@ type side struct {
 	functions map[event.FunctionID]digest
 	sites     map[event.SiteID]digest
 	variables map[variable]digest
-	sources   map[event.FileID][]string // lines of each file
+	sources   map[event.FileID][]string  // lines of each file
+	linesOf   map[event.FunctionID][]int // lines with statements, nil until they are needed
 
 	calls    []digest // of each call, with all that it called on its thread
 	children [][]event.CallID

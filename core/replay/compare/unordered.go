@@ -67,6 +67,38 @@ func (u *unordered) explains(p *pair, line event.Moment, written []replay.Variab
 	return depends
 }
 
+// covers reports whether a line is one that ranges over a map, or within its loop.
+func (u *unordered) covers(p *pair, line event.Moment) bool {
+	if u == nil || line == event.NoMoment {
+		return false
+	}
+	t := p.left.T
+	at := t.Site(line)
+	f := t.Function(at.Function)
+	for site := range u.lines {
+		x := t.Sites[event.SiteID(site)]
+		if x.Function == at.Function && at.Line >= x.Line && at.Line <= p.left.blockEnd(f.File, x.Line) {
+			return true
+		}
+	}
+	return false
+}
+
+// blockEnd returns the last line of the block that a line begins: the next one that is not indented more, in formatted source.
+func (s *side) blockEnd(f event.FileID, from int) int {
+	lines := s.sources[f]
+	indent := func(n int) int { return len(lines[n-1]) - len(strings.TrimLeft(lines[n-1], "\t ")) }
+	if from < 1 || from > len(lines) {
+		return from
+	}
+	for n := from + 1; n <= len(lines); n++ {
+		if strings.TrimSpace(lines[n-1]) != "" && indent(n) <= indent(from) {
+			return n
+		}
+	}
+	return len(lines)
+}
+
 // remove leaves out a call of the right side that has its counterpart.
 func (u *unordered) remove(call digest) {
 	if u != nil {

@@ -84,7 +84,8 @@ func Open(t *timeline.Timeline) Replay {
 	log := state.New(t, failure.Describe)
 	w := writes.Reader{Log: log}
 	f, b := find.Finder{Reader: w}, branch.New(w)
-	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, origin.Chains{Reader: w, Branches: b}, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}, compare.Aligner{Log: log}, calls.New(f), relations.Relater{Finder: f}, waiter{waits.Finder{Log: log}}}
+	chains := origin.Chains{Reader: w, Branches: b}
+	r := recording{log, w, f, step.Stepper{Finder: f}, change.Comparer{Log: log}, chains, verify.Verifier{Log: log}, b, races.Racer{Log: log}, story.Teller{Finder: f}, contrast.Contraster{Finder: f}, compare.Aligner{Log: log, Chains: chains, Branches: b}, calls.New(f), relations.Relater{Finder: f}, waiter{waits.Finder{Log: log}}}
 	switch {
 	case t.Traces() > 0:
 		return traced{log, r, tracer{trace.Reader{Log: log}}}
