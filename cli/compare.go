@@ -28,11 +28,14 @@ var _ = registerCommand(func(a *app) *cobra.Command {
 
 var compareQuestion = question[ask.CompareRequest, ask.Comparison]{use: "compare FAILING PASSING… [--propose FILE] | RUN [OTHER] --return|--line|… --key E --value E [--with-line …]", short: "Put a failing run beside a passing one: where they part, and what explains it", args: [2]int{1, 18},
 	long: `Align the calls of two recordings of a program: a failing run and a passing one, of the same version or of
-another. Show the first moment at which they part, in path or in value, and up to ten causes: lines whose source
-differs, lines after which the paths part, values that differ although their line read equal values, and
-last what is only handed on; and simple relations that hold in all passing runs and break in the failing one, which
+another. Show the first moment at which they part, in path or in value, and up to ten causes that led to the failure: lines
+whose source differs, branches that only one run takes, lines after which the paths part, values that differ although their
+line read equal values, and last what is only handed on; and simple relations that hold in all passing runs and break in the failing one, which
 --propose writes as expectations. Addresses and times are not compared; --ignore names what else is not.
 Both runs are files, or evidence of one case. The exit code is 1 if the runs are equal.
+
+Of event traces, the failed trace is put beside one of the same operation without an error. Core dumps and crash texts are
+compared by their failures, their failing stacks, and the variables of own frames and their globals.
 
 With a checkpoint, its hits are compared by key with those of another checkpoint (--with-line …), or with those of the
 other run: list the keys whose values differ, and what these hits have in common.`,
@@ -106,7 +109,7 @@ func propose(c *cobra.Command, answer ask.Comparison) error {
 }
 
 func printComparison(w io.Writer, o printing, q ask.CompareRequest, c ask.Comparison) {
-	fmt.Fprintf(w, "%s have a counterpart; %d only in %s, %d only in %s\n", counted(c.Aligned, "call"), c.OnlyLeft, plain(o.name), c.OnlyRight, plain(q.With))
+	fmt.Fprintf(w, "%s with a counterpart; %d only in %s, %d only in %s\n", counted(c.Aligned, c.Of), c.OnlyLeft, plain(o.name), c.OnlyRight, plain(q.With))
 	if c.First == nil {
 		fmt.Fprintln(w, "the runs do not part")
 		return

@@ -8,22 +8,26 @@ import (
 	"wraithology/core/event"
 	"wraithology/core/fault"
 	"wraithology/core/replay"
+	"wraithology/core/replay/compare"
 )
 
 var _ = declare[CompareRequest, Comparison]("compare", "Where a failing run and a passing one part, and what explains it")
 
 // CompareRequest compares the evidence with other evidence of the case.
 type CompareRequest struct {
-	With   string   `json:"with" arg:"1" maxLength:"400" doc:"name of the evidence of the passing run"`
-	Also   []string `json:"also" maxItems:"16" maxLength:"400" flag:"-" doc:"further evidence of passing runs, for the contrasts; may be repeated"`
-	Ignore string   `json:"ignore" maxLength:"1000" doc:"names of variables and fields that are not compared, as a regular expression (RE2)"`
-	Count  int      `json:"count" minimum:"1" maximum:"100" default:"10" flag:"first" doc:"number of causes, and of contrasts"`
+	With      string   `json:"with" arg:"1" maxLength:"400" doc:"name of the evidence of the passing run"`
+	Also      []string `json:"also" maxItems:"16" maxLength:"400" flag:"-" doc:"further evidence of passing runs, for the contrasts; may be repeated"`
+	Trace     string   `json:"trace" maxLength:"64" doc:"event traces: ID of the trace (default the failed one)"`
+	WithTrace string   `json:"withTrace" maxLength:"64" flag:"with-trace" doc:"event traces: ID of the trace beside it (default the first one of the same operation without an error)"`
+	Ignore    string   `json:"ignore" maxLength:"1000" doc:"names of variables and fields that are not compared, as a regular expression (RE2)"`
+	Count     int      `json:"count" minimum:"1" maximum:"100" default:"10" flag:"first" doc:"number of causes, and of contrasts"`
 }
 
 // Comparison is where the runs part. The left one is the evidence that was asked.
 type Comparison struct {
-	Aligned   int       `json:"aligned"`  // calls with a counterpart in the other run
-	OnlyLeft  int       `json:"onlyLeft"` // calls without
+	Of        string    `json:"of" enum:"call,span,frame"` // what is aligned
+	Aligned   int       `json:"aligned"`                   // those with a counterpart in the other run
+	OnlyLeft  int       `json:"onlyLeft"`                  // calls without
 	OnlyRight int       `json:"onlyRight"`
 	First     *Parting  `json:"first"` // null if the runs are equal
 	Causes    []Parting `json:"causes"`
@@ -72,15 +76,12 @@ func (c Comparison) Negative() bool { return c.First == nil }
 
 func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, error) {
 	out := Comparison{Causes: []Parting{}, Contrasts: []Broken{}}
-	left, err := capability[replay.Aligner](s, noHistory("runs to compare"))
-	if err != nil {
-		return out, err
-	}
 	if q.With == "" {
 		return out, fault.InvalidRequest.New("name the evidence of a run that passed", "missing evidence to compare with")
 	}
-	how := replay.AlignOptions{Causes: q.Count}
+	how := replay.AlignOptions{Causes: q.Count, Trace: q.Trace, WithTrace: q.WithTrace}
 	if q.Ignore != "" {
+		var err error
 		if how.Ignore, err = regexp.Compile(q.Ignore); err != nil {
 			return out, fault.InvalidRequest.New("write a regular expression in the syntax of RE2, such as ^(id|token)$", "invalid ignore %q: %v", q.Ignore, err)
 		}
@@ -89,13 +90,26 @@ func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, err
 	if err != nil {
 		return out, err
 	}
-	got, err := left.Align(ctx, right, how)
+	align := func(ctx context.Context, right replay.Recording, how replay.AlignOptions) (replay.Comparison, error) {
+		return compare.Instants(ctx, s.Recording, right, how)
+	}
+	if left, ok := s.Recording.(replay.Aligner); ok {
+		align = left.Align
+	}
+	got, err := align(ctx, right, how)
 	if err != nil {
 		return out, err
 	}
-	out.Aligned, out.OnlyLeft, out.OnlyRight, out.Unexamined = got.Aligned, got.OnlyLeft, got.OnlyRight, got.Unexamined
+	out.Of, out.Aligned, out.OnlyLeft, out.OnlyRight, out.Unexamined = got.Of, got.Aligned, got.OnlyLeft, got.OnlyRight, got.Unexamined
 	parting := func(p replay.Parting) Parting {
-		return Parting{Kind: string(p.Kind), Name: p.Name, LeftValue: p.LeftValue, RightValue: p.RightValue, Left: runPlace(ctx, s.Recording, p.Left), Right: runPlace(ctx, right, p.Right), Why: p.Why}
+		out := Parting{Kind: string(p.Kind), Name: p.Name, LeftValue: p.LeftValue, RightValue: p.RightValue, Left: runPlace(ctx, s.Recording, p.Left), Right: runPlace(ctx, right, p.Right), Why: p.Why}
+		if p.LeftPlace != nil {
+			out.Left = newRunPlace(*p.LeftPlace)
+		}
+		if p.RightPlace != nil {
+			out.Right = newRunPlace(*p.RightPlace)
+		}
+		return out
 	}
 	if got.First != nil {
 		first := parting(*got.First)
@@ -110,7 +124,7 @@ func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, err
 // relate finds the contrasts with all passing runs.
 func (q CompareRequest) relate(ctx context.Context, s *Subject, right replay.Recording, out *Comparison) error {
 	left, ok := s.Recording.(replay.Relater)
-	if !ok || out.First == nil {
+	if !ok || out.First == nil || s.Recording.Info().Kind != right.Info().Kind {
 		return nil
 	}
 	passing := []replay.Recording{right}
@@ -146,7 +160,11 @@ func runPlace(ctx context.Context, r replay.Recording, m event.Moment) *RunPlace
 // PlaceAt returns where a moment is.
 func PlaceAt(ctx context.Context, r replay.Recording, m event.Moment) (RunPlace, error) {
 	p, err := replay.PlaceOf(ctx, r, m)
-	return RunPlace{Moment: m, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line}, err
+	return *newRunPlace(p), err
+}
+
+func newRunPlace(p replay.Place) *RunPlace {
+	return &RunPlace{Moment: p.Moment, Thread: p.Thread, Function: p.Function, File: p.File, Line: p.Line}
 }
 
 // other returns the other evidence of the case with a name.

@@ -8,7 +8,7 @@ import (
 )
 
 // Aligner compares the recording with another one of the same program. The error wraps fault.NoHistory unless both are
-// execution logs.
+// execution logs or both are event traces.
 type Aligner interface {
 	Align(ctx context.Context, other Recording, how AlignOptions) (Comparison, error)
 }
@@ -33,12 +33,16 @@ type Relation struct {
 type AlignOptions struct {
 	Ignore *regexp.Regexp // names of variables, parameters, results and fields that are not compared; nil for none
 	Causes int            // number of causes at most
+	// Trace and WithTrace are the IDs of the traces of event traces; by default the failed one, and one of the same operation
+	// without an error.
+	Trace, WithTrace string
 }
 
 // Comparison is how two recordings of a program relate: the left one, which failed, and the right one.
 type Comparison struct {
-	Aligned   int // calls with a counterpart
-	OnlyLeft  int // calls without
+	Of        string // what is aligned: call, span, frame
+	Aligned   int    // those with a counterpart
+	OnlyLeft  int    // calls without
 	OnlyRight int
 	First     *Parting // the first place where they part; nil if there is none
 	Causes    []Parting
@@ -62,5 +66,7 @@ type Parting struct {
 	Name                  string
 	LeftValue, RightValue string
 	Left, Right           event.Moment
+	// LeftPlace and RightPlace are set where the moment alone does not say the place: of frames.
+	LeftPlace, RightPlace *Place
 	Why                   string
 }

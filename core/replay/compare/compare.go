@@ -35,8 +35,11 @@ const (
 // Align implements replay.Aligner.
 func (a Aligner) Align(ctx context.Context, other replay.Recording, how replay.AlignOptions) (replay.Comparison, error) {
 	o, ok := other.(interface{ compared() *state.Log })
-	if !ok || !a.Recorded() || !o.compared().Recorded() {
-		return replay.Comparison{}, fault.NoHistory.New("record both runs with wraith record", "only execution logs are compared call by call, not evidence of the kinds %s and %s", a.Info().Kind, other.Info().Kind)
+	switch {
+	case ok && a.T.Traces() > 0 && o.compared().T.Traces() > 0:
+		return alignTraces(ctx, a.Log, o.compared(), how)
+	case !ok || !a.Recorded() || !o.compared().Recorded():
+		return replay.Comparison{}, notComparable(a, other)
 	}
 	logs := []*state.Log{a.Log, o.compared()}
 	for _, l := range logs {
@@ -57,7 +60,7 @@ func (a Aligner) Align(ctx context.Context, other replay.Recording, how replay.A
 		p.roots(p.left.roots[t[0]], p.right.roots[t[1]])
 	}
 	slices.SortStableFunc(p.partings, func(a, b parting) int { return int(a.order() - b.order()) })
-	out := replay.Comparison{Aligned: p.aligned, OnlyLeft: p.left.T.Calls() - p.aligned, OnlyRight: p.right.T.Calls() - p.aligned, Unexamined: p.unexamined}
+	out := replay.Comparison{Of: "call", Aligned: p.aligned, OnlyLeft: p.left.T.Calls() - p.aligned, OnlyRight: p.right.T.Calls() - p.aligned, Unexamined: p.unexamined}
 	if p.first != nil {
 		first := p.describe(*p.first)
 		out.First = &first

@@ -14,6 +14,9 @@ type Relater struct{ find.Finder }
 
 // Relate implements replay.Relater.
 func (r Relater) Relate(ctx context.Context, passing []replay.Recording, most int) ([]replay.Relation, bool, error) {
+	if !r.Recorded() {
+		return nil, false, nil
+	}
 	var others []find.Finder
 	for _, p := range passing {
 		o, ok := p.(interface{ related() find.Finder })

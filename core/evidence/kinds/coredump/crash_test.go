@@ -6,16 +6,19 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/event"
 	"wraithology/core/evidence/kinds/coredump/module"
 	"wraithology/core/question"
 	"wraithology/core/replay"
+	"wraithology/core/replay/compare"
 )
 
 // crash runs a program until it crashes, and returns the core that the kernel
@@ -156,4 +159,66 @@ func openFile(core string, o Options) (*Dump, error) {
 	}
 	defer f.Close()
 	return Open(context.Background(), f, o)
+}
+
+const gates = `#include <stdlib.h>
+#include <string.h>
+#include <stdio.h>
+struct gate { int id; double level; struct gate *next; const char *name; };
+static struct { int mode; int limits[4]; char site[16]; } config = {1, {10, 20, 30, 40}, "Kelp"};
+static struct gate *first;
+static int opened;
+static void add(int id, double level, const char *name) {
+  struct gate *g = malloc(sizeof *g);
+  g->id = id; g->level = level; g->name = name; g->next = first;
+  first = g;
+}
+static void lower(struct gate *g, int by) {
+  opened++;
+  if (g->next == 0) abort();
+  lower(g->next, by);
+}
+int main(int argc, char **argv) {
+  int n = atoi(argv[1]);
+  if (n > 3) { config.limits[2] = 35; strcpy(config.site, "Ness"); }
+  add(1, 4.5, "east"); add(2, n > 3 ? 2.25 : -20, "west"); add(3, 9, n > 4 ? "deep" : "lock");
+  if (n > 5) add(4, 1, "outer");
+  lower(first, n > 4);
+  return 0;
+}
+`
+
+// Two dumps of a program differ in what the program made different, wherever its memory was.
+func TestComparedDumps(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	source, program := filepath.Join(dir, "gates.c"), filepath.Join(dir, "gates")
+	require.NoError(t, os.WriteFile(source, []byte(gates), 0o600))
+	compile(t, "gcc", "-g", "-O0", "-o", program, source)
+	dump := func(n string) *Dump {
+		core, _ := crash(t, program, n)
+		return openDump(t, core, Options{})
+	}
+	left := dump("1")
+	for n, want := range map[string][]string{
+		"1": nil,
+		"2": {"n = 1, 2"},
+		"4": {"config.limits[2] = 30, 35", `config.site = "Kelp", "Ness"`, "first.next.level = -20, 2.25", "n = 1, 4"},
+		"5": {"by = 0, 1", "by = 0, 1", "by = 0, 1", "config.limits[2] = 30, 35", `config.site = "Kelp", "Ness"`, `first.name = "lock", "deep"`, "first.next.level = -20, 2.25", "n = 1, 5"},
+	} {
+		c, err := compare.Instants(context.Background(), left, dump(n), replay.AlignOptions{Causes: 20})
+		require.NoError(t, err)
+		var got []string
+		for _, x := range c.Causes {
+			got = append(got, fmt.Sprintf("%s = %s, %s", x.Name, x.LeftValue, x.RightValue))
+			assert.NotEmpty(t, x.LeftPlace.Function)
+		}
+		slices.Sort(got)
+		assert.Equal(t, want, got, n)
+		assert.Zero(t, c.OnlyLeft+c.OnlyRight)
+	}
+	c, err := compare.Instants(context.Background(), left, dump("6"), replay.AlignOptions{Causes: 20})
+	require.NoError(t, err)
+	assert.Equal(t, 1, c.OnlyRight)
+	assert.Equal(t, [3]string{"frames of the failing stack", "none", "lower"}, [3]string{c.Causes[0].Name, c.Causes[0].LeftValue, c.Causes[0].RightValue})
 }
