@@ -1,6 +1,7 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { useSession } from './stores/session'
 import Cases from './views/Cases.vue'
+import Compare from './views/Compare.vue'
 import Evidence from './views/Evidence.vue'
 import Expectations from './views/Expectations.vue'
 import SignIn from './views/SignIn.vue'
@@ -16,6 +17,7 @@ export const router = createRouter({
     { path: '/cases/:case', name: 'evidence', component: Evidence, props: true },
     { path: '/cases/:case/traces', name: 'traces', component: Traces, props: true },
     { path: '/cases/:case/expectations', name: 'expectations', component: Expectations, props: true },
+    { path: '/cases/:case/compare', name: 'compare', component: Compare, props: true },
     { path: '/cases/:case/:evidence', name: 'sitting', component: Sitting, props: true },
     { path: '/:rest(.*)', redirect: '/cases' },
   ],

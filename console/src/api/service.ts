@@ -35,6 +35,10 @@ export type Instant = Schemas['Instant']
 export type Messages = Schemas['Messages']
 export type Checks = Schemas['Checks']
 export type CheckedIn = Schemas['CheckedIn']
+export type Comparison = Schemas['Comparison']
+export type Parting = Schemas['Parting']
+export type Broken = Schemas['Broken']
+export type RunPlace = Schemas['RunPlace']
 export type Sender = Schemas['Sender']
 export type Mode = 'lead' | 'follow' | 'roam'
 
