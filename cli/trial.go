@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -17,6 +18,7 @@ type tried struct {
 	Same       int         `json:"same"`
 	Differ     int         `json:"differ"`
 	NotRebuilt int         `json:"notRebuilt"`
+	NotTried   int         `json:"notTried,omitempty"`
 	Total      int         `json:"total"`
 	Differing  []triedCall `json:"differing"`
 	Gaps       []string    `json:"gaps"`
@@ -53,7 +55,7 @@ calls run in a sandbox without network. The exit code is 1 if a call differs.`,
 			if err != nil {
 				return err
 			}
-			out := tried{Calls: got.Calls, Same: got.Same, Differ: got.Differ, NotRebuilt: got.NotRebuilt, Total: got.Total, Differing: []triedCall{}, Gaps: append([]string{}, got.Gaps...), Notes: append([]string{}, got.Notes...)}
+			out := tried{Calls: got.Calls, Same: got.Same, Differ: got.Differ, NotRebuilt: got.NotRebuilt, NotTried: got.NotTried, Total: got.Total, Differing: []triedCall{}, Gaps: append([]string{}, got.Gaps...), Notes: append([]string{}, got.Notes...)}
 			for _, x := range got.Differing {
 				out.Differing = append(out.Differing, triedCall{RunPlace: placeOfCall(x.Call), Results: comparedOf(x.Results), Error: x.Error})
 			}
@@ -68,6 +70,8 @@ calls run in a sandbox without network. The exit code is 1 if a call differs.`,
 	}
 	c.Flags().StringVar(&function, "function", "", "function or method whose calls are tried")
 	c.Flags().IntVar(&o.First, "first", 0, "number of calls (default all)")
+	const usual = 2 * time.Minute
+	c.Flags().DurationVar(&o.Time, "time", usual, "time for the calls; the rest is not tried")
 	a.remakingFlags(c, &o.Source)
 	return c
 }
@@ -82,6 +86,9 @@ const mostDifferingCalls = 10
 
 func printTrial(w io.Writer, name string, t tried) {
 	fmt.Fprintf(w, "%s of %d: %d the same, %d differ, %d not rebuilt\n", counted(t.Calls, "call"), t.Total, t.Same, t.Differ, t.NotRebuilt)
+	if t.NotTried > 0 {
+		fmt.Fprintf(w, "  %s not tried: the time was over; --time gives more\n", counted(t.NotTried, "call"))
+	}
 	for _, n := range t.Notes {
 		fmt.Fprintf(w, "  it %s\n", plain(n))
 	}

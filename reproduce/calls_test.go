@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -148,6 +149,9 @@ func TestTrialOfAChange(t *testing.T) {
 	require.NoError(t, os.CopyFS(dir, os.DirFS(r.dir)))
 	same, err := Try(context.Background(), r.Recording, "main.refuse", TrialOptions{Source: dir})
 	require.NoError(t, err)
+	none, err := Try(context.Background(), r.Recording, "main.refuse", TrialOptions{Source: dir, Time: time.Nanosecond})
+	require.NoError(t, err)
+	assert.Equal(t, Trial{Total: same.Total, NotTried: same.Total, Differing: []TrialCall{}, Notes: same.Notes}, none, "nothing is said about calls for which there was no time")
 	assert.Equal(t, []int{4, 4, 4, 0, 0}, []int{same.Total, same.Calls, same.Same, same.Differ, same.NotRebuilt})
 	text, err := os.ReadFile(filepath.Join(dir, "main.go"))
 	require.NoError(t, err)

@@ -20,6 +20,7 @@ type encoder struct {
 	ids    map[*object]int
 	out    *callData
 	stands map[string]int
+	parts  int // values that are described
 }
 
 func newEncoder(h *harness, call replay.MadeCall) *encoder {
@@ -81,6 +82,7 @@ func (e *encoder) global(g global) string {
 
 // value describes a value. t is nil if its type cannot be found in the source.
 func (e *encoder) value(t types.Type, v replay.Value, path string) *node {
+	e.parts++
 	if t != nil && isOpaque(t) {
 		return &node{}
 	}

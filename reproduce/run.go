@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"wraithology/core/fault"
 	"wraithology/core/replay"
 	"wraithology/core/replay/calls"
 	"wraithology/sandbox"
@@ -46,7 +47,7 @@ func (t *Test) Run(ctx context.Context) (Run, error) {
 		return Run{}, err
 	}
 	if out.reports[0] == nil {
-		return Run{Error: "the call did not end: " + out.last(), Results: []Compared{}}, nil
+		return Run{Error: out.why(0), Results: []Compared{}}, nil
 	}
 	run := compareRun(t.call, out.reports[0], false)
 	if failed := "--- FAIL: " + t.Name + " "; run.Same && strings.Contains(out.printed, failed) {
@@ -57,16 +58,22 @@ func (t *Test) Run(ctx context.Context) (Run, error) {
 
 // ran is what a harness left: the report of each call, nil for calls that did not end, and what it printed.
 type ran struct {
-	reports  []map[string]string
-	printed  string
-	timedOut bool
+	reports []map[string]string
+	printed string
+	slow    map[int]bool // calls that took longer than runTime
+	tried   int          // calls that began; there was no time for the others
 }
 
-// last says why a call did not end.
-func (r ran) last() string {
-	if r.timedOut {
-		return fmt.Sprintf("it took longer than %s", runTime)
+// why says why a call did not end.
+func (r ran) why(i int) string {
+	if r.slow[i] {
+		return fmt.Sprintf("the call did not end: it took longer than %s", runTime)
 	}
+	return "the call did not end: " + r.last()
+}
+
+// last returns what a program printed last, or why it panicked.
+func (r ran) last() string {
 	for _, line := range strings.Split(r.printed, "\n") {
 		if strings.HasPrefix(line, "panic: ") || strings.HasPrefix(line, "fatal error: ") {
 			return line
@@ -126,35 +133,46 @@ func (h *harness) run(ctx context.Context, beside map[string]string, further str
 		return ran{}, err
 	}
 	defer r.close()
-	return r.run(ctx, h.calls, further)
+	return r.run(ctx, h.calls, further, time.Now().Add(2*runTime))
 }
 
-// run makes calls. A call that ends the program, or leaves package variables changed, ends its run; the rest is made by further
-// ones.
-func (r *runner) run(ctx context.Context, list []*callData, further string) (out ran, err error) {
-	out.reports = make([]map[string]string, len(list))
-	deadline := time.Now().Add(runTime)
-	for next := 0; next < len(list); {
-		if err := writeCalls(filepath.Join(r.folder, "calls.json"), list[next:]); err != nil {
+// run makes calls until a time. A call that ends the program, or leaves package variables changed, ends its run; the rest is made by
+// further ones, and so is a call that was interrupted because those before it took the time.
+func (r *runner) run(ctx context.Context, list []*callData, further string, until time.Time) (out ran, err error) {
+	out.reports, out.slow = make([]map[string]string, len(list)), map[int]bool{}
+	for out.tried < len(list) {
+		left := min(runTime, time.Until(until))
+		if left <= 0 {
+			break
+		}
+		if err := writeCalls(filepath.Join(r.folder, "calls.json"), list[out.tried:]); err != nil {
 			return out, err
 		}
 		got, err := sandbox.Run(ctx, sandbox.Program{Path: r.program, Args: []string{"-test.run=^(TestWraithCalls" + further + ")$", "-test.timeout=0"}, Folder: r.folder,
 			Env:    []string{"HOME=" + r.folder, "TMPDIR=" + r.folder, "PATH=/usr/bin:/bin", "TZ=" + os.Getenv("TZ"), "GOTRACEBACK=none", "GOGC=400"},
-			Limits: sandbox.Limits{Time: max(time.Until(deadline), time.Second)}})
+			Limits: sandbox.Limits{Time: left}})
 		if err != nil {
 			return out, err
 		}
-		began, err := readReport(got.Report, out.reports[next:])
+		began, err := readReport(got.Report, out.reports[out.tried:])
 		if err != nil {
 			return out, err
 		}
 		out.printed += got.Printed
-		if got.TimedOut || began == 0 || time.Now().After(deadline) {
-			out.timedOut = got.TimedOut
-			break
-		}
-		next += began
 		further = ""
+		switch {
+		case got.TimedOut && began <= 1 && left < runTime:
+			return out, nil
+		case got.TimedOut && began <= 1:
+			out.slow[out.tried] = true
+			out.tried++
+		case got.TimedOut && out.reports[out.tried+began-1] == nil:
+			out.tried += began - 1
+		case began == 0:
+			return out, fmt.Errorf("%w: the program ended before the first call: %s", fault.NotRemade, out.last())
+		default:
+			out.tried += began
+		}
 	}
 	return out, nil
 }

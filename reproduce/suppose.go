@@ -92,7 +92,7 @@ func Suppose(ctx context.Context, r replay.Recording, moment event.Moment, threa
 		return out, err
 	}
 	if got.reports[0] == nil {
-		out.Error = "the call would not end: " + got.last()
+		out.Error = got.why(0)
 		return out, nil
 	}
 	out.Results = compareRun(call, got.reports[0], false).Results

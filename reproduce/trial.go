@@ -1,9 +1,11 @@
 package reproduce
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
+	"time"
 
 	"wraithology/core/fault"
 	"wraithology/core/replay"
@@ -13,13 +15,15 @@ import (
 type TrialOptions struct {
 	Source string // root of the module; empty for the recorded one
 	First  int    // number of calls; 0 for all
+	// Time limits the time for the calls after the first program is built; 0 for any. The rest is not tried.
+	Time time.Duration
 }
 
 // Trial is how the recorded calls of a function behave with the source as it is now. Calls is the number of calls that were tried or could not
-// be rebuilt; Total that of the recorded ones.
+// be rebuilt; Total that of the recorded ones. NotTried are those for which there was no time.
 type Trial struct {
-	Total, Calls, Same, Differ, NotRebuilt int
-	Differing                              []TrialCall
+	Total, Calls, Same, Differ, NotRebuilt, NotTried int
+	Differing                                        []TrialCall
 	// Gaps are why calls were not rebuilt; Notes what the results depend on beside the arguments.
 	Gaps, Notes []string
 }
@@ -31,8 +35,11 @@ type TrialCall struct {
 	Error   string
 }
 
-// callsAtOnce is the number of calls that are read, built and made together.
-const callsAtOnce = 200
+// Calls are read, built and made together: up to callsAtOnce, or as many as have partsAtOnce parts.
+const (
+	callsAtOnce = 200
+	partsAtOnce = 400_000
+)
 
 // Try makes recorded calls of a function with the source as it is now, and compares what they give back with the recording. Errors wrap
 // fault.NotRemade and fault.BuildFailed.
@@ -47,7 +54,7 @@ func Try(ctx context.Context, r replay.Recording, function string, o TrialOption
 	}
 	out.Differing = []TrialCall{}
 	var t *trier
-	for from := 0; ; from += callsAtOnce {
+	for from := 0; t == nil || !t.isOver(); from += callsAtOnce {
 		n := callsAtOnce
 		if o.First > 0 {
 			n = min(n, o.First-from)
@@ -68,11 +75,17 @@ func Try(ctx context.Context, r replay.Recording, function string, o TrialOption
 				return out, err
 			}
 			defer t.close()
+			t.time = o.Time
 		}
 		if err := t.try(ctx, list); err != nil {
 			return out, err
 		}
 	}
+	wanted := out.Total
+	if o.First > 0 {
+		wanted = min(wanted, o.First)
+	}
+	out.NotTried = wanted - out.Calls
 	if out.Total == 0 {
 		return out, fault.NotRemade.New("wraith hits EVIDENCE --enter FUNCTION lists its calls", "%w: %s was not called", fault.NotRemade, function)
 	}
@@ -85,7 +98,14 @@ type trier struct {
 	out  *Trial
 	told map[string]bool
 	with map[string]*instance // by the types of the call: those of generic functions differ
+	// time is that for the calls, until when it is over: it begins when the first program is built.
+	time  time.Duration
+	until time.Time
+	parts int // of the calls that are described and not made yet
 }
+
+// isOver reports whether there is no time for further calls.
+func (t *trier) isOver() bool { return !t.until.IsZero() && time.Now().After(t.until) }
 
 // instance tries calls with the same types, with one program as long as it knows all that they refer to.
 type instance struct {
@@ -121,10 +141,19 @@ func (t *trier) close() {
 }
 
 func (t *trier) try(ctx context.Context, list []replay.MadeCall) error {
-	for _, x := range t.with {
-		x.h.calls, x.rebuilt, x.still = nil, nil, nil
-	}
 	for _, call := range list {
+		if t.isOver() {
+			for _, x := range t.with {
+				t.out.Calls -= len(x.rebuilt)
+				x.h.calls, x.rebuilt, x.still = nil, nil, nil
+			}
+			return nil
+		}
+		if t.parts > partsAtOnce {
+			if err := t.makeAll(ctx); err != nil {
+				return err
+			}
+		}
 		t.out.Calls++
 		if call.Outcome == replay.IsUnfinished {
 			t.left("the recording ends before the call does")
@@ -147,12 +176,21 @@ func (t *trier) try(ctx context.Context, list []replay.MadeCall) error {
 			continue
 		}
 		x.rebuilt, x.still = append(x.rebuilt, call), append(x.still, x.h.last.changesNothing())
+		t.parts += x.h.last.parts
 	}
+	return t.makeAll(ctx)
+}
+
+// makeAll makes the calls that are described.
+func (t *trier) makeAll(ctx context.Context) error {
 	for _, key := range slices.Sorted(maps.Keys(t.with)) {
-		if err := t.make(ctx, t.with[key]); err != nil {
+		x := t.with[key]
+		if err := t.make(ctx, x); err != nil {
 			return err
 		}
+		x.h.calls, x.rebuilt, x.still = nil, nil, nil
 	}
+	t.parts = 0
 	return nil
 }
 
@@ -173,11 +211,15 @@ func (t *trier) make(ctx context.Context, x *instance) error {
 			return err
 		}
 	}
-	got, err := x.runner.run(ctx, x.h.calls, "")
+	if t.until.IsZero() {
+		t.until = time.Now().Add(cmp.Or(t.time, time.Hour*24))
+	}
+	got, err := x.runner.run(ctx, x.h.calls, "", t.until)
 	if err != nil {
 		return err
 	}
-	for i, call := range x.rebuilt {
+	t.out.Calls -= len(x.rebuilt) - got.tried
+	for i, call := range x.rebuilt[:got.tried] {
 		t.compare(call, got, i, x.still[i])
 	}
 	return nil
@@ -198,7 +240,7 @@ func (t *trier) compare(call replay.MadeCall, got ran, i int, still bool) {
 	x := TrialCall{Call: call, Results: []Compared{}}
 	switch report := got.reports[i]; {
 	case report == nil:
-		x.Error = "the call did not end: " + got.last()
+		x.Error = got.why(i)
 	default:
 		run := compareRun(call, report, still)
 		if run.Same {

@@ -101,7 +101,8 @@ li {
   border-left: 4px solid transparent;
 }
 .mark {
-  width: 26px;
+  width: 38px;
+  font-size: 11.5px;
   font-weight: 600;
   color: var(--wrong);
 }

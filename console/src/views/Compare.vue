@@ -177,6 +177,9 @@ select,
   border-radius: 3px;
   padding: 5px 8px;
 }
+form :deep(.el-input) {
+  width: 290px;
+}
 .trouble {
   color: var(--wrong);
 }
