@@ -100,7 +100,7 @@ func propose(c *cobra.Command, answer ask.Comparison) error {
 		if !x.Proposed {
 			continue
 		}
-		e := ask.Expectation{Checkpoint: x.Checkpoint, That: x.That, Note: fmt.Sprintf("proposed: it held %s in runs that passed", counted(x.Held, "time"))}
+		e := ask.Expectation{Checkpoint: x.Checkpoint, Text: x.Text, That: x.That, Note: fmt.Sprintf("proposed: it held %s in runs that passed", counted(x.Held, "time"))}
 		if err := f.Add(e); err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"wraithology/core/ask"
 	"wraithology/core/event"
 	"wraithology/core/replay"
 )
@@ -228,4 +229,50 @@ func main() {
 	require.NotNil(t, c.First)
 	assert.Equal(t, "if i == 4 && k == 30 {", c.First.Name)
 	assert.Equal(t, c.First.Name, c.Causes[0].Name)
+}
+
+// A relation between local values at a line is found by its text in another version, and breaks where the defect shows.
+func TestContrastsAtLines(t *testing.T) {
+	t.Parallel()
+	const locks = `package main
+
+import "fmt"
+
+func fill(levels []int) (sum int) {
+	for i, level := range levels {
+		room := 40 - level
+		part := room / 2
+		if i == 30 {
+			part += 70
+		}
+		sum += part + room
+	}
+	return sum
+}
+
+func main() {
+	var levels []int
+	for i := range 60 {
+		levels = append(levels, i*7%40)
+	}
+	fmt.Println(fill(levels))
+}
+`
+	left, _ := recordText(t, locks)
+	right, _ := recordText(t, strings.Replace(locks, "i == 30", "i == 300", 1))
+	list, more, err := left.(replay.Relater).Relate(context.Background(), []replay.Recording{right}, 10)
+	require.NoError(t, err)
+	assert.False(t, more)
+	var found []string
+	for _, x := range list {
+		found = append(found, x.Checkpoint+": "+x.That)
+		if x.That == "part <= room" {
+			assert.Equal(t, [2]int{60, 1}, [2]int{x.Held, x.Breaks})
+			assert.Equal(t, "sum += part + room", x.Text)
+			place, err := ask.PlaceAt(context.Background(), left, x.Broken)
+			require.NoError(t, err)
+			assert.Equal(t, 12, place.Line)
+		}
+	}
+	assert.Contains(t, found, "line main.go:12: part <= room")
 }

@@ -40,6 +40,7 @@ type Comparison struct {
 // Broken is a relation that held Held times in the passing runs. Proposed is set if it can be written as an expectation.
 type Broken struct {
 	Checkpoint string    `json:"checkpoint"`
+	Text       string    `json:"text,omitempty"` // of a line
 	That       string    `json:"that"`
 	Held       int       `json:"held"`
 	Breaks     int       `json:"breaks"`
@@ -141,7 +142,7 @@ func (q CompareRequest) relate(ctx context.Context, s *Subject, right replay.Rec
 	}
 	out.Unexamined = out.Unexamined || more
 	for _, x := range list {
-		out.Contrasts = append(out.Contrasts, Broken{x.Checkpoint, x.That, x.Held, x.Breaks, runPlace(ctx, s.Recording, x.Broken), x.IsExpression})
+		out.Contrasts = append(out.Contrasts, Broken{x.Checkpoint, x.Text, x.That, x.Held, x.Breaks, runPlace(ctx, s.Recording, x.Broken), x.IsExpression})
 	}
 	return nil
 }

@@ -24,6 +24,7 @@ type Relater interface {
 // expression over the names of the frame.
 type Relation struct {
 	Checkpoint, That string
+	Text             string // source text of a line, by which other versions have it; else empty
 	Held, Breaks     int
 	Broken           event.Moment // the first break
 	IsExpression     bool

@@ -1,6 +1,6 @@
 // Package relations finds simple relations between values that hold in all passing runs and break in a failing one: nil or
 // not, ranges, few values, lengths, equality and order of two values, numbers of calls, at the entries and returns of
-// functions. The relations are instances of templates that are kept while no run contradicts them (Ernst, Cockrell, Griswold and
+// functions and at lines with local values. The relations are instances of templates that are kept while no run contradicts them (Ernst, Cockrell, Griswold and
 // Notkin: Dynamically Discovering Likely Program Invariants to Support Program Evolution, IEEE Transactions on Software
 // Engineering 27(2), 2001). They are guessed from a sample of the passing runs, and then checked in whole runs.
 package relations
@@ -41,7 +41,8 @@ func Find(ctx context.Context, failing find.Finder, passing []find.Finder, most 
 	if f := failing.Info().Failure; f != nil {
 		s.end = f.Moment + 1
 	}
-	for _, name := range s.shared() {
+	names := s.shared()
+	for _, name := range names {
 		for _, kind := range []string{"enter", "return"} {
 			if err := s.at(ctx, kind, name); err != nil {
 				return nil, false, err
@@ -50,6 +51,9 @@ func Find(ctx context.Context, failing find.Finder, passing []find.Finder, most 
 		if err := s.calls(ctx, name); err != nil {
 			return nil, false, err
 		}
+	}
+	if err := s.lines(ctx, names); err != nil {
+		return nil, false, err
 	}
 	slices.SortStableFunc(s.found, func(a, b scored) int {
 		return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(a.Breaks, b.Breaks), cmp.Compare(a.Broken, b.Broken), cmp.Compare(len(a.That), len(b.That)))
@@ -148,7 +152,7 @@ func (s *search) check(ctx context.Context, c replay.Checkpoint, x candidate) er
 		}
 		held += p.Holds
 	}
-	s.found = append(s.found, scored{replay.Relation{Checkpoint: c.Kind + " " + c.About, That: x.that, Held: held, Breaks: v.Breaks, Broken: v.First, IsExpression: true}, x.score})
+	s.found = append(s.found, scored{replay.Relation{Checkpoint: c.Kind + " " + c.About, Text: c.Text, That: x.that, Held: held, Breaks: v.Breaks, Broken: v.First, IsExpression: true}, x.score})
 	return nil
 }
 
@@ -231,22 +235,29 @@ func sample(ctx context.Context, r find.Finder, c replay.Checkpoint, all *observ
 	return nil
 }
 
-// observe looks at the values of one hit.
+// observe looks at the arguments of a call, and at its results if it returns.
 func (o *observations) observe(r find.Finder, m event.Moment, returns bool) {
 	c := r.T.CallOf(m)
 	f := r.T.FunctionOf(c)
-	if o.named == nil {
-		o.named, o.pairs = map[string]*path{}, map[[2]int]*pair{}
-	}
-	numbers := map[int]float64{}
 	list := slices.Clone(f.Parameters)
 	if returns {
 		list = append(list, f.Results...)
 	}
-	for _, id := range list {
-		v := r.VariableOf(f.Variables[id], id, f, c, m)
-		o.value(v.Name, v.Value, 0, numbers)
+	o.hit(func(see func(name string, v replay.Value)) {
+		for _, id := range list {
+			v := r.VariableOf(f.Variables[id], id, f, c, m)
+			see(v.Name, v.Value)
+		}
+	})
+}
+
+// hit looks at the values of one hit: those that each calls see with.
+func (o *observations) hit(each func(see func(name string, v replay.Value))) {
+	if o.named == nil {
+		o.named, o.pairs = map[string]*path{}, map[[2]int]*pair{}
 	}
+	numbers := map[int]float64{}
+	each(func(name string, v replay.Value) { o.value(name, v, 0, numbers) })
 	var order []int
 	for i := range numbers {
 		order = append(order, i)
@@ -404,8 +415,8 @@ func (o *observations) candidates() (out []candidate) {
 		}
 	}
 	for k, p := range o.pairs {
-		if p.n < leastRange {
-			continue
+		if p.n < leastRange || (o.paths[k[0]].form == event.Float) != (o.paths[k[1]].form == event.Float) {
+			continue // a count and a measure are not in order but by chance
 		}
 		a, b := o.paths[k[0]].name, o.paths[k[1]].name
 		switch {

@@ -1,0 +1,131 @@
+package relations
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"wraithology/core/event"
+	"wraithology/core/replay"
+	"wraithology/core/replay/find"
+)
+
+// Limits of the search at lines.
+const (
+	mostLineSampled = 400 // hits of a line that are looked at in each passing run
+	mostReads       = 6   // values that a line reads
+	mostLineChecks  = 1_000_000
+)
+
+// chanceful are the scores of bounds of many values. At the entries and returns of functions some of them say something; lines are so
+// many that chance is in most.
+var chanceful = []int{scoreWhole, scoreFloat}
+
+// lineOf is a line of the failing run, the local values that it reads, and how often it ran.
+type lineOf struct {
+	replay.Checkpoint
+	function string
+	reads    []string
+	hits     int
+}
+
+// lines guesses relations between the local values that lines read, in the functions with these names, the lines with the fewest hits
+// first. Parameters are looked at at the entry.
+func (s *search) lines(ctx context.Context, names []string) error {
+	checked := map[string]bool{} // the same relation at several lines of a function counts once
+	budget := mostLineChecks
+	for _, x := range s.linesOf(names) {
+		if budget -= x.hits; budget < 0 {
+			s.more = true
+			return nil
+		}
+		var all observations
+		isShared := true
+		for _, r := range s.passing {
+			n, err := sampleLine(ctx, r, x, &all)
+			if err != nil {
+				return err
+			}
+			isShared = isShared && n > 0
+		}
+		if !isShared {
+			continue
+		}
+		for _, c := range all.candidates() {
+			key := x.function + "\x00" + c.that
+			if checked[key] || slices.Contains(chanceful, c.score) {
+				continue
+			}
+			checked[key] = true
+			if budget -= x.hits; budget < 0 {
+				s.more = true
+				return nil
+			}
+			if err := s.check(ctx, x.Checkpoint, c); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// linesOf lists the lines of functions that read local values.
+func (s *search) linesOf(names []string) (list []lineOf) {
+	t := s.failing.T
+	for id, site := range t.Sites {
+		f := t.Function(site.Function)
+		if f == nil || !f.Own || !slices.Contains(names, f.Name) {
+			continue
+		}
+		isLocal := map[string]bool{}
+		for _, v := range f.Variables {
+			isLocal[v.Name] = isLocal[v.Name] || v.Scope == event.Local
+		}
+		var reads []string
+		for _, path := range site.Reads {
+			root, _, _ := strings.Cut(path, ".")
+			if isLocal[root] && len(reads) < mostReads && !slices.Contains(reads, path) {
+				reads = append(reads, path)
+			}
+		}
+		file := f.File
+		if site.File != 0 {
+			file = site.File
+		}
+		lines := strings.Split(t.Files[file].Text, "\n")
+		if len(reads) == 0 || site.Line < 1 || site.Line > len(lines) {
+			continue
+		}
+		c := replay.Checkpoint{Kind: "line", About: fmt.Sprintf("%s:%d", t.Files[file].Path, site.Line), Text: strings.TrimSpace(lines[site.Line-1])}
+		list = append(list, lineOf{c, f.Name, reads, t.SiteMoments(id).Len()})
+	}
+	slices.SortFunc(list, func(a, b lineOf) int { return cmp.Or(a.hits-b.hits, strings.Compare(a.About, b.About)) })
+	return list
+}
+
+// sampleLine looks at hits of a line, evenly spread, and returns their number.
+func sampleLine(ctx context.Context, r find.Finder, x lineOf, all *observations) (int, error) {
+	hits, err := r.Hits(ctx, x.Checkpoint, replay.Page{Count: 1 << 30})
+	if err != nil {
+		return 0, nil // another version does not have this line
+	}
+	step := max((len(hits.Page)+mostLineSampled-1)/mostLineSampled, 1)
+	for i := 0; i < len(hits.Page); i += step {
+		if ctx.Err() != nil {
+			return 0, ctx.Err()
+		}
+		m := hits.Page[i]
+		all.hit(func(see func(name string, v replay.Value)) {
+			for _, path := range x.reads {
+				if p, err := replay.ParsePath(path); err == nil {
+					if v, err := replay.Follow(ctx, r, m, r.T.Thread(m), 0, p); err == nil {
+						see(path, v)
+					}
+				}
+			}
+		})
+	}
+	return len(hits.Page), nil
+}
