@@ -276,3 +276,55 @@ func main() {
 	}
 	assert.Contains(t, found, "line main.go:12: part <= room")
 }
+
+// A package variable that only an inner call names has its own value in the outer call, whatever variables that one has.
+func TestPackageVariablesOfInnerCalls(t *testing.T) {
+	t.Parallel()
+	r, _ := recordText(t, `package main
+
+import (
+	"errors"
+	"fmt"
+)
+
+var (
+	bells  = 3
+	lamp   = "lit"
+	errFog = errors.New("fog")
+	horns  []int
+)
+
+func sound() {
+	bells++
+	lamp += "!"
+	horns = append(horns, bells)
+	if bells > 100 {
+		panic(errFog)
+	}
+}
+
+func pass(ships []string) (n int) {
+	first := ships[0]
+	for i := range ships {
+		second := &ships[i]
+		n += len(*second)
+	}
+	sound()
+	third := first + "?"
+	return n + len(third)
+}
+
+func main() { fmt.Println(pass([]string{"Curlew", "Petrel"})) }
+`)
+	list, _, err := r.(replay.Calls).MadeCalls(context.Background(), "main.pass", replay.Page{Count: 1})
+	require.NoError(t, err)
+	got := map[string]string{}
+	for _, g := range list[0].Globals {
+		got[g.Name] = g.Before.Text() + " " + g.After.Text()
+	}
+	assert.Equal(t, "3 4", got["bells"])
+	assert.Equal(t, `"lit" "lit!"`, got["lamp"])
+	assert.Equal(t, "nil []int(1){4}", got["horns"])
+	before, after, _ := strings.Cut(got["errFog"], " ")
+	assert.Contains(t, before+after, "fog")
+}

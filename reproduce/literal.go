@@ -31,7 +31,6 @@ type builder struct {
 	globals  map[uint64]string
 	stands   func(name string, of *types.Signature, v replay.Value, path string) (expr string, ok bool)
 	declared map[string]bool // names of objects
-	sets     bool            // the helper for fields of other packages is needed
 	parts    int
 	full     bool // too many parts
 }
@@ -493,6 +492,8 @@ func isZero(t types.Type, v replay.Value) bool {
 type place struct {
 	path, lvalue string
 	isPointer    bool
+	// setter is the beginning of a call that sets the place, where that is shorter than an assignment.
+	setter string
 }
 
 // address returns the address of the place.
@@ -500,7 +501,25 @@ func (p place) address() string {
 	if p.isPointer {
 		return p.lvalue
 	}
-	return "&" + p.lvalue
+	return addressOf(p.lvalue)
+}
+
+// addressOf returns the address of an lvalue; of (*p) that is p.
+func addressOf(lvalue string) string {
+	if inner, ok := strings.CutPrefix(lvalue, "(*fieldOf("); ok {
+		if inner, ok = strings.CutSuffix(inner, "))"); ok {
+			return "fieldOf(" + inner + ")"
+		}
+	}
+	return "&" + lvalue
+}
+
+// assign returns a statement that gives the place a value.
+func (p place) assign(value string) string {
+	if p.setter != "" {
+		return p.setter + value + ")"
+	}
+	return p.lvalue + " = " + value
 }
 
 func (p place) field(name string) place {

@@ -28,8 +28,13 @@ func (b *builder) pointer(t types.Type, u *types.Pointer, v replay.Value, at pla
 		return b.typed(t, "nil", alone)
 	}
 	if o.within != nil {
-		if inside, ok := b.inside(o, v.ElemType(), at); ok {
-			return "&" + inside
+		inside, open, ok := b.inside(o, v.ElemType(), at)
+		switch {
+		case ok && !open:
+			return addressOf(inside)
+		case ok && at.lvalue != "":
+			b.fixes = append(b.fixes, at.assign(addressOf(inside)))
+			return b.typed(t, "nil", alone)
 		}
 		b.gap(at.path, "points into another value, and is rebuilt apart from it")
 	}
@@ -75,7 +80,7 @@ func (b *builder) reference(o *object, at place) string {
 			b.gap(at.path, "a cycle through a value that cannot be assigned to is not rebuilt")
 			return "nil"
 		}
-		b.fixes = append(b.fixes, at.lvalue+" = "+o.name)
+		b.fixes = append(b.fixes, at.assign(o.name))
 		return "nil"
 	}
 	o.state, o.name = 1, b.unique(b.nameFor(o))
@@ -128,32 +133,44 @@ func (b *builder) nameFor(o *object) string {
 	return strings.ToLower(last[:1]) + last[1:]
 }
 
-// inside returns the lvalue of a part of a larger object.
-func (b *builder) inside(o *object, part *event.Type, at place) (expr string, ok bool) {
+// inside returns the lvalue of a part of a larger object. open is set if that is being made.
+func (b *builder) inside(o *object, part *event.Type, at place) (expr string, open, ok bool) {
 	outer := o.within
-	name := b.backing(outer, at)
+	open = outer.state == 1
+	name := outer.name
+	if !open {
+		name = b.backing(outer, at)
+	}
 	if name == "" || part == nil {
-		return "", false
+		return "", open, false
 	}
 	offset := o.address - outer.address
 	if outer.isList {
 		e := outer.value.ElemType()
 		if e == nil || e.Size == 0 {
-			return "", false
+			return "", open, false
 		}
-		return b.descend(name+"["+strconv.FormatUint(offset/e.Size, 10)+"]", outer.gt, e, offset%e.Size, part, outer.value.Memory)
+		expr, ok = b.descend(place{lvalue: name + "[" + strconv.FormatUint(offset/e.Size, 10) + "]"}, outer.gt, e, offset%e.Size, part, outer.value.Memory)
+		return expr, open, ok
 	}
-	return b.descend(name, outer.gt, outer.value.Type, offset, part, outer.value.Memory)
+	expr, ok = b.descend(place{lvalue: name, isPointer: true}, outer.gt, outer.value.Type, offset, part, outer.value.Memory)
+	return expr, open, ok
 }
 
-// descend finds the field or element of a type at an offset.
-func (b *builder) descend(expr string, gt types.Type, t *event.Type, offset uint64, part *event.Type, m replay.Memory) (string, bool) {
+// fieldOf returns the lvalue of an unexported field of another package's struct, of which the address is given.
+func (b *builder) fieldOf(address string, f *types.Var) (string, bool) {
+	text, ok := b.typeText(f.Type())
+	return fmt.Sprintf("(*fieldOf(%s, %q).(*%s))", address, f.Name(), text), ok
+}
+
+// descend finds the field or element of a type at an offset from a place.
+func (b *builder) descend(at place, gt types.Type, t *event.Type, offset uint64, part *event.Type, m replay.Memory) (string, bool) {
 	for range 32 {
 		if t == nil {
 			return "", false
 		}
 		if offset == 0 && t.ID == part.ID {
-			return expr, true
+			return at.lvalue, true
 		}
 		switch u := gt.Underlying().(type) {
 		case *types.Struct:
@@ -164,10 +181,14 @@ func (b *builder) descend(expr string, gt types.Type, t *event.Type, offset uint
 				if inner == nil || offset < f.Offset || offset >= f.Offset+max(inner.Size, 1) {
 					continue
 				}
+				field := place{lvalue: at.lvalue + "." + f.Name}
 				if !u.Field(i).Exported() && u.Field(i).Pkg() != b.m.pkg.Types {
-					return "", false
+					var ok bool
+					if field.lvalue, ok = b.fieldOf(at.address(), u.Field(i)); !ok {
+						return "", false
+					}
 				}
-				expr, gt, t, offset, found = expr+"."+f.Name, u.Field(i).Type(), inner, offset-f.Offset, true
+				at, gt, t, offset, found = field, u.Field(i).Type(), inner, offset-f.Offset, true
 			}
 			if !found {
 				return "", false
@@ -177,7 +198,7 @@ func (b *builder) descend(expr string, gt types.Type, t *event.Type, offset uint
 			if inner == nil || inner.Size == 0 {
 				return "", false
 			}
-			expr, gt, t, offset = expr+"["+strconv.FormatUint(offset/inner.Size, 10)+"]", u.Elem(), inner, offset%inner.Size
+			at, gt, t, offset = place{lvalue: at.lvalue + "[" + strconv.FormatUint(offset/inner.Size, 10) + "]"}, u.Elem(), inner, offset%inner.Size
 		default:
 			return "", false
 		}
@@ -278,7 +299,7 @@ func (b *builder) part(o *object, e *event.Type, v replay.Value, at place) (stri
 		if name != "" && shift == 0 && v.Length == outer.length && v.Capacity >= outer.room {
 			return name, true
 		}
-	} else if array, ok := b.inside(o, e, at); ok {
+	} else if array, open, ok := b.inside(o, e, at); ok && !open {
 		i := strings.LastIndexByte(array, '[') // the slice begins at an element of an array
 		if i < 0 {
 			return "", false
@@ -470,12 +491,26 @@ func (b *builder) setField(f *types.Var, x replay.Value, at place) {
 		b.set(f, b.expr(under, x, place{path: at.path + "." + f.Name()}, true), at)
 		return
 	}
-	b.set(f, b.expr(f.Type(), x, place{path: at.path + "." + f.Name()}, true), at)
+	// What is set within the field comes after the field itself.
+	before := len(b.fixes)
+	lvalue, _ := b.fieldOf(at.address(), f)
+	value := b.expr(f.Type(), x, place{path: at.path + "." + f.Name(), lvalue: lvalue, setter: setterOf(f, at)}, true)
+	if value == "nil" || value == b.typed(f.Type(), b.zero(f.Type()), true) {
+		return // a gap, or a reference that is set later
+	}
+	within := slices.Clone(b.fixes[before:])
+	b.fixes = b.fixes[:before]
+	b.set(f, value, at)
+	b.fixes = append(b.fixes, within...)
 }
 
 func (b *builder) set(f *types.Var, value string, at place) {
-	b.sets = true
-	b.fixes = append(b.fixes, fmt.Sprintf("setField(%s, %q, %s)", at.address(), f.Name(), value))
+	b.fixes = append(b.fixes, setterOf(f, at)+value+")")
+}
+
+// setterOf is the beginning of a call of the helper that sets a field.
+func setterOf(f *types.Var, at place) string {
+	return fmt.Sprintf("setField(%s, %q, ", at.address(), f.Name())
 }
 
 // dynamic writes what an interface holds.

@@ -159,8 +159,11 @@ func (r *runner) run(ctx context.Context, list []*callData, further string, unti
 			return out, err
 		}
 		out.printed += got.Printed
+		withTests := further != ""
 		further = ""
 		switch {
+		case began == 0 && withTests: // a test ended the program
+			continue
 		case got.TimedOut && began <= 1 && left < runTime:
 			return out, nil
 		case got.TimedOut && began <= 1:

@@ -467,8 +467,14 @@ func (a *assembly) test(name, link string) (string, error) {
 	if slices.ContainsFunc(checks, func(s string) bool { return strings.HasPrefix(s, "check(") }) {
 		head = checkHelper
 	}
-	if b.sets {
+	uses := func(helper string) bool {
+		return slices.ContainsFunc(body, func(s string) bool { return strings.Contains(s, helper+"(") })
+	}
+	if uses("setField") {
 		head += a.setHelper()
+	}
+	if uses("fieldOf") {
+		head += a.fieldHelper()
 	}
 	body = append(body, a.makeCall(checks)...)
 	body = append(body, checks...)
@@ -512,6 +518,16 @@ func (a *assembly) setHelper() string {
 setField := func(of any, name string, value any) {
 	field := ` + reflect + `.ValueOf(of).Elem().FieldByName(name)
 	` + reflect + `.NewAt(field.Type(), ` + unsafe + `.Pointer(field.UnsafeAddr())).Elem().Set(` + reflect + `.ValueOf(value).Convert(field.Type()))
+}
+`
+}
+
+func (a *assembly) fieldHelper() string {
+	reflect, unsafe := a.b.use("reflect", "reflect"), a.b.use("unsafe", "unsafe")
+	return `// fieldOf returns a pointer to an unexported field of another package.
+fieldOf := func(of any, name string) any {
+	field := ` + reflect + `.ValueOf(of).Elem().FieldByName(name)
+	return ` + reflect + `.NewAt(field.Type(), ` + unsafe + `.Pointer(field.UnsafeAddr())).Interface()
 }
 `
 }

@@ -156,8 +156,14 @@ func (r *Log) Visible(v event.Variable, c event.CallID, at event.Moment) bool {
 	return line >= v.Line && line <= v.EndLine
 }
 
+// VariableOf returns a variable at a moment of a call. f is the function that declares it: that of the call, or for a package variable any
+// that names it.
 func (r *Log) VariableOf(v event.Variable, id event.VariableID, f *event.Function, c event.CallID, at event.Moment) replay.Variable {
-	return r.variableWritten(v, id, f, c, at, r.lastWrite(c, id, at))
+	written := event.NoMoment
+	if f.Name == r.T.FunctionOf(c).Name { // the writes of a call have the numbers of its function
+		written = r.lastWrite(c, id, at)
+	}
+	return r.variableWritten(v, id, f, c, at, written)
 }
 
 // variableWritten returns a variable with the value of the write at a moment.
