@@ -52,6 +52,17 @@ export const texts = {
     mark: (enabled: boolean, condition: boolean, total?: number) =>
       ['checkpoint', enabled ? '' : 'disabled', condition ? 'with a condition' : '', total === undefined ? '' : counted(total, 'hit')].filter(Boolean).join(', '),
   },
+  call: {
+    entered: (moment: number) => `entered at ${moment}`,
+    ended: (outcome: string, moment: number) => `${outcome} at ${moment}`,
+    unfinished: 'it does not end in the recording',
+    given: 'Given, as at its entry',
+    gave: 'Gave back',
+    changed: (n: number) => (n ? `Changed outside itself: ${counted(n, 'value')}` : 'Changed nothing outside itself'),
+    nothing: 'nothing',
+    change: (old: string | null, now: string | null) => `${old ?? 'nothing'} → ${now ?? 'nothing'}`,
+    more: (n: number) => `${n.toLocaleString()} more: wraith call --from`,
+  },
   compare: {
     title: 'Where two runs part, and what explains it',
     failing: 'failing run',
@@ -331,7 +342,7 @@ export const texts = {
     because: (type: string, message: string) => `; because of ${[type, message].filter(Boolean).join(': ')}`,
     by: ', by',
     missing: 'Missing:',
-    tabs: { threads: 'Threads', memory: 'Memory', instructions: 'Instructions', hits: 'Hits', why: 'Why', ledger: 'Ledger', search: 'Search', line: 'Line', story: 'Story', races: 'Races', waits: 'Waits', messages: 'Messages', elsewhere: 'Elsewhere', ask: 'Ask' },
+    tabs: { threads: 'Threads', memory: 'Memory', instructions: 'Instructions', hits: 'Hits', why: 'Why', ledger: 'Ledger', search: 'Search', line: 'Line', call: 'Call', story: 'Story', races: 'Races', waits: 'Waits', messages: 'Messages', elsewhere: 'Elsewhere', ask: 'Ask' },
   },
   source: {
     title: 'Page',

@@ -3,6 +3,7 @@ import { onKeyStroke } from '@vueuse/core'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import AskPanel from '../components/AskPanel.vue'
+import CallPanel from '../components/CallPanel.vue'
 import Descent from '../components/Descent.vue'
 import ElsewherePanel from '../components/ElsewherePanel.vue'
 import HitsPanel from '../components/HitsPanel.vue'
@@ -178,7 +179,7 @@ onKeyStroke(
         <ValueTree />
       </div>
     </div>
-    <div class="drawer" :class="{ tall: loaded.isSnapshot || ['why', 'ledger', 'line', 'story', 'races', 'waits'].includes(drawer.tab) }">
+    <div class="drawer" :class="{ tall: loaded.isSnapshot || ['why', 'ledger', 'line', 'call', 'story', 'races', 'waits'].includes(drawer.tab) }">
       <el-tabs v-model="drawer.tab">
         <template v-if="loaded.isSnapshot">
           <el-tab-pane :label="texts.sitting.tabs.threads" name="threads"><ThreadsPanel /></el-tab-pane>
@@ -193,6 +194,7 @@ onKeyStroke(
           <el-tab-pane :label="texts.sitting.tabs.search" name="search"><SearchPanel /></el-tab-pane>
           <template v-if="loaded.hasLines">
             <el-tab-pane :label="texts.sitting.tabs.line" name="line" lazy><LinePanel /></el-tab-pane>
+            <el-tab-pane :label="texts.sitting.tabs.call" name="call" lazy><CallPanel /></el-tab-pane>
             <el-tab-pane :label="texts.sitting.tabs.story" name="story" lazy><StoryPanel /></el-tab-pane>
             <el-tab-pane :label="texts.sitting.tabs.races" name="races" lazy><RacesPanel /></el-tab-pane>
             <el-tab-pane :label="texts.sitting.tabs.waits" name="waits" lazy><WaitsPanel /></el-tab-pane>
