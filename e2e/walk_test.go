@@ -265,8 +265,12 @@ func TestWrongInputOfCommands(t *testing.T) {
 					list = append(list, append([]string{"", "--" + m[1] + "=" + text}, required...))
 				}
 			}
-			for _, line := range list {
-				for _, e := range all {
+			for i, line := range list {
+				of := all[i%len(all) : i%len(all)+1] // one kind after the other: all of them take make truth
+				if os.Getenv("WRAITH_TRUTH") != "" {
+					of = all
+				}
+				for _, e := range of {
 					command := func(name string) ran {
 						// With time enough on a busy machine: a question that ran out of it is another answer.
 						r := run(append([]string{q.Name, "--within", "1m", name + line[0]}, line[1:]...)...)

@@ -107,7 +107,7 @@ func recordText(t *testing.T, text string) (replay.Recording, recorded) {
 	return open(t, r.log), r
 }
 
-// The cause of a defect is among the first five, and the first parting is not after it.
+// The cause of a defect is among the first five, and the first parting is not after it. TestCausesOfDefects has further kinds.
 func TestComparedRuns(t *testing.T) {
 	t.Parallel()
 	right, r := recordText(t, tolls)
@@ -122,20 +122,11 @@ func TestComparedRuns(t *testing.T) {
 		assert.Zero(t, c.OnlyLeft+c.OnlyRight)
 	})
 	for name, x := range map[string]struct{ old, new, cause string }{
-		"wrong constant":      {"t += heavy(v.tons, 500)", "t += heavy(v.tons, 600)", "heavy(v.tons, 600)"},
 		"wrong table":         {"{40, 95}", "{40, 59}", "{40, 59}"},
-		"missing check":       {"\tif quay == \"\" {\n\t\treturn\n\t}\n", "", "if quay == "},
-		"missing statement":   {"\to.known[v.name] = t\n", "", "o.known[v.name] = t"},
 		"extra call":          {"\tt := o.toll(v)\n", "\tt := o.toll(v)\n\tt = o.toll(v) + o.toll(vessel{name: quay})\n", "o.toll(vessel{name: quay})"},
-		"wrong index":         {"o.pass(v, quays[i])", "o.pass(v, quays[(i+1)%5])", "quays[(i+1)%5]"},
-		"stale cache":         {"o.known[v.name]; ok", "o.known[v.name[:0]]; ok", "v.name[:0]"},
-		"wrong operator":      {"v.length <= r.upTo", "v.length < r.upTo", "v.length < r.upTo"},
-		"missing exit":        {"\t\t\tbreak\n", "", "break"},
 		"swapped arguments":   {"heavy(v.tons, 500)", "heavy(500, v.tons)", "heavy(500, v.tons)"},
-		"inverted condition":  {"v.tons > 500", "v.tons < 500", "v.tons < 500"},
 		"another input":       {"{\"Petrel\", 75, 1900}", "{\"Petrel\", 75, 2900}", "fleet := "},
 		"one element too few": {"range names {", "range names[1:] {", "range names[1:] {"},
-		"wrong arithmetic":    {"over / 100 * 7", "over / 70 * 7", "over / 70 * 7"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

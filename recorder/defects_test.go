@@ -110,7 +110,7 @@ var defectArguments = map[string]string{"ferries": "busy", "beacons": "storm", "
 // The cause of a random defect is among the first five. WRAITH_DEFECTS is the number of defects, of which nine of ten have to be found so.
 func TestCausesOfDefects(t *testing.T) {
 	t.Parallel()
-	n := 6
+	n := 4
 	if text := os.Getenv("WRAITH_DEFECTS"); text != "" {
 		var err error
 		n, err = strconv.Atoi(text)
