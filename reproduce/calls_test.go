@@ -52,6 +52,8 @@ func TestCallsBehaveAsRecorded(t *testing.T) {
 		gap      string // empty if the test is complete
 	}{
 		{"main.rotate", 0, []string{`rotate(`, `"Kelp"`}, ""},
+		{"main.stamped", 0, []string{`&desk{clerk: "Ines", stamps: 7}`}, ""},
+		{"main.stamped", 1, []string{"d := archive"}, ""},
 		{"main.rename", 0, []string{`"Ness"`, `"Ness?"`}, ""},
 		{"main.(*quay).dock", 0, []string{`arrives: time.Date(2031, time.March, 1, 6, 30, 0, 5, time.UTC)`, `stay:    36 * time.Hour`, `level: tide.High`}, ""},
 		{"main.(*quay).dock", 3, []string{`"dock Halcyon Drift: the quay is full"`, "&timber{"}, ""},

@@ -35,7 +35,7 @@ func (e *encoder) call() *callData {
 	params, given := e.a.match()
 	set := e.a.changedGlobals()
 	for _, g := range e.made.Globals {
-		if x, ok := e.a.named(g); ok && g.Used && g.Fresh && !isOpaque(x.of.Type()) {
+		if x, ok := e.a.named(g); ok && g.Used && !isOpaque(x.of.Type()) && g.IsFresh() {
 			e.h.fresh[e.global(x)] = true
 		}
 	}
@@ -206,7 +206,7 @@ func (e *encoder) fields(t types.Type, v replay.Value, path string) *node {
 }
 
 func (e *encoder) pointer(t types.Type, v replay.Value, path string) *node {
-	if name := e.b.globals[v.Address]; name != "" {
+	if name := e.b.globalAt(v.Address); name != "" {
 		e.h.values[name] = true
 		return &node{K: "g", V: name}
 	}
@@ -372,7 +372,7 @@ func (e *encoder) changesNothing() bool {
 		return true
 	}
 	for _, g := range e.made.Globals {
-		if g.Used && !g.Fresh && !identical(g.Before.Value, g.After.Value) {
+		if g.Used && !g.IsFresh() && !identical(g.Before.Value, g.After.Value) {
 			return false
 		}
 	}

@@ -28,7 +28,7 @@ type builder struct {
 	fixes    []string // statements after them: references of cycles, fields of other packages
 	objects  map[spot]*object
 	order    []*object // as they were met
-	globals  map[uint64]string
+	globals  map[uint64]knownGlobal
 	stands   func(name string, of *types.Signature, v replay.Value, path string) (expr string, ok bool)
 	declared map[string]bool // names of objects
 	parts    int
@@ -62,7 +62,7 @@ type object struct {
 }
 
 func newBuilder(m *module) *builder {
-	b := &builder{m: m, names: map[string]bool{}, imports: map[string]string{}, told: map[string]bool{}, objects: map[spot]*object{}, globals: map[uint64]string{}, declared: map[string]bool{}}
+	b := &builder{m: m, names: map[string]bool{}, imports: map[string]string{}, told: map[string]bool{}, objects: map[spot]*object{}, globals: map[uint64]knownGlobal{}, declared: map[string]bool{}}
 	for _, name := range append(m.pkg.Types.Scope().Names(), types.Universe.Names()...) {
 		b.names[name] = true
 	}
@@ -238,7 +238,7 @@ func (b *builder) scan(t types.Type, v replay.Value, path string) {
 	}
 	switch u := t.Underlying().(type) {
 	case *types.Pointer:
-		if b.globals[v.Address] != "" || b.known(v) {
+		if b.globalAt(v.Address) != "" || b.known(v) {
 			return
 		}
 		o := b.meet(spot{v.Address, v.Type.Elem, false}, v, u.Elem(), path)
@@ -485,6 +485,20 @@ func isZero(t types.Type, v replay.Value) bool {
 		return true
 	}
 	return v.Nil
+}
+
+// knownGlobal is a package variable that refers to an object. It stands for the object if that is as the initialisation left it.
+type knownGlobal struct {
+	name    string
+	isFresh func() bool
+}
+
+// globalAt returns the package variable that stands for the object at an address, empty if there is none.
+func (b *builder) globalAt(address uint64) string {
+	if g, ok := b.globals[address]; ok && g.isFresh() {
+		return g.name
+	}
+	return ""
 }
 
 // place is where an expression is written: path names it for gaps, and lvalue is how it is reached in the test once it is

@@ -16,7 +16,7 @@ func (b *builder) pointer(t types.Type, u *types.Pointer, v replay.Value, at pla
 	if v.Nil {
 		return b.typed(t, "nil", alone)
 	}
-	if name := b.globals[v.Address]; name != "" {
+	if name := b.globalAt(v.Address); name != "" {
 		return name
 	}
 	if expr, ok := b.special(v, at); ok {
@@ -577,7 +577,7 @@ func (b *builder) special(v replay.Value, at place) (expr string, ok bool) {
 		if v.Nil {
 			return "", false
 		}
-		if name := b.globals[v.Address]; name != "" {
+		if name := b.globalAt(v.Address); name != "" {
 			return name, true
 		}
 		text := v.Field("s")

@@ -290,7 +290,7 @@ func reportsChanges(report map[string]string) bool {
 // leftBehind lists what a call can have changed.
 func leftBehind(call replay.MadeCall) (roots []string, before, after []replay.Value) {
 	for _, g := range call.Globals {
-		if g.Used && !g.Fresh {
+		if g.Used && !g.IsFresh() {
 			roots, before, after = append(roots, g.Name), append(before, g.Before), append(after, g.After)
 		}
 	}

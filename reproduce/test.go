@@ -252,7 +252,7 @@ func (a *assembly) named(g replay.MadeGlobal) (global, bool) {
 // findGlobals finds the objects that package variables refer to since the program was initialised: errors, tables.
 func (a *assembly) findGlobals() {
 	for _, g := range a.call.Globals {
-		if g.Used && !g.Fresh {
+		if g.Used && !g.IsFresh() {
 			continue
 		}
 		v := g.Before
@@ -262,12 +262,16 @@ func (a *assembly) findGlobals() {
 		if v.State != event.Known || v.Form() != event.Pointer || v.Nil || v.Address == 0 {
 			continue
 		}
-		if x, ok := a.named(g); ok && a.b.globals[v.Address] == "" {
+		if x, ok := a.named(g); ok && a.b.globals[v.Address].name == "" {
 			expr := x.Name
 			if x.of.Pkg() != a.b.m.pkg.Types {
 				expr = a.b.use(x.of.Pkg().Path(), x.of.Pkg().Name()) + "." + x.Name
 			}
-			a.b.globals[v.Address] = expr
+			isFresh := g.IsFresh
+			if g.Before.Form() == event.Interface { // an error, of which the identity counts
+				isFresh = func() bool { return true }
+			}
+			a.b.globals[v.Address] = knownGlobal{expr, isFresh}
 		}
 	}
 }
@@ -275,7 +279,7 @@ func (a *assembly) findGlobals() {
 // changedGlobals lists the package variables that have to be set because the program changed them after its initialisation.
 func (a *assembly) changedGlobals() (list []global) {
 	for _, g := range a.call.Globals {
-		if !g.Used || g.Fresh {
+		if !g.Used || g.IsFresh() {
 			continue
 		}
 		x, ok := a.named(g)

@@ -59,11 +59,12 @@ type LineRun struct {
 
 // MadeGlobal is a package variable before and after a call. Package is the import path, or only the last part of it if
 // the variable is of another package than the functions that name it. Used is set if the call or an inner call names
-// it, Fresh if it was as the program's initialisation left it.
+// it. IsFresh reports whether it was, with all that it refers to, as the program's initialisation left it.
 type MadeGlobal struct {
 	Package, Name string
 	Before, After Value
-	Used, Fresh   bool
+	Used          bool
+	IsFresh       func() bool
 }
 
 // InnerCall is a call inside a MadeCall.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"wraithology/core/event"
 	"wraithology/core/fault"
@@ -256,8 +257,10 @@ func (r Lister) globalsOf(out *replay.MadeCall, id event.FunctionID, used bool, 
 			if out.End != event.NoMoment {
 				g.After = at(out.End)
 			}
-			g.Fresh = started != event.NoMoment && slices.Equal(Leaves(name, at(started)), Leaves(name, g.Before))
 		}
+		g.IsFresh = sync.OnceValue(func() bool {
+			return started != event.NoMoment && slices.Equal(Leaves(name, at(started)), Leaves(name, g.Before))
+		})
 		out.Globals = append(out.Globals, g)
 	}
 }

@@ -55,8 +55,17 @@ var (
 	errFull = errors.New("the quay is full")
 	margin  = 0.5
 	served  int
+	office  = &desk{"Ines", 1} // changed before it is passed on
+	archive = &desk{"Oda", 2}  // as the initialisation leaves it
 	notes   = map[string]string{"fog": "slow"}
 )
+
+type desk struct {
+	clerk  string
+	stamps int
+}
+
+func stamped(d *desk) int { return d.stamps * 2 }
 
 func rotate(r *ring) *ring { return r.next.next }
 
@@ -191,6 +200,9 @@ func main() {
 	a, b, c := &ring{name: "Kelp"}, &ring{name: "Osprey"}, &ring{name: "Salt"}
 	a.next, b.next, c.next = b, c, a
 	a.back, b.back, c.back = c, a, b
+	office.stamps = 7
+	stamped(office)
+	stamped(archive)
 	rotate(a)
 	rename(b, "Ness")
 	q := &quay{name: "Kelp Quay 1", lookup: map[string]*ship{}, level: tide.High}
