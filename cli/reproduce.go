@@ -105,7 +105,7 @@ func (a *app) recordedCall(ctx context.Context, text string) (replay.Recording, 
 	if err != nil {
 		return nil, replay.MadeCall{}, err
 	}
-	r, err := a.openFile(ctx, l.Evidence)
+	r, err := a.openHere(ctx, l.Evidence)
 	if err != nil {
 		return nil, replay.MadeCall{}, err
 	}

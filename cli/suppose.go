@@ -57,7 +57,7 @@ is printed is computed, not recorded.`,
 				}
 				list = append(list, s)
 			}
-			r, err := a.openFile(c.Context(), l.Evidence)
+			r, err := a.openHere(c.Context(), l.Evidence)
 			if err != nil {
 				return err
 			}

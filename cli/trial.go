@@ -47,7 +47,7 @@ calls run in a sandbox without network. The exit code is 1 if a call differs.`,
 			if o.First < 0 {
 				return usage("for example --first 100", "invalid --first %d: use a number from 1 on", o.First)
 			}
-			r, err := a.openFile(c.Context(), args[0])
+			r, err := a.openHere(c.Context(), args[0])
 			if err != nil {
 				return err
 			}

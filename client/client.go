@@ -155,6 +155,24 @@ func (c *Client) Upload(ctx context.Context, caseName, name string, bytes io.Rea
 	return out, json.NewDecoder(response.Body).Decode(&out)
 }
 
+// EvidenceInfo returns what is known of a piece of evidence.
+func (c *Client) EvidenceInfo(ctx context.Context, caseName, name string) (e api.EvidenceInfo, err error) {
+	return e, c.call(ctx, "GET", evidencePath(caseName, name), nil, &e)
+}
+
+// Download writes the bytes of evidence.
+func (c *Client) Download(ctx context.Context, caseName, name string, to io.Writer) error {
+	response, err := c.send(ctx, "GET", evidencePath(caseName, name)+"/content", nil, "")
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if _, err := io.Copy(to, response.Body); err != nil {
+		return fmt.Errorf("download %s/%s: %w", caseName, name, err)
+	}
+	return nil
+}
+
 // AddArtifact streams a binary, a debug file or an archive of source text into a case. When it
 // returns without an error, the bytes are on the service's disk.
 func (c *Client) AddArtifact(ctx context.Context, caseName, name string, bytes io.Reader) (out api.Artifact, err error) {
@@ -182,8 +200,8 @@ func evidencePath(caseName, name string) string {
 // Await waits until evidence is indexed and returns it. It calls progress with each state.
 func (c *Client) Await(ctx context.Context, caseName, name string, progress func(api.EvidenceInfo)) (api.EvidenceInfo, error) {
 	for {
-		var e api.EvidenceInfo
-		if err := c.call(ctx, "GET", evidencePath(caseName, name), nil, &e); err != nil {
+		e, err := c.EvidenceInfo(ctx, caseName, name)
+		if err != nil {
 			return e, err
 		}
 		if progress != nil {

@@ -19,9 +19,7 @@ func TestComparedInTheConsole(t *testing.T) {
 	t.Parallel()
 	ines := somebody(t, "Ines")
 	s := withEvidence(t, ines)
-	passing, err := recordDemo("beside", "0412")
-	require.NoError(t, err)
-	ines.fine(t, "evidence", "add", "shallow-berth", passing, "--name", "passing-run")
+	ines.fine(t, "evidence", "add", "shallow-berth", passingRun(t), "--name", "passing-run")
 	require.Eventually(t, func() bool {
 		for _, e := range parsed[[]api.EvidenceInfo](t, ines.fine(t, "--json", "evidence", "shallow-berth")) {
 			if e.Name == "passing-run" && e.State == "ready" {
@@ -51,7 +49,7 @@ func TestComparedInTheConsole(t *testing.T) {
 	p.sees(text(".contrast"), "expected")
 	list := parsed[[]ask.Expectation](t, ines.fine(t, "--json", "expect", "list", "shallow-berth"))
 	require.Len(t, list, 1)
-	assert.Equal(t, "result 1.Corrections <= 1", list[0].That)
+	assert.Equal(t, "p.Corrections <= 0", list[0].That)
 
 	// The address opens the same view.
 	address := p.js("location.href")

@@ -118,8 +118,7 @@ func TestTwoPeopleInTheConsole(t *testing.T) {
 	s := withEvidence(t, ines, tomas, oyelaran)
 	ines.fine(t, "case", "add", "shallow-berth", "Tomas")
 	ines.fine(t, "case", "add", "shallow-berth", "Oyelaran", "--role", "viewer")
-	passing, err := recordDemo("passing", "0412")
-	require.NoError(t, err)
+	passing := passingRun(t)
 	ines.fine(t, "evidence", "add", "shallow-berth", passing, "--name", "passing-run")
 
 	b := browser(t)

@@ -58,6 +58,15 @@ func runAll(m *testing.M) (code int, err error) {
 // failing is a log of the demo's failing run, recorded once.
 var failing = sync.OnceValues(func() (string, error) { return recordDemo("failing", "0412,0419") })
 
+// passing is a log of the demo without the second notice, recorded once.
+var passing = sync.OnceValues(func() (string, error) { return recordDemo("passing", "0412") })
+
+func passingRun(t *testing.T) string {
+	path, err := passing()
+	require.NoError(t, err)
+	return path
+}
+
 func recordDemo(name, notices string) (string, error) {
 	path := filepath.Join(work, name+".wraith")
 	cmd := exec.Command(filepath.Join(work, "wraith"), "record", "-o", path, "--", "go", "run", ".", "-notices", notices)

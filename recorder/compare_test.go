@@ -122,11 +122,9 @@ func TestComparedRuns(t *testing.T) {
 		assert.Zero(t, c.OnlyLeft+c.OnlyRight)
 	})
 	for name, x := range map[string]struct{ old, new, cause string }{
-		"wrong table":         {"{40, 95}", "{40, 59}", "{40, 59}"},
-		"extra call":          {"\tt := o.toll(v)\n", "\tt := o.toll(v)\n\tt = o.toll(v) + o.toll(vessel{name: quay})\n", "o.toll(vessel{name: quay})"},
-		"swapped arguments":   {"heavy(v.tons, 500)", "heavy(500, v.tons)", "heavy(500, v.tons)"},
-		"another input":       {"{\"Petrel\", 75, 1900}", "{\"Petrel\", 75, 2900}", "fleet := "},
-		"one element too few": {"range names {", "range names[1:] {", "range names[1:] {"},
+		"wrong table":       {"{40, 95}", "{40, 59}", "{40, 59}"},
+		"swapped arguments": {"heavy(v.tons, 500)", "heavy(500, v.tons)", "heavy(500, v.tons)"},
+		"another input":     {"{\"Petrel\", 75, 1900}", "{\"Petrel\", 75, 2900}", "fleet := "},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

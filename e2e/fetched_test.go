@@ -1,0 +1,49 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Commands that make recorded calls again say the same of the evidence of a case as of the file; it is fetched once.
+func TestRemadeFromACase(t *testing.T) {
+	t.Parallel()
+	ines := somebody(t, "Ines")
+	withEvidence(t, ines)
+	log := failingRun(t)
+	cache := t.TempDir()
+	run := func(args ...string) ran {
+		cmd := exec.Command(filepath.Join(work, "wraith"), append([]string{"--config", ines.config}, args...)...)
+		cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+cache)
+		var out, errOut strings.Builder
+		cmd.Stdout, cmd.Stderr = &out, &errOut
+		_ = cmd.Run() // its exit code says the rest
+		return ran{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
+	}
+	for range 2 {
+		for _, args := range [][]string{{"trial", "EVIDENCE", "--function", "Book.Apply"}, {"suppose", "EVIDENCE@177107", "n.PressureHectopascal=1013.25"}, {"reproduce", "EVIDENCE@1"}, {"trial", "EVIDENCE", "--function", "nowhere"}} {
+			with := func(name string) ran {
+				line := append([]string{args[0], strings.ReplaceAll(args[1], "EVIDENCE", name)}, args[2:]...)
+				r := run(append(line, "--source", "../demo/berthing")...)
+				return ran{strings.ReplaceAll(r.out, name, "EVIDENCE"), strings.ReplaceAll(r.err, name, "EVIDENCE"), r.code}
+			}
+			here, shared := with(log), with("shallow-berth/failing-run")
+			assert.Equal(t, here, shared, strings.Join(args, " "))
+		}
+		kept, err := filepath.Glob(filepath.Join(cache, "wraithology", "evidence", "*"))
+		require.NoError(t, err)
+		assert.Len(t, kept, 1)
+	}
+	r := run("trial", "shallow-berth/nothing", "--function", "Book.Apply")
+	assert.NotZero(t, r.code)
+	assert.Contains(t, r.err, "not found")
+	kept, err := filepath.Glob(filepath.Join(cache, "wraithology", "evidence", "*"))
+	require.NoError(t, err)
+	assert.Len(t, kept, 1, "nothing incomplete stays")
+}
