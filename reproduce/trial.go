@@ -115,6 +115,9 @@ type instance struct {
 	still   []bool // whether the recorded call leaves everything as it was
 }
 
+// forget forgets the calls that are described.
+func (x *instance) forget() { x.h.calls, x.rebuilt, x.still = nil, nil, nil }
+
 func newTrier(ctx context.Context, r replay.Recording, reader replay.Calls, dir string, first replay.MadeCall, out *Trial) (*trier, error) {
 	if first.Outcome != replay.IsUnfinished {
 		if err := canBeMade(first); err != nil {
@@ -145,7 +148,7 @@ func (t *trier) try(ctx context.Context, list []replay.MadeCall) error {
 		if t.isOver() {
 			for _, x := range t.with {
 				t.out.Calls -= len(x.rebuilt)
-				x.h.calls, x.rebuilt, x.still = nil, nil, nil
+				x.forget()
 			}
 			return nil
 		}
@@ -188,7 +191,7 @@ func (t *trier) makeAll(ctx context.Context) error {
 		if err := t.make(ctx, x); err != nil {
 			return err
 		}
-		x.h.calls, x.rebuilt, x.still = nil, nil, nil
+		x.forget()
 	}
 	t.parts = 0
 	return nil

@@ -125,7 +125,7 @@ func (q CompareRequest) answer(ctx context.Context, s *Subject) (Comparison, err
 // relate finds the contrasts with all passing runs.
 func (q CompareRequest) relate(ctx context.Context, s *Subject, right replay.Recording, out *Comparison) error {
 	left, ok := s.Recording.(replay.Relater)
-	if !ok || out.First == nil || s.Recording.Info().Kind != right.Info().Kind {
+	if !ok || out.First == nil {
 		return nil
 	}
 	passing := []replay.Recording{right}

@@ -39,6 +39,11 @@ type AlignOptions struct {
 	Trace, WithTrace string
 }
 
+// Ignores reports whether values with a name are not compared.
+func (o AlignOptions) Ignores(name string) bool {
+	return o.Ignore != nil && o.Ignore.MatchString(name)
+}
+
 // Comparison is how two recordings of a program relate: the left one, which failed, and the right one.
 type Comparison struct {
 	Of        string // what is aligned: call, span, frame

@@ -31,7 +31,7 @@ func (p *pair) readings(left, right event.Moment) (list []reading) {
 func (p *pair) compared(paths []string, left, right event.Moment) (list []reading) {
 	seen := map[string]bool{}
 	for _, path := range paths {
-		if seen[path] || p.left.ignores(path) {
+		if seen[path] || p.left.how.Ignores(path) {
 			continue
 		}
 		seen[path] = true

@@ -49,7 +49,7 @@ func (a Aligner) Align(ctx context.Context, other replay.Recording, how replay.A
 	}
 	sides := make([]*side, len(logs))
 	err := guard.Each(ctx, len(logs), func(ctx context.Context, i int) (err error) {
-		sides[i], err = newSide(ctx, logs[i], how.Ignore)
+		sides[i], err = newSide(ctx, logs[i], how)
 		return err
 	})
 	if err != nil {

@@ -192,7 +192,7 @@ func (x *instants) variables(a, b int, seen map[string]bool) error {
 	for _, v := range lists[0] {
 		w, ok := right[v.Name]
 		delete(right, v.Name)
-		if !ok || v.Scope == event.Register || v.Scope == event.Global && seen[v.Name] || x.ignores(v.Name) {
+		if !ok || v.Scope == event.Register || v.Scope == event.Global && seen[v.Name] || x.how.Ignores(v.Name) {
 			continue
 		}
 		if v.Scope == event.Global {
@@ -202,10 +202,6 @@ func (x *instants) variables(a, b int, seen map[string]bool) error {
 		c.compare(v.Name, v.Value, w.Value, 0)
 	}
 	return nil
-}
-
-func (x *instants) ignores(name string) bool {
-	return x.how.Ignore != nil && x.how.Ignore.MatchString(name)
 }
 
 // parts compares the parts of a variable.
@@ -259,7 +255,7 @@ func (x *parts) compare(path string, v, w replay.Value, depth int) {
 		byName[c.Name] = c.Value
 	}
 	for _, c := range list {
-		if y, ok := byName[c.Name]; ok && !x.ignores(c.Name) {
+		if y, ok := byName[c.Name]; ok && !x.how.Ignores(c.Name) {
 			x.compare(join(path, c.Name), c.Value, y, depth+1)
 		}
 	}

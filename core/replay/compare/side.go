@@ -7,10 +7,10 @@ import (
 	"iter"
 	"math"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"wraithology/core/event"
+	"wraithology/core/replay"
 	"wraithology/core/replay/state"
 )
 
@@ -32,7 +32,7 @@ func (d digest) mix(o digest) digest {
 // side is one of the two recordings.
 type side struct {
 	*state.Log
-	ignore    *regexp.Regexp // names whose values are not compared; nil for none
+	how       replay.AlignOptions
 	functions map[event.FunctionID]digest
 	sites     map[event.SiteID]digest
 	variables map[variable]digest
@@ -49,8 +49,8 @@ type variable struct {
 	id       event.VariableID
 }
 
-func newSide(ctx context.Context, l *state.Log, ignore *regexp.Regexp) (*side, error) {
-	s := &side{Log: l, ignore: ignore, functions: map[event.FunctionID]digest{}, sites: map[event.SiteID]digest{}, variables: map[variable]digest{}, sources: map[event.FileID][]string{}, roots: map[event.ThreadID][]event.CallID{}}
+func newSide(ctx context.Context, l *state.Log, how replay.AlignOptions) (*side, error) {
+	s := &side{Log: l, how: how, functions: map[event.FunctionID]digest{}, sites: map[event.SiteID]digest{}, variables: map[variable]digest{}, sources: map[event.FileID][]string{}, roots: map[event.ThreadID][]event.CallID{}}
 	for id, f := range l.T.Files {
 		s.sources[id] = strings.Split(f.Text, "\n")
 	}
@@ -185,19 +185,17 @@ func (s *side) values(m event.Moment, c event.CallID) (d digest) {
 		return 0
 	}
 	var names []string
-	if s.ignore != nil {
+	if s.how.Ignore != nil {
 		names = s.names(m, c)
 	}
 	for i, v := range list {
-		if i < len(names) && s.ignores(names[i]) {
+		if i < len(names) && s.how.Ignores(names[i]) {
 			continue
 		}
 		d = d.mix(s.value(v, 0))
 	}
 	return d
 }
-
-func (s *side) ignores(name string) bool { return s.ignore != nil && s.ignore.MatchString(name) }
 
 // value is the digest of a value without what differs in every run: addresses and times.
 func (s *side) value(v event.Value, depth int) digest {
@@ -228,7 +226,7 @@ func (s *side) value(v event.Value, depth int) digest {
 		d = d.mix(textDigest(v.Text))
 	}
 	for i, x := range v.Items {
-		if v.Type.Form == event.Struct && i < len(v.Type.Fields) && s.ignores(v.Type.Fields[i].Name) {
+		if v.Type.Form == event.Struct && i < len(v.Type.Fields) && s.how.Ignores(v.Type.Fields[i].Name) {
 			continue
 		}
 		d = d.mix(s.value(x, depth+1))

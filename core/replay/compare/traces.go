@@ -277,13 +277,13 @@ func (x *traces) compareFacts(name string, a, b event.CallID, left, right []attr
 		return replay.Value{Value: v}.Text()
 	}
 	if l, r := text(left, "status"), text(right, "status"); l != r && (strings.Contains(l+r, "error")) {
-		why := "its status differs"
-		for side, list := range map[*string][]attribute{&l: left, &r: right} {
+		withMessage := func(status string, list []attribute) string {
 			if m := text(list, "statusMessage"); m != "none" && m != "" {
-				*side += ": " + m
+				return status + ": " + m
 			}
+			return status
 		}
-		add(byStatus, replay.ByPath, name+": status", l, r, why)
+		add(byStatus, replay.ByPath, name+": status", withMessage(l, left), withMessage(r, right), "its status differs")
 	}
 	own := func(list []attribute) time.Duration {
 		v, _ := valueOf(list, "selfTime")
@@ -294,7 +294,7 @@ func (x *traces) compareFacts(name string, a, b event.CallID, left, right []attr
 		add(byDuration, replay.ByValue, name+": own time", l.String(), r.String(), "without the calls that it waits for")
 	}
 	for _, p := range left {
-		if slices.Contains(ownFacts, p.name) || x.ignores(p.name) {
+		if slices.Contains(ownFacts, p.name) || x.how.Ignores(p.name) {
 			continue
 		}
 		l, r := text(left, p.name), text(right, p.name)
@@ -303,14 +303,10 @@ func (x *traces) compareFacts(name string, a, b event.CallID, left, right []attr
 		}
 	}
 	for _, p := range right {
-		if _, ok := valueOf(left, p.name); !ok && !slices.Contains(ownFacts, p.name) && !x.ignores(p.name) {
+		if _, ok := valueOf(left, p.name); !ok && !slices.Contains(ownFacts, p.name) && !x.how.Ignores(p.name) {
 			add(byAttribute, replay.ByValue, name+": "+p.name, "none", text(right, p.name), "only the right span has this attribute")
 		}
 	}
-}
-
-func (x *traces) ignores(name string) bool {
-	return x.how.Ignore != nil && x.how.Ignore.MatchString(name)
 }
 
 // isIdentifier reports whether a text looks like an identifier, which differs in each trace: digits and letters mixed, or a long

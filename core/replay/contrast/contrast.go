@@ -58,7 +58,7 @@ func over(ctx context.Context, n int, things func(ctx context.Context, f *featur
 
 // answer completes an answer.
 func answer(f *features, out replay.Contrast, q replay.ContrastQuery) (replay.Contrast, error) {
-	out.With, out.Without, out.Cut = f.n, f.m, f.full
+	out.With, out.Without, out.Cut = f.n, f.m, out.Cut || f.full
 	if f.n == 0 && out.Trouble != nil {
 		return out, out.Trouble
 	}
@@ -327,13 +327,11 @@ func (r Contraster) pairs(ctx context.Context, q replay.ContrastQuery) (replay.C
 
 // hit adds the features of a moment. prefix sets its names apart.
 func (r Contraster) hit(ctx context.Context, f *features, prefix string, m event.Moment) error {
-	switch c := event.NoCall; {
-	case m == event.NoMoment:
+	if m == event.NoMoment {
 		return nil
-	case r.T.Kind(m) == event.Leave:
-		if c = r.T.CallOf(m); c != event.NoCall {
-			return r.call(ctx, f, prefix, c, m)
-		}
+	}
+	if c := r.T.CallOf(m); c != event.NoCall && r.T.Kind(m) == event.Leave {
+		return r.call(ctx, f, prefix, c, m)
 	}
 	return r.variables(ctx, f, prefix, m)
 }

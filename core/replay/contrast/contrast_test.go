@@ -198,3 +198,13 @@ func TestNamesWithTooManyValuesAreMarked(t *testing.T) {
 	}
 	assert.NotEmpty(t, all.differences(nil))
 }
+
+// Things that were not looked at are still said to be when the answer is completed.
+func TestAnswerKeepsThatItIsCut(t *testing.T) {
+	t.Parallel()
+	for _, cut := range []bool{false, true} {
+		out, err := answer(newFeatures(), replay.Contrast{Cut: cut}, replay.ContrastQuery{})
+		require.NoError(t, err)
+		assert.Equal(t, cut, out.Cut)
+	}
+}

@@ -27,8 +27,14 @@ var chanceful = []int{scoreWhole, scoreFloat}
 type lineOf struct {
 	replay.Checkpoint
 	function string
-	reads    []string
+	reads    []read
 	hits     int
+}
+
+// read is a path that a line reads.
+type read struct {
+	name string
+	path replay.Path
 }
 
 // lines guesses relations between the local values that lines read, in the functions with these names, the lines with the fewest hits
@@ -73,7 +79,7 @@ func (s *search) lines(ctx context.Context, names []string) error {
 
 // linesOf lists the lines of functions that read local values.
 func (s *search) linesOf(names []string) (list []lineOf) {
-	t := s.failing.T
+	t, texts := s.failing.T, map[event.FileID][]string{}
 	for id, site := range t.Sites {
 		f := t.Function(site.Function)
 		if f == nil || !f.Own || !slices.Contains(names, f.Name) {
@@ -83,18 +89,25 @@ func (s *search) linesOf(names []string) (list []lineOf) {
 		for _, v := range f.Variables {
 			isLocal[v.Name] = isLocal[v.Name] || v.Scope == event.Local
 		}
-		var reads []string
-		for _, path := range site.Reads {
-			root, _, _ := strings.Cut(path, ".")
-			if isLocal[root] && len(reads) < mostReads && !slices.Contains(reads, path) {
-				reads = append(reads, path)
+		var reads []read
+		for _, name := range site.Reads {
+			root, _, _ := strings.Cut(name, ".")
+			if !isLocal[root] || len(reads) == mostReads || slices.ContainsFunc(reads, func(x read) bool { return x.name == name }) {
+				continue
+			}
+			if path, err := replay.ParsePath(name); err == nil {
+				reads = append(reads, read{name, path})
 			}
 		}
 		file := f.File
 		if site.File != 0 {
 			file = site.File
 		}
-		lines := strings.Split(t.Files[file].Text, "\n")
+		lines, ok := texts[file]
+		if !ok {
+			lines = strings.Split(t.Files[file].Text, "\n")
+			texts[file] = lines
+		}
 		if len(reads) == 0 || site.Line < 1 || site.Line > len(lines) {
 			continue
 		}
@@ -118,11 +131,9 @@ func sampleLine(ctx context.Context, r find.Finder, x lineOf, all *observations)
 		}
 		m := hits.Page[i]
 		all.hit(func(see func(name string, v replay.Value)) {
-			for _, path := range x.reads {
-				if p, err := replay.ParsePath(path); err == nil {
-					if v, err := replay.Follow(ctx, r, m, r.T.Thread(m), 0, p); err == nil {
-						see(path, v)
-					}
+			for _, x := range x.reads {
+				if v, err := replay.Follow(ctx, r, m, r.T.Thread(m), 0, x.path); err == nil {
+					see(x.name, v)
 				}
 			}
 		})
