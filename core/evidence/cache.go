@@ -102,7 +102,7 @@ func sizeOf(dir string) (bytes int64, written time.Time) {
 }
 
 // Remove removes the timelines that are kept and for which chosen, if not nil, returns true, and
-// returns them. Evidence stays; its timeline is built again when it is opened. A process that has one
+// returns them; one that is being built stays. Evidence stays; its timeline is built again when it is opened. A process that has one
 // open keeps it until it ends.
 func (t Timelines) Remove(chosen func(Kept) bool) ([]Kept, error) {
 	list, err := t.List()
@@ -118,7 +118,16 @@ func (t Timelines) remove(list []Kept, chosen func(Kept) bool) (removed []Kept, 
 		if chosen != nil && !chosen(k) {
 			continue
 		}
-		if err := os.RemoveAll(filepath.Join(t.Folder, k.Name)); err != nil {
+		unlock, ok, err := t.tryLock(k.Name)
+		if err != nil {
+			return removed, err
+		}
+		if !ok {
+			continue // it is being built
+		}
+		err = discard(filepath.Join(t.Folder, k.Name))
+		unlock()
+		if err != nil {
 			return removed, fmt.Errorf("remove the timeline of %s: %w", cmp.Or(k.Evidence, k.Name), err)
 		}
 		removed = append(removed, k)
@@ -156,4 +165,17 @@ func (t Timelines) prune(keep string) {
 			_ = os.RemoveAll(path) // what stays is tried again
 		}
 	}
+}
+
+// discard removes a timeline, if there is one. Its name is free at once, and nobody opens a part of it.
+func discard(dir string) error {
+	away, err := os.MkdirTemp(filepath.Dir(dir), partialPrefix+filepath.Base(dir)+".removed-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(away) // what stays is removed by prune
+	if err := os.Rename(dir, filepath.Join(away, filepath.Base(dir))); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }

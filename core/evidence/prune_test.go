@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -30,7 +31,9 @@ func names(t *testing.T, dir string) (list []string) {
 	left, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	for _, x := range left {
-		list = append(list, x.Name())
+		if !strings.HasPrefix(x.Name(), lockPrefix) {
+			list = append(list, x.Name())
+		}
 	}
 	return list
 }

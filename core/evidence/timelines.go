@@ -84,66 +84,113 @@ func plainOf(ctx context.Context, f *os.File, how packed.How, folder string, pro
 // timelineOf opens the timeline of evidence and builds it if necessary. The timeline of a packed
 // file is identified by the file alone.
 func timelineOf(ctx context.Context, kind Kind, f *os.File, info os.FileInfo, how packed.How, o Options, progress func(float64)) (*timeline.Timeline, error) {
-	dir := ""
-	if o.Timelines.Folder != "" {
-		dir = filepath.Join(o.Timelines.Folder, timelineName(f.Name(), info, kind, o))
-		t, err := openTimeline(dir, f, info.Size(), how)
-		if err == nil {
-			_ = os.Chtimes(dir, time.Now(), time.Now()) // it is in use: prune leaves it
-			return t, nil
-		}
-		if !timeline.Stale(err) {
-			return nil, err
-		}
-		if err := os.MkdirAll(o.Timelines.Folder, 0o700); err != nil {
-			dir = "" // nowhere to keep it
-		}
+	b := builder{kind: kind, file: f, info: info, how: how, options: o, progress: progress}
+	if o.Timelines.Folder == "" {
+		return b.unkept(ctx)
 	}
-	if dir == "" {
-		parent, err := os.MkdirTemp("", "wraith-timeline-*")
-		if err != nil {
-			return nil, fmt.Errorf("create a folder for the timeline: %w", err)
-		}
-		defer os.RemoveAll(parent) // what is mapped stays usable
-		dir = filepath.Join(parent, "timeline")
-	} else {
-		o.Timelines.prune("")
-		if err := os.RemoveAll(dir); err != nil {
-			return nil, fmt.Errorf("remove an outdated timeline: %w", err)
-		}
+	name := timelineName(f.Name(), info, kind, o)
+	dir := filepath.Join(o.Timelines.Folder, name)
+	if t, err := b.kept(dir); !timeline.Stale(err) {
+		return t, err
 	}
-	content, err := plainOf(ctx, f, how, filepath.Dir(dir), part(progress, 0, unpacking(how)))
+	if err := os.MkdirAll(o.Timelines.Folder, 0o700); err != nil {
+		return b.unkept(ctx) // nowhere to keep it
+	}
+	unlock, err := o.Timelines.lock(ctx, name)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", fault.Unreadable, err)
+		return nil, err
+	}
+	defer unlock()
+	if t, err := b.kept(dir); !timeline.Stale(err) {
+		return t, err // built while this one waited
+	}
+	o.Timelines.prune("")
+	if err := discard(dir); err != nil {
+		return nil, fmt.Errorf("remove an outdated timeline: %w", err)
+	}
+	if err := b.build(ctx, dir); err != nil {
+		return nil, err
+	}
+	t, err := b.open(dir) // what is mapped stays usable if another process prunes
+	if err != nil {
+		return nil, err
+	}
+	full, err := filepath.Abs(f.Name())
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, evidenceFile), []byte(full), 0o600)
+	}
+	if err == nil {
+		o.Timelines.prune(name)
+	}
+	return t, nil
+}
+
+// builder builds and opens the timeline of a file.
+type builder struct {
+	kind     Kind
+	file     *os.File
+	info     os.FileInfo
+	how      packed.How
+	options  Options
+	progress func(float64)
+}
+
+// kept opens a timeline that is kept. timeline.Stale tells whether it must be built.
+func (b builder) kept(dir string) (*timeline.Timeline, error) {
+	t, err := b.open(dir)
+	if err == nil {
+		_ = os.Chtimes(dir, time.Now(), time.Now()) // it is in use: prune leaves it
+	}
+	return t, err
+}
+
+// unkept builds a timeline in a temporary folder.
+func (b builder) unkept(ctx context.Context) (*timeline.Timeline, error) {
+	parent, err := os.MkdirTemp("", "wraith-timeline-*")
+	if err != nil {
+		return nil, fmt.Errorf("create a folder for the timeline: %w", err)
+	}
+	defer os.RemoveAll(parent) // what is mapped stays usable
+	dir := filepath.Join(parent, "timeline")
+	if err := b.build(ctx, dir); err != nil {
+		return nil, err
+	}
+	return b.open(dir)
+}
+
+// build builds the timeline in the folder dir, which must not exist.
+func (b builder) build(ctx context.Context, dir string) error {
+	o := b.options
+	content, err := plainOf(ctx, b.file, b.how, filepath.Dir(dir), part(b.progress, 0, unpacking(b.how)))
+	if err != nil {
+		return fmt.Errorf("%w: %w", fault.Unreadable, err)
 	}
 	defer content.close()
-	in := intake.Input{File: content.File.File, Size: content.Size, Written: info.ModTime(), Damage: content.Damage, Folder: dir, Lasting: o.Timelines.Lasting, Temporary: filepath.Dir(dir),
-		Progress: part(progress, unpacking(how), 1)}
+	in := intake.Input{File: content.File.File, Size: content.Size, Written: b.info.ModTime(), Damage: content.Damage, Folder: dir, Lasting: o.Timelines.Lasting, Temporary: filepath.Dir(dir),
+		Progress: part(b.progress, unpacking(b.how), 1)}
 	if text, ok := o.Fields[intake.LongestText]; ok {
 		if in.LongestText, err = strconv.Atoi(text); err != nil || in.LongestText < 1 {
-			return nil, fmt.Errorf("%s=%s: %w: it is a number of bytes", intake.LongestText, text, fault.InvalidRule)
+			return fmt.Errorf("%s=%s: %w: it is a number of bytes", intake.LongestText, text, fault.InvalidRule)
 		}
 	}
-	if err := kind.Build(ctx, in, o); err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		var path *fs.PathError
-		if errors.As(err, &path) || errors.Is(err, syscall.ENOSPC) { // of this machine, not of the evidence
-			return nil, err
-		}
-		return nil, fmt.Errorf("%w: %w", fault.Unreadable, err)
+	err = b.kind.Build(ctx, in, o)
+	var path *fs.PathError
+	switch {
+	case err == nil:
+		return nil
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &path) || errors.Is(err, syscall.ENOSPC): // of this machine, not of the evidence
+		return err
 	}
-	if o.Timelines.Folder != "" {
-		full, err := filepath.Abs(f.Name())
-		if err == nil {
-			err = os.WriteFile(filepath.Join(dir, evidenceFile), []byte(full), 0o600)
-		}
-		if err == nil {
-			o.Timelines.prune(filepath.Base(dir))
-		}
+	return fmt.Errorf("%w: %w", fault.Unreadable, err)
+}
+
+func (b builder) open(dir string) (*timeline.Timeline, error) {
+	if b.how != "" {
+		return timeline.OpenKnown(dir)
 	}
-	return openTimeline(dir, f, info.Size(), how)
+	return timeline.Open(dir, b.file, b.info.Size())
 }
 
 // unpacking is the share of unpacking in the whole work.
@@ -160,13 +207,6 @@ func part(progress func(float64), from, to float64) func(float64) {
 		return nil
 	}
 	return func(done float64) { progress(from + done*(to-from)) }
-}
-
-func openTimeline(dir string, f *os.File, size int64, how packed.How) (*timeline.Timeline, error) {
-	if how != "" {
-		return timeline.OpenKnown(dir)
-	}
-	return timeline.Open(dir, f, size)
 }
 
 // timelineName identifies a timeline by the file's path, size and time, and by the options.

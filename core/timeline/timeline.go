@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"io/fs"
 	"math"
 	"os"
 	"path/filepath"
@@ -70,6 +71,9 @@ type Timeline struct {
 	types     *event.Tables
 }
 
+// errRemoved is the error for a timeline that another process removes while it is opened.
+var errRemoved = fmt.Errorf("%w: it was removed", errStale)
+
 // Stale reports whether an error of Open means that the timeline must be built again.
 func Stale(err error) bool { return errors.Is(err, errStale) }
 
@@ -99,6 +103,9 @@ func OpenKnown(dir string) (*Timeline, error) {
 
 func (x index) open(dir string) (*Timeline, error) {
 	encoded, err := os.ReadFile(filepath.Join(dir, tablesFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, errRemoved
+	}
 	if err != nil {
 		return nil, fmt.Errorf("open the timeline's tables: %w", err)
 	}
@@ -130,7 +137,9 @@ func (x index) open(dir string) (*Timeline, error) {
 		}
 		t.siteTable[id] = &s
 	}
-	if err := t.mapFiles(dir, x.Sizes); err != nil {
+	if err := t.mapFiles(dir, x.Sizes); errors.Is(err, fs.ErrNotExist) {
+		return nil, errRemoved
+	} else if err != nil {
 		return nil, err
 	}
 	return t, nil
