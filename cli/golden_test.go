@@ -54,7 +54,7 @@ var lines = map[string][]string{
 		"search E 4.5", "search E Osprey", "search E --type vessel", "search E fog", "meanwhile E@0 90", "threads E", "messages E", "instructions E", "memory E 0x10", "traces E", "instant E messages.jsonl",
 		"source E", "source E --json", "source E@20", "source E#1.1", "reached E", "reached E@81", "reached E@81 --json", "reached E@83#1.1 --callers 0", "missed E --line main.go:29", "missed E --line main.go:29 --json", "missed E@20 --enter assign",
 		"missed E --write q.free", "missed E@81 --write v.draught", "missed E --line main.go:1", "missed E --enter fog", "missed E", "origin E@81 clearance --all", "ask E quays --width 1", "ask E 'quays.map(q, q.depth)'",
-		"story E 'Osprey Wall'", "story E@81 q", "story E@81 q --json", "story E fog", "races E", "races E --json", "overlap E --enter assign --by v.name", "overlap E --enter fog", "hits E --line main.go:22",
+		"story E 'Osprey Wall'", "story E@81 q", "story E@81 q --json", "story E fog", "uses E@81 q", "uses E@81 q --json", "uses E@81 fog", "uses E q", "races E", "races E --json", "overlap E --enter assign --by v.name", "overlap E --enter fog", "hits E --line main.go:22",
 		"stack E@9999", "stack E@1#9", "values E#1.9", "stack E@noon",
 	},
 	"messages.jsonl": {
@@ -67,7 +67,7 @@ var lines = map[string][]string{
 		"hits E --enter assign", "hits E --error", "hits E --enter assign --when 'quay == \"Osprey Wall\"'", "step E@0 --over", "step E@0 --into", "messages E --of trace", "threads E@2", "search E Skerry", "instant E messages.jsonl",
 	},
 	"crash.txt": {
-		"peek E", "peek E --json", "stack E", "stack E --all", "threads E", "values E", "hits E --error", "step E --over", "origin E x", "source E", "reached E", "story E x", "races E", "memory E 0x10", "instant E messages.jsonl", "peek E --own main.watch", "ask E '1 + 1'",
+		"peek E", "peek E --json", "stack E", "stack E --all", "threads E", "values E", "hits E --error", "step E --over", "origin E x", "source E", "reached E", "story E x", "uses E x", "races E", "memory E 0x10", "instant E messages.jsonl", "peek E --own main.watch", "ask E '1 + 1'",
 	},
 }
 

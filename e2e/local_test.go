@@ -27,6 +27,7 @@ const (
 	reachedShape   = `{"conditions":[` + conditionShape + `],"note":"","happened":0}`
 	sourceShape    = `{"function":"","file":"","line":0,"lines":[{"line":0,"text":"","hits":0,"moment":0,"values":[{"name":"","value":""}]}]}`
 	storyShape     = `{"total":0,"lives":0,"unexamined":0,"steps":[{"moment":0,"thread":"","function":"","file":"","line":0,"what":"","name":"","old":null,"new":null,"times":0,"life":0}]}`
+	usesShape      = `{"total":0,"unexamined":0,"calls":[{"moment":0,"thread":"","function":"","file":"","line":0,"first":0,"parameter":"","what":[""],"times":0,"asked":false}]}`
 	stackShape     = `{"moment":0,"threads":[` + threadShape + `]}`
 	valuesShape    = `{"moment":0,"thread":"","frame":0,"variables":[` + variableShape + `],"returned":[{"function":"","moment":0,"values":[""]}]}`
 	askShape       = `{"value":"","type":"","state":""}`
@@ -101,6 +102,7 @@ func TestShapes(t *testing.T) {
 		{reachedShape, []string{"reached", log}},
 		{reachedShape, []string{"missed", log, "--line", "watch.go:73"}},
 		{storyShape, []string{"story", log, "978.25"}},
+		{usesShape, []string{"uses", log, "v"}},
 	} {
 		out := me.fine(t, append(c.args, "--json")...)
 		sameShape(t, c.args[0], decode(t, c.shape), decode(t, out))

@@ -49,6 +49,20 @@ func TestStories(t *testing.T) {
 	}, told(story))
 	assert.Equal(t, len(story.Page), story.Total)
 
+	// Which calls used it, in the life of the place that is asked about only.
+	uses := func(path, mark string) (out []string) {
+		u, err := teller.UsesOfObject(ctx, path, atMark(t, r, dir, mark), 1, 0, replay.Page{Count: 100})
+		require.NoError(t, err)
+		assert.Equal(t, u.Total, len(u.Page))
+		for _, x := range u.Page {
+			out = append(out, fmt.Sprint(x.Function, " ", x.Parameter, " ", x.What, " ", x.Times, map[bool]string{true: " asked"}[x.Asked]))
+		}
+		return out
+	}
+	assert.Equal(t, []string{"main.assign  [removed changed returned] 4", "main.(*quay).put s [passed stored] 3", "main.touch s [passed changed] 2"}, uses("a", "end"))
+	assert.Equal(t, []string{"main.main  [sent received changed] 3", "main.assign  [changed returned] 3", "main.init.func0  [created returned] 2", "main.(*quay).put s [passed stored] 3",
+		"main.touch s [passed changed] 2 asked", "main.touch s [passed changed] 2", "main.(*quay).drop  [removed stored] 2"}, uses("s", "touched"))
+
 	page, err := teller.StoryOfObject(ctx, "a", atMark(t, r, dir, "end"), 1, 0, replay.Page{From: 2, Count: 3})
 	require.NoError(t, err)
 	assert.Equal(t, told(story)[2:5], told(page))

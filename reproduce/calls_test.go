@@ -42,7 +42,7 @@ func TestCallsBehaveAsRecorded(t *testing.T) {
 	ctx := context.Background()
 	reader := r.Recording.(replay.Calls)
 	files, texts := map[string][]byte{}, map[string]string{} // the tests are built together
-	run := []string{"main.rename", "main.(*quay).dock", "main.overwrite", "main.anything", "main.(*stack).push", "main.plumb", "main.scribble", "main.serve", "main.highest"}
+	run := []string{"main.forecast", "main.(*depot).release", "main.rename", "main.(*quay).dock", "main.overwrite", "main.anything", "main.(*stack).push", "main.plumb", "main.scribble", "main.serve", "main.highest"}
 	var whole []*Test // those that are run by themselves too
 	var m *module
 	for _, x := range []struct {
@@ -86,6 +86,9 @@ func TestCallsBehaveAsRecorded(t *testing.T) {
 		{"main.measure", 1, []string{"var c cargo = &timber{"}, ""},
 		{"main.chain", 0, []string{"var v any = "}, ""},
 		{"main.wait", 0, nil, "other goroutines"},
+		{"main.forecast", 0, []string{"tide.Gauge\n", "onRead: func(_ int) (tide.Level, error) {", "case 4:", "gauge := &gaugeInForecast{"}, "the *tide.gauge is replaced by one that returns what it returned then"},
+		{"main.(*depot).release", 0, []string{"d.mu.Lock()", "d.gates[1].RLock()", "ledger.Mutex.Lock()"}, ""},
+		{"main.(*depot).take", 0, []string{"d.take(4)"}, ""},
 	} {
 		call := r.callTo(t, x.function, x.number)
 		if m == nil {
@@ -105,7 +108,7 @@ func TestCallsBehaveAsRecorded(t *testing.T) {
 			files[fmt.Sprintf("t%d_test.go", len(files))] = []byte(strings.Replace(test.Text, "func "+test.Name+"(", "func "+name+"(", 1))
 			texts[name] = test.Text
 		}
-		if slices.Contains(run, x.function) && x.gap == "" {
+		if slices.Contains(run, x.function) && (x.gap == "" || strings.Contains(x.gap, "returned then")) {
 			whole = append(whole, test)
 		}
 	}
@@ -262,6 +265,17 @@ func TestSuppositions(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, got.Conditions, 1)
 	assert.Equal(t, []string{"true", "false"}, []string{got.Conditions[0].Recorded, got.Conditions[0].Supposed})
+	got, err = suppose("main.passable", 0, "limit=150", "levels[3]=140")
+	require.NoError(t, err)
+	var conditions []string
+	for _, c := range got.Conditions {
+		conditions = append(conditions, fmt.Sprintf("%s:%d %s: %s, %s", c.File, c.Line, c.Expression, c.Recorded, c.Supposed))
+	}
+	assert.Equal(t, []string{"main.go:242 l < limit: true 1 of 4 times, true 3 of 4 times", "main.go:245 name != \"\": true 2 of 3 times, false",
+		"tide/tide.go:78 case l > 400: true once, false", "tide/tide.go:84 default: true once, false"}, conditions, "also those of calls")
+	got, err = suppose("main.passable", 0, "limit=limit")
+	require.NoError(t, err)
+	assert.Empty(t, got.Conditions)
 	for text, kind := range map[string]*fault.Kind{"nothing=1": fault.NoName, "s.nothing=1": fault.InvalidPath, "s.name=1": fault.InvalidRequest, "s=1": fault.InvalidRequest, "s.name=x(": fault.InvalidExpression} {
 		_, err := suppose("main.(*quay).dock", 0, text)
 		require.ErrorIs(t, err, kind, text)

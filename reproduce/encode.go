@@ -20,13 +20,16 @@ type encoder struct {
 	ids    map[*object]int
 	out    *callData
 	stands map[string]int
-	parts  int // values that are described
+	// standIns are those for what interfaces hold; nil where there can be none.
+	standIns map[standKey]*node
+	parts    int // values that are described
 }
 
 func newEncoder(h *harness, call replay.MadeCall) *encoder {
 	b := newBuilder(h.m)
-	b.names, b.imports = h.names, h.imports
-	return &encoder{h: h, b: b, made: call, a: &assembly{b: b, f: h.f, call: call}, ids: map[*object]int{}, out: &callData{}, stands: map[string]int{}}
+	b.names, b.imports, b.standTypes, b.stood, b.call = h.names, h.imports, h.standTypes, h.stood, &call
+	b.standSuffix = "InCalls"
+	return &encoder{h: h, b: b, made: call, a: &assembly{b: b, f: h.f, call: call}, ids: map[*object]int{}, out: &callData{}, stands: map[string]int{}, standIns: map[standKey]*node{}}
 }
 
 // call describes the call.
@@ -51,6 +54,7 @@ func (e *encoder) call() *callData {
 		e.b.gap(e.made.Function.Name, "its arguments have more than %d parts", mostParts)
 	}
 	e.b.nest()
+	held := e.b.outerLocks()
 	for _, g := range set {
 		e.out.Globals = append(e.out.Globals, setting{Root: e.global(g), Value: e.value(g.of.Type(), g.Before, g.Name)})
 	}
@@ -67,6 +71,7 @@ func (e *encoder) call() *callData {
 		}
 		e.out.Args, e.out.Names = append(e.out.Args, x), append(e.out.Names, name)
 	}
+	e.locks(held)
 	return e.out
 }
 
@@ -126,7 +131,7 @@ func (e *encoder) value(t types.Type, v replay.Value, path string) *node {
 		}
 		return &node{K: "m", O: e.object(o)}
 	case event.Interface:
-		return e.dynamic(v, path)
+		return e.dynamic(t, v, path)
 	case event.Func:
 		return e.function(t, v, path)
 	case event.Chan:
@@ -285,7 +290,7 @@ func (e *encoder) object(o *object) int {
 }
 
 // dynamic describes what an interface holds.
-func (e *encoder) dynamic(v replay.Value, path string) *node {
+func (e *encoder) dynamic(t types.Type, v replay.Value, path string) *node {
 	inner := v.With(v.Items[0])
 	key := inner.Type.Name
 	of := e.h.m.typeNamed(inner.Value)
@@ -299,15 +304,14 @@ func (e *encoder) dynamic(v replay.Value, path string) *node {
 	if key == "*context.cancelCtx" || key == "*context.timerCtx" {
 		return e.background(path, "whether the context was cancelled is not recorded; one that is not is used")
 	}
-	if of == nil {
+	if of == nil || !e.b.nameable(of, 0) {
+		if n, ok := e.interfaceStandIn(t, inner, path); ok {
+			return n
+		}
 		e.b.gap(path, "%s cannot be named here", key)
 		return &node{}
 	}
-	text, ok := e.b.typeText(of)
-	if !ok {
-		e.b.gap(path, "%s cannot be named here", key)
-		return &node{}
-	}
+	text, _ := e.b.typeText(of)
 	e.h.types[key] = "reflect.TypeFor[" + text + "]()"
 	return &node{K: "i", V: key, N: []*node{e.value(of, inner, path)}}
 }
@@ -343,26 +347,31 @@ func (e *encoder) standIn(name string, of *types.Signature, path string) (*node,
 	if i, ok := e.stands[name]; ok {
 		return &node{K: "r", O: i}, true
 	}
+	returned, ok := returnedBy(calledLike(&e.made, name), of)
+	if !ok {
+		return nil, false
+	}
+	if len(returned) > 0 || !e.h.m.isOwn(name) { // else it is not called
+		e.b.gap(path, "the function %s is replaced by one that returns what it returned then", name)
+	}
+	e.stands[name] = e.returning(of, returned, path)
+	return &node{K: "r", O: e.stands[name]}, true
+}
+
+// returning describes a function that returns something else each time, and returns its number.
+func (e *encoder) returning(of *types.Signature, returned [][]replay.Variable, path string) int {
+	id := len(e.out.Stands)
+	e.out.Stands = append(e.out.Stands, nil)
 	calls := [][]*node{}
-	for _, c := range e.made.Inner {
-		if c.Function != name {
-			continue
-		}
-		if c.Outcome != replay.DidReturn || len(c.Results) != of.Results().Len() {
-			return nil, false
-		}
+	for _, list := range returned {
 		results := []*node{}
-		for i, r := range c.Results {
+		for i, r := range list {
 			results = append(results, e.value(of.Results().At(i).Type(), r.Value, path+"()"))
 		}
 		calls = append(calls, results)
 	}
-	if len(calls) > 0 || !e.h.m.isOwn(name) { // else it is not called
-		e.b.gap(path, "the function %s is replaced by one that returns what it returned then", name)
-	}
-	e.stands[name] = len(e.out.Stands)
-	e.out.Stands = append(e.out.Stands, calls)
-	return &node{K: "r", O: e.stands[name]}, true
+	e.out.Stands[id] = calls
+	return id
 }
 
 // changesNothing reports whether, in the recording, all objects that the call was given are at its end as they were. It may be false although

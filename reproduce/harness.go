@@ -20,6 +20,14 @@ type callData struct {
 	Globals []setting
 	Stands  [][][]*node // for each stand-in: the results of each of its calls
 	Sets    []setting   // suppositions: after everything is built
+	Locks   []lockData  // that are taken before the call
+}
+
+// lockData is a lock within an object.
+type lockData struct {
+	O        int
+	I        uint64 // bytes from the object's beginning
+	Read, RW bool   // whether it was taken to read; whether it is a sync.RWMutex
 }
 
 // setting is a value for a package variable, or for a path from an argument.
@@ -58,16 +66,20 @@ type harness struct {
 	values  map[string]bool   // package variables that are read or set
 	fresh   map[string]bool   // those that the calls expect as the initialisation left them
 	funcs   map[string]bool
-	calls   []*callData
-	last    *encoder // of the last call
-	counts  int      // number of conditions whose outcomes are counted
+	// standTypes are the types that stand in for interfaces, by their text; stood the names of the types that are replaced.
+	standTypes map[string]*standType
+	stood      map[string]bool
+	calls      []*callData
+	last       *encoder // of the last call
+	// counters is the import path of the package that counts conditions; empty if there is none.
+	counters string
 }
 
 func newHarness(m *module, f target) *harness {
 	h := &harness{m: m, f: f, types: map[string]string{}, values: map[string]bool{}, fresh: map[string]bool{}, funcs: map[string]bool{}}
 	b := newBuilder(m)
-	h.names, h.imports = b.names, b.imports
-	for _, p := range []string{"bufio", "encoding/json", "fmt", "math", "os", "reflect", "sort", "strconv", "strings", "testing", "time", "unsafe"} {
+	h.names, h.imports, h.standTypes, h.stood = b.names, b.imports, b.standTypes, b.stood
+	for _, p := range []string{"bufio", "encoding/json", "fmt", "math", "os", "reflect", "sort", "strconv", "strings", "sync", "testing", "time", "unsafe"} {
 		name := p[strings.LastIndexByte(p, '/')+1:]
 		h.imports[p] = "wraithLib" + strings.ToUpper(name[:1]) + name[1:]
 	}
@@ -100,12 +112,18 @@ func (h *harness) text() (string, error) {
 		}
 		return "{\n" + strings.Join(append(out, ""), ",\n") + "}"
 	}
+	counts := "[][2]int{}"
+	if h.counters != "" {
+		h.imports[h.counters] = countersName
+		counts = "&" + countersName + ".All"
+	}
 	body := "var wraithTypes = map[string]reflect.Type" + entries(slices.Sorted(maps.Keys(h.types)), func(k string) string { return h.types[k] }) + "\n\n" +
 		"var wraithValues = map[string]reflect.Value" + entries(slices.Sorted(maps.Keys(h.values)), func(k string) string { return "reflect.ValueOf(&" + k + ").Elem()" }) + "\n\n" +
 		"var wraithFresh = []string{" + quotedList(slices.Sorted(maps.Keys(h.fresh))) + "}\n\n" +
 		"var wraithFuncs = map[string]reflect.Value" + entries(slices.Sorted(maps.Keys(h.funcs)), func(k string) string { return "reflect.ValueOf(" + k + ")" }) + "\n\n" +
-		"var wraithCounts [" + strconv.Itoa(h.counts) + "][2]int\n\n" +
+		"var wraithCounts = " + counts + "\n\n" +
 		"var wraithFunction = reflect.ValueOf(" + h.expression() + ")\n\n"
+	body += (&builder{standTypes: h.standTypes}).standTexts()
 	body = strings.ReplaceAll(body, "reflect.", h.imports["reflect"]+".")
 	code := harnessMain + harnessBuild + harnessLeaves
 	var lines []string
@@ -184,6 +202,9 @@ func TestWraithCalls(t *testing.T) {
 		report := func(format string, args ...any) { fmt.Fprintf(out, "%d "+format+"\n", append([]any{i}, args...)...) }
 		report("begin")
 		out.Flush()
+		for n := range wraithCounts { // not of the initialisation
+			wraithCounts[n] = [2]int{}
+		}
 		done := make(chan bool)
 		go func() {
 			defer close(done)
@@ -237,6 +258,7 @@ func wraithMake(c wraithCallData, report func(string, ...any)) {
 	for _, s := range c.Sets {
 		b.build(wraithStep(roots[s.Root], s.Steps), s.Value)
 	}
+	b.lock()
 	shadow := b.shadow(kept)
 	changed := func() {
 		if shadow.same() {
@@ -273,15 +295,6 @@ func wraithMake(c wraithCallData, report func(string, ...any)) {
 	}
 	wraithLeaves(report, resultNames, results)
 	changed()
-}
-
-// wraithCount counts how often a condition is reached, and is true.
-func wraithCount[B ~bool](i int, holds B) B {
-	wraithCounts[i][1]++
-	if holds {
-		wraithCounts[i][0]++
-	}
-	return holds
 }
 
 // again builds what is looked at after a call once more, as it was before.
@@ -408,6 +421,31 @@ type wraithCallData struct {
 	Globals []wraithSetting
 	Stands  [][][]*wraithNode
 	Sets    []wraithSetting
+	Locks   []wraithLock
+}
+
+type wraithLock struct {
+	O        int
+	I        uintptr
+	Read, RW bool
+}
+
+// lock takes the locks that were held when the call began.
+func (b *wraithBuilder) lock() {
+	for _, l := range b.c.Locks {
+		if !b.built[l.O].IsValid() {
+			continue
+		}
+		at := unsafe.Add(b.built[l.O].UnsafePointer(), l.I)
+		switch {
+		case l.Read:
+			(*sync.RWMutex)(at).RLock()
+		case l.RW:
+			(*sync.RWMutex)(at).Lock()
+		default:
+			(*sync.Mutex)(at).Lock()
+		}
+	}
 }
 
 type wraithSetting struct {

@@ -19,20 +19,28 @@ import (
 // builder writes the statements that make recorded values again. Objects to which several references lead become variables, so
 // that they stay shared.
 type builder struct {
-	m        *module
-	names    map[string]bool   // taken in the test
-	imports  map[string]string // path to name
-	gaps     []string
-	told     map[string]bool
-	lines    []string // statements before the call
-	fixes    []string // statements after them: references of cycles, fields of other packages
-	objects  map[spot]*object
-	order    []*object // as they were met
-	globals  map[uint64]knownGlobal
-	stands   func(name string, of *types.Signature, v replay.Value, path string) (expr string, ok bool)
-	declared map[string]bool // names of objects
-	parts    int
-	full     bool // too many parts
+	m       *module
+	names   map[string]bool   // taken in the test
+	imports map[string]string // path to name
+	gaps    []string
+	told    map[string]bool
+	lines   []string // statements before the call
+	fixes   []string // statements after them: references of cycles, fields of other packages
+	objects map[spot]*object
+	order   []*object // as they were met
+	globals map[uint64]knownGlobal
+	call    *replay.MadeCall
+	// stands and standsFor write stand-ins for a function, and for what an interface holds.
+	stands     func(name string, of *types.Signature, v replay.Value, path string) (expr string, ok bool)
+	standsFor  func(t types.Type, inner replay.Value, path string) (expr string, ok bool)
+	standTypes map[string]*standType // by the text of the interface
+	// standSuffix makes their names unique among the tests of a package.
+	standSuffix string
+	stood       map[string]bool // names of the types that are replaced
+	scanned     map[standKey]bool
+	declared    map[string]bool // names of objects
+	parts       int
+	full        bool // too many parts
 }
 
 // mostParts limits the parts of what a test builds.
@@ -62,7 +70,8 @@ type object struct {
 }
 
 func newBuilder(m *module) *builder {
-	b := &builder{m: m, names: map[string]bool{}, imports: map[string]string{}, told: map[string]bool{}, objects: map[spot]*object{}, globals: map[uint64]knownGlobal{}, declared: map[string]bool{}}
+	b := &builder{m: m, names: map[string]bool{}, imports: map[string]string{}, told: map[string]bool{}, objects: map[spot]*object{}, globals: map[uint64]knownGlobal{}, declared: map[string]bool{},
+		standTypes: map[string]*standType{}, stood: map[string]bool{}, scanned: map[standKey]bool{}}
 	for _, name := range append(m.pkg.Types.Scope().Names(), types.Universe.Names()...) {
 		b.names[name] = true
 	}
@@ -286,8 +295,15 @@ func (b *builder) scan(t types.Type, v replay.Value, path string) {
 		}
 	case *types.Interface:
 		inner := v.With(v.Items[0])
-		if dynamic := b.m.typeNamed(inner.Value); dynamic != nil {
+		switch dynamic := b.m.typeNamed(inner.Value); {
+		case dynamic == nil || !b.nameable(dynamic, 0):
+			b.scanStandIn(t, inner, path)
+		default:
 			b.scan(dynamic, inner, path)
+		}
+	case *types.Signature:
+		if b.call != nil {
+			b.scanReturned(calledLike(b.call, v.Value.Text), u, path)
 		}
 	}
 }

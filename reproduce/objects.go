@@ -122,7 +122,7 @@ func (b *builder) boxed(o *object, here place) string {
 
 // nameFor proposes a name for an object: the last part of the path to it, or that of its type.
 func (b *builder) nameFor(o *object) string {
-	last := o.path[strings.LastIndexAny(o.path, ".*]")+1:]
+	last := strings.TrimSuffix(o.path[strings.LastIndexAny(o.path, ".*]")+1:], "()")
 	if last == "" || strings.ContainsAny(last, "[ ") {
 		if n, ok := types.Unalias(o.gt).(*types.Named); ok {
 			last = n.Obj().Name()
@@ -524,19 +524,14 @@ func (b *builder) dynamic(t types.Type, v replay.Value, at place, alone bool) st
 	}
 	of := b.m.typeNamed(inner.Value)
 	if of == nil {
-		if expr, ok := b.standIn(t, inner, at); ok {
-			return expr
-		}
-		b.gap(at.path, "%s cannot be named here", inner.TypeName())
-		return b.typed(t, "nil", alone)
+		return b.replaced(t, inner, at, alone)
 	}
 	if !types.AssignableTo(of, t) {
 		b.gap(at.path, "%s does not implement its interface in the source", inner.TypeName())
 		return b.typed(t, "nil", alone)
 	}
-	if text, ok := b.typeText(of); !ok {
-		b.gap(at.path, "%s cannot be named here", text)
-		return b.typed(t, "nil", alone)
+	if _, ok := b.typeText(of); !ok {
+		return b.replaced(t, inner, at, alone)
 	}
 	return b.expr(of, inner, place{path: at.path, lvalue: b.asserted(of, at)}, true)
 }
@@ -550,9 +545,15 @@ func (b *builder) asserted(of types.Type, at place) string {
 	return at.lvalue + ".(" + text + ")"
 }
 
-// standIn is for interfaces whose value cannot be rebuilt.
-func (b *builder) standIn(t types.Type, inner replay.Value, at place) (string, bool) {
-	return "", false
+// replaced writes a stand-in for what an interface holds, or leaves it nil with a gap.
+func (b *builder) replaced(t types.Type, inner replay.Value, at place, alone bool) string {
+	if b.standsFor != nil {
+		if expr, ok := b.standsFor(t, inner, at.path); ok {
+			return expr
+		}
+	}
+	b.gap(at.path, "%s cannot be named here", inner.TypeName())
+	return b.typed(t, "nil", alone)
 }
 
 // known reports whether a pointer is to something that a function of its package makes.

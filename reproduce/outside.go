@@ -77,7 +77,7 @@ func dependsOn(m *module, r replay.Recording, files []string, call replay.MadeCa
 						line = fset.Position(x.Pos()).Line
 					}
 				}
-				if n != nil && !call.Reached[file][line] && !call.Reached[file][fset.Position(n.Pos()).Line] {
+				if n != nil && call.Reached[file][line].Hits == 0 && call.Reached[file][fset.Position(n.Pos()).Line].Hits == 0 {
 					return true
 				}
 				if what, how := reaches(n, imports); what != "" && !seen[what] {

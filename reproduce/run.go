@@ -25,6 +25,8 @@ type Run struct {
 	Same    bool       // everything that is known of the recorded call is as it was
 	Results []Compared // what differs, and the results
 	Error   string     // why it could not be compared
+
+	stood map[string]bool
 }
 
 // Compared is a value that the recorded call and the repeated one gave back or left behind. Name is its path, as
@@ -49,7 +51,7 @@ func (t *Test) Run(ctx context.Context) (Run, error) {
 	if out.reports[0] == nil {
 		return Run{Error: out.why(0), Results: []Compared{}}, nil
 	}
-	run := compareRun(t.call, out.reports[0], false)
+	run := compareRun(t.call, out.reports[0], false, h.stood)
 	if failed := "--- FAIL: " + t.Name + " "; run.Same && strings.Contains(out.printed, failed) {
 		run.Same, run.Error = false, "the test fails: "+strings.TrimSpace(out.printed[strings.Index(out.printed, failed):])
 	}
@@ -234,9 +236,10 @@ func twoQuoted(s string) (a, b string, ok bool) {
 	return a, b, errA == nil && errB == nil
 }
 
-// compareRun compares a report with the recorded call. changesNothing is set if the recorded call is known to leave everything as it was.
-func compareRun(call replay.MadeCall, report map[string]string, changesNothing bool) Run {
-	out := Run{Same: true, Results: []Compared{}}
+// compareRun compares a report with the recorded call. changesNothing is set if the recorded call is known to leave everything as it was;
+// stood are the types of which a stand-in takes the place.
+func compareRun(call replay.MadeCall, report map[string]string, changesNothing bool, stood map[string]bool) Run {
+	out := Run{Same: true, Results: []Compared{}, stood: stood}
 	recordedPanic := call.Outcome == replay.DidPanic
 	if text, ok := report["panic"]; ok != recordedPanic || recordedPanic {
 		want := ""
@@ -302,7 +305,14 @@ func leftBehind(call replay.MadeCall) (roots []string, before, after []replay.Va
 
 // add compares leaves with a report. Results are listed also where they are the same.
 func (r *Run) add(leaves []calls.Leaf, report map[string]string, all bool) {
+	replaced := "" // path of a value of which a stand-in takes the place
 	for _, l := range leaves {
+		if path, isType := strings.CutSuffix(l.Path, ".(type)"); isType && r.stood[l.Text] {
+			replaced = path
+		}
+		if rest, ok := strings.CutPrefix(l.Path, replaced); ok && replaced != "" && (rest == "" || rest[0] == '.' || rest[0] == '[') {
+			continue
+		}
 		now := lookUp(report, l.Path)
 		want := l.Text
 		same := now == want

@@ -42,8 +42,10 @@ type Supposed struct {
 	Gaps       []string
 }
 
-// Otherwise is a condition of the function that turns out differently.
+// Otherwise is a condition of the call, or of the calls that it makes, that turns out differently: of an if statement, a loop
+// or a clause.
 type Otherwise struct {
+	File               string
 	Line               int
 	First              event.Moment // when the recorded call reached it
 	Expression         string
@@ -85,7 +87,10 @@ func Suppose(ctx context.Context, r replay.Recording, moment event.Moment, threa
 			return out, err
 		}
 	}
-	conditions := s.watch()
+	conditions, err := s.watch()
+	if err != nil {
+		return out, err
+	}
 	s.apply()
 	got, err := h.run(ctx, nil, "")
 	if err != nil {
@@ -95,8 +100,8 @@ func Suppose(ctx context.Context, r replay.Recording, moment event.Moment, threa
 		out.Error = got.why(0)
 		return out, nil
 	}
-	out.Results = compareRun(call, got.reports[0], false).Results
-	out.Conditions = m.otherwise(conditions, call, got.reports[0])
+	out.Results = compareRun(call, got.reports[0], false, h.stood).Results
+	out.Conditions = otherwise(conditions, call, got.reports[0])
 	return out, nil
 }
 
@@ -401,92 +406,4 @@ func literalOf(t types.Type, value question.Answer) (string, error) {
 		return strconv.Quote(s), nil
 	}
 	return text, nil
-}
-
-// watched is a condition of the function whose outcomes are counted.
-type watched struct {
-	expression string
-	line, body int // lines of the condition and of the first statement that it guards
-	isLoop     bool
-}
-
-// conditionRoot is the path of a condition in a report.
-func conditionRoot(i int) string { return "condition " + strconv.Itoa(i) }
-
-// watch lets the conditions of the function be counted.
-func (s *supposer) watch() (list []watched) {
-	d := s.m.body(s.f.Func)
-	if d == nil || d.Body == nil || s.m.overlay[s.m.pkg.Fset.Position(d.Pos()).Filename] == nil {
-		return nil
-	}
-	ast.Inspect(d.Body, func(n ast.Node) bool {
-		x := watched{}
-		var condition ast.Expr
-		var body *ast.BlockStmt
-		switch n := n.(type) {
-		case *ast.FuncLit:
-			return false
-		case *ast.IfStmt:
-			condition, body = n.Cond, n.Body
-		case *ast.ForStmt:
-			condition, body, x.isLoop = n.Cond, n.Body, true
-		}
-		if condition == nil || len(body.List) == 0 {
-			return true
-		}
-		x.expression = types.ExprString(condition)
-		_, x.line = s.m.position(condition.Pos())
-		_, x.body = s.m.position(body.List[0].Pos())
-		s.insert(s.m.pkg.Fset.Position(condition.Pos()), fmt.Sprintf("wraithCount(%d, ", len(list)))
-		s.insert(s.m.pkg.Fset.Position(condition.End()), ")")
-		list = append(list, x)
-		return true
-	})
-	s.h.counts = len(list)
-	return list
-}
-
-// otherwise lists the conditions that turn out differently, of those that both calls reach.
-func (m *module) otherwise(list []watched, call replay.MadeCall, report map[string]string) []Otherwise {
-	out := []Otherwise{}
-	hits := map[int]replay.LineRun{}
-	for _, l := range call.Lines {
-		hits[l.Line] = l
-	}
-	for i, x := range list {
-		var isTrue, reached int
-		if _, err := fmt.Sscan(report[conditionRoot(i)], &isTrue, &reached); err != nil || reached == 0 || hits[x.line].Hits == 0 || x.body == x.line {
-			continue
-		}
-		before, after := outcome(hits[x.body].Hits, hits[x.line].Hits), outcome(isTrue, reached)
-		if x.isLoop {
-			before, after = counted(hits[x.body].Hits), counted(isTrue)
-		}
-		if before != after {
-			out = append(out, Otherwise{Line: x.line, First: hits[x.line].First, Expression: x.expression, Recorded: before, Supposed: after})
-		}
-	}
-	return out
-}
-
-// counted says how often the condition of a loop was true.
-func counted(times int) string {
-	switch times {
-	case 0:
-		return "false"
-	case 1:
-		return "true once"
-	}
-	return fmt.Sprintf("true %d times", times)
-}
-
-// outcome says how often a condition was true.
-func outcome(times, of int) string {
-	switch {
-	case times == 0:
-		return "false"
-	case times >= of:
-		return "true"
-	}
-	return fmt.Sprintf("true %d of %d times", times, of)
 }

@@ -141,6 +141,7 @@ type assembly struct {
 	roots    []root // arguments that can be looked into after the call
 	results  []string
 	callText string
+	standIns map[standKey]string // their names; empty where there can be none
 }
 
 // root is an argument: its recorded name, its name in the test, and its values before and after the call.
@@ -154,8 +155,9 @@ type root struct {
 func assemble(m *module, f target, call replay.MadeCall) *assembly {
 	b := newBuilder(m)
 	b.names["t"] = true
-	a := &assembly{b: b, f: f, call: call}
-	b.stands = a.standIn
+	a := &assembly{b: b, f: f, call: call, standIns: map[standKey]string{}}
+	b.call, b.stands, b.standsFor = &call, a.standIn, a.interfaceStandIn
+	b.standSuffix = "In" + exported(f)
 	a.findGlobals()
 	sig := f.sig
 	params, given := a.match()
@@ -172,12 +174,14 @@ func assemble(m *module, f target, call replay.MadeCall) *assembly {
 		b.gap(call.Function.Name, "its arguments have more than %d parts", mostParts)
 	}
 	b.nest()
+	held := b.outerLocks()
 	for _, g := range set {
 		a.setGlobal(g)
 	}
 	for i, p := range params {
 		a.argument(p, given[i], i == 0 && sig.Recv() != nil)
 	}
+	a.locks(held)
 	a.callText = a.callExpr(sig)
 	for i := range sig.Results().Len() {
 		res := sig.Results().At(i)
@@ -393,47 +397,25 @@ func (a *assembly) callExpr(sig *types.Signature) string {
 }
 
 // standIn writes a function that returns what was returned during the recorded call, in order.
-func (a *assembly) standIn(name string, of *types.Signature, v replay.Value, path string) (string, bool) {
+func (a *assembly) standIn(name string, of *types.Signature, _ replay.Value, path string) (string, bool) {
 	b := a.b
-	var returned [][]replay.Variable
-	for _, c := range a.call.Inner {
-		if c.Function != name {
-			continue
-		}
-		if c.Outcome != replay.DidReturn || len(c.Results) != of.Results().Len() {
-			return "", false
-		}
-		returned = append(returned, c.Results)
-	}
-	text, ok := b.typeText(of)
-	if !ok {
+	returned, ok := returnedBy(calledLike(&a.call, name), of)
+	if _, isNameable := b.typeText(of); !ok || !isNameable {
 		return "", false
 	}
 	if len(returned) > 0 || !b.m.isOwn(name) { // else it is not called
 		b.gap(path, "the function %s is replaced by one that returns what it returned then", name)
 	}
-	head := "func("
-	for i := range of.Params().Len() {
-		p, _ := b.typeText(of.Params().At(i).Type())
-		if of.Variadic() && i == of.Params().Len()-1 {
-			p = "..." + strings.TrimPrefix(p, "[]")
-		}
-		head += map[bool]string{true: ", "}[i > 0] + "_ " + p
-	}
-	results := strings.TrimPrefix(text[strings.LastIndexByte(text, ')')+1:], " ")
-	if n := of.Results().Len(); n > 1 {
-		var list []string
-		for r := range of.Results().Variables() {
-			x, _ := b.typeText(r.Type())
-			list = append(list, x)
-		}
-		results = "(" + strings.Join(list, ", ") + ")"
-	} else if n == 1 {
-		results, _ = b.typeText(of.Results().At(0).Type())
-	}
-	head += ") " + results
+	return a.returning(of, returned, path), true
+}
+
+// returning writes a function that returns something else each time.
+func (a *assembly) returning(of *types.Signature, returned [][]replay.Variable, path string) string {
+	b := a.b
+	params, results := b.header(of, "")
+	head := "func" + params + " " + results
 	if of.Results().Len() == 0 {
-		return head + "{}", true
+		return head + "{}"
 	}
 	times := b.unique("call")
 	body := []string{times + "++", "switch " + times + " {"}
@@ -446,7 +428,7 @@ func (a *assembly) standIn(name string, of *types.Signature, v replay.Value, pat
 	}
 	body = append(body, "}", `panic("it was not called as often when it was recorded")`)
 	b.lines = append(b.lines, times+" := 0")
-	return head + " {\n" + strings.Join(body, "\n") + "\n}", true
+	return head + " {\n" + strings.Join(body, "\n") + "\n}"
 }
 
 // statements are all before the call.
@@ -491,8 +473,8 @@ func (a *assembly) test(name, link string) (string, error) {
 			comment += "//   - " + strings.Map(printable, g) + "\n"
 		}
 	}
-	b.dropUnused(head + strings.Join(body, "\n") + " testing.T")
-	text := b.constraint() + "package " + b.m.pkg.Name + "\n\n" + b.importText() + "\n" + comment + "func " + name + "(t *testing.T) {\n" + head + strings.Join(body, "\n") + "\n}\n"
+	b.dropUnused(b.standTexts() + head + strings.Join(body, "\n") + " testing.T")
+	text := b.constraint() + "package " + b.m.pkg.Name + "\n\n" + b.importText() + "\n" + b.standTexts() + comment + "func " + name + "(t *testing.T) {\n" + head + strings.Join(body, "\n") + "\n}\n"
 	formatted, err := format.Source([]byte(text))
 	if err != nil {
 		return "", fmt.Errorf("write the test of %s: %w", a.call.Function.Name, err)

@@ -223,7 +223,7 @@ func (t *trier) make(ctx context.Context, x *instance) error {
 	}
 	t.out.Calls -= len(x.rebuilt) - got.tried
 	for i, call := range x.rebuilt[:got.tried] {
-		t.compare(call, got, i, x.still[i])
+		t.compare(call, got, i, x)
 	}
 	return nil
 }
@@ -239,13 +239,13 @@ func (t *trier) left(gaps ...string) {
 	}
 }
 
-func (t *trier) compare(call replay.MadeCall, got ran, i int, still bool) {
+func (t *trier) compare(call replay.MadeCall, got ran, i int, of *instance) {
 	x := TrialCall{Call: call, Results: []Compared{}}
 	switch report := got.reports[i]; {
 	case report == nil:
 		x.Error = got.why(i)
 	default:
-		run := compareRun(call, report, still)
+		run := compareRun(call, report, of.still[i], of.h.stood)
 		if run.Same {
 			t.out.Same++
 			return

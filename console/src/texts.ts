@@ -62,6 +62,13 @@ export const texts = {
     nothing: 'nothing',
     change: (old: string | null, now: string | null) => `${old ?? 'nothing'} → ${now ?? 'nothing'}`,
     more: (n: number) => `${n.toLocaleString()} more: wraith call --from`,
+    uses: 'other calls',
+    usesOf: (name: string) => `other calls that used ${name}`,
+    used: (name: string, n: number) => `${counted(n, 'call')} used ${name}`,
+    how: (what: string[], parameter: string) => what.map((w) => (w === 'passed' && parameter ? `passed as ${parameter}` : w)).join(', '),
+    thisOne: 'this call',
+    moreUses: (n: number) => `${n.toLocaleString()} more: wraith uses --from`,
+    usesLeaveOut: 'Calls that only read it through another object are not known.',
   },
   compare: {
     title: 'Where two runs part, and what explains it',

@@ -41,20 +41,27 @@ type MadeCall struct {
 	Panic      string     // what its panic prints; empty if that is not known
 	// Globals are the package variables that the call and its inner calls name, and all that hold errors or pointers.
 	Globals []MadeGlobal
+	// Held are the locks that its thread held at the entry and that the call gives back.
+	Held []OuterLock
 	// Inner are the calls that it made, and those that they made, on its thread, in order.
 	Inner []InnerCall
 	// More is set if there are more inner calls than are listed.
 	More bool
-	// Lines are the lines of the function that the call reached, in order of their numbers.
-	Lines []LineRun
-	// Reached are the lines that it and its inner calls reached, by the path of their file.
-	Reached map[string]map[int]bool
+	// Reached are the lines that it and its inner calls reached, by the path of their file and their number.
+	Reached map[string]map[int]LineRun
 }
 
-// LineRun is a line that a call reached: how often, and the first moment.
+// LineRun is how often a line was reached, and the first moment.
 type LineRun struct {
-	Line, Hits int
-	First      event.Moment
+	Hits  int
+	First event.Moment
+}
+
+// OuterLock is a lock at an address, taken to read or to write. IsCertain is set if the recording has how the thread took it; else the call
+// gives back a lock of which that is not known.
+type OuterLock struct {
+	Address         uint64
+	Read, IsCertain bool
 }
 
 // MadeGlobal is a package variable before and after a call. Package is the import path, or only the last part of it if
@@ -68,10 +75,12 @@ type MadeGlobal struct {
 }
 
 // InnerCall is a call inside a MadeCall.
+// Receiver is that of a method at its entry; it has no type if the call is not of a method, or the receiver has no name.
 type InnerCall struct {
 	Call     event.CallID
 	Parent   event.CallID
 	Function string
+	Receiver Value
 	Outcome  Outcome
 	Results  []Variable
 }

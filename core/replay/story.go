@@ -12,6 +12,28 @@ type Teller interface {
 	StoryOfValue(ctx context.Context, value string, page Page) (Story, error)
 	// StoryOfObject follows the object at a path, from a moment of its life.
 	StoryOfObject(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, page Page) (Story, error)
+	// UsesOfObject lists the calls that used the object at a path, as long as its memory is that object: those that it was passed to,
+	// and those that returned, stored or changed it. Calls that only read it through another object are not known.
+	UsesOfObject(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int, page Page) (Uses, error)
+}
+
+// Uses are calls that used an object, in order of their entries. Unexamined is as in Story.
+type Uses struct {
+	Total      int
+	Page       []Use
+	Unexamined int
+}
+
+// Use is a call that used an object. Place is that of its entry, First the moment of the first use. Parameter is the name by which it was passed
+// to the call, What are the things that happened to the object there, and Times their number. Asked is set for the call of the frame that was
+// asked about.
+type Use struct {
+	Place
+	First     event.Moment
+	Parameter string
+	What      []Happening
+	Times     int
+	Asked     bool
 }
 
 // Story is what happened to an object or identifier, in order.

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
-import type { Call } from '../api/service'
+import type { Call, Uses } from '../api/service'
 import { data, service, words } from '../api/service'
 import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
@@ -12,6 +12,7 @@ const evidence = useEvidence()
 const here = useFrame()
 const sitting = useSitting()
 const call = ref<Call>()
+const uses = ref<{ of: string; found: Uses }>()
 const trouble = ref('')
 
 watch(
@@ -20,6 +21,7 @@ watch(
     // Within the call that is shown, nothing else is known of it.
     const c = call.value
     if (c && place.thread === c.thread && place.frame === 0 && here.frames[0]?.function === c.function && place.moment >= c.moment && place.moment <= c.end) return
+    uses.value = undefined
     try {
       call.value = await data(service.GET('/api/cases/{case}/evidence/{evidence}/call', { params: { path: evidence.path, query: place } }))
       trouble.value = ''
@@ -33,6 +35,26 @@ watch(
 
 function go(moment: number) {
   return sitting.go({ moment, thread: call.value!.thread, frame: 0 }, call.value!.function)
+}
+
+/** Whether a value is an object, or refers to one, which other calls can use too. */
+function isObject(type: string) {
+  return /^(\*|\[\]|map\[|chan )/.test(type)
+}
+
+async function findUses(of: string) {
+  const c = call.value!
+  try {
+    const query = { moment: c.moment, thread: c.thread, frame: 0, of }
+    uses.value = { of, found: await data(service.GET('/api/cases/{case}/evidence/{evidence}/uses', { params: { path: evidence.path, query } })) }
+    trouble.value = ''
+  } catch (e) {
+    trouble.value = words(e)
+  }
+}
+
+function goTo(use: Uses['calls'][number]) {
+  return sitting.go({ moment: use.moment, thread: use.thread, frame: 0 }, use.function)
 }
 </script>
 
@@ -49,7 +71,9 @@ function go(moment: number) {
     <section>
       <h3>{{ texts.call.given }}</h3>
       <p v-if="!call.arguments.length" class="soft">{{ texts.call.nothing }}</p>
-      <div v-for="v in call.arguments" :key="v.name" class="mono"><b>{{ v.name }}</b> = {{ v.value || v.why || v.state }}</div>
+      <div v-for="v in call.arguments" :key="v.name" class="mono"><b>{{ v.name }}</b> = {{ v.value || v.why || v.state }}
+        <button v-if="isObject(v.type)" type="button" class="link uses" :aria-label="texts.call.usesOf(v.name)" @click="findUses(v.name)">{{ texts.call.uses }}</button>
+      </div>
     </section>
     <section>
       <h3>{{ texts.call.gave }}</h3>
@@ -60,6 +84,17 @@ function go(moment: number) {
       <h3>{{ texts.call.changed(call.total) }}</h3>
       <div v-for="c in call.changed" :key="c.name" class="mono"><b>{{ c.name }}</b> {{ texts.call.change(c.old, c.new) }}</div>
       <p v-if="call.total > call.changed.length" class="soft">{{ texts.call.more(call.total - call.changed.length) }}</p>
+    </section>
+    <section v-if="uses" class="wide">
+      <h3>{{ texts.call.used(uses.of, uses.found.total) }}</h3>
+      <div v-for="u in uses.found.calls" :key="u.moment" class="use">
+        <button type="button" class="link" :disabled="u.asked" @click="goTo(u)">{{ u.moment }}</button>
+        <span class="mono">{{ u.function }}</span>
+        <span>{{ texts.call.how(u.what, u.parameter) }}</span>
+        <span v-if="u.asked" class="soft">{{ texts.call.thisOne }}</span>
+      </div>
+      <p v-if="uses.found.total > uses.found.calls.length" class="soft">{{ texts.call.moreUses(uses.found.total - uses.found.calls.length) }}</p>
+      <p class="soft">{{ texts.call.usesLeaveOut }}</p>
     </section>
   </div>
 </template>
@@ -81,6 +116,17 @@ function go(moment: number) {
 section {
   min-width: 0;
   overflow-wrap: anywhere;
+}
+.wide {
+  grid-column: 1 / -1;
+}
+.use {
+  display: flex;
+  gap: 4px 14px;
+  align-items: baseline;
+}
+.uses {
+  margin-left: 8px;
 }
 h3 {
   margin: 4px 0;

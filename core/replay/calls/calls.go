@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -92,41 +93,87 @@ func (r Lister) made(ctx context.Context, c event.CallID) (out replay.MadeCall, 
 	case replay.DidPanic:
 		out.Panic = r.panicText(c)
 	}
-	out.Lines = r.lines(c)
-	out.Reached = map[string]map[int]bool{}
+	out.Reached = map[string]map[int]replay.LineRun{}
 	r.reach(c, out.Reached)
+	if out.Held, err = r.held(ctx, c); err != nil {
+		return out, err
+	}
 	return out, r.inside(ctx, &out)
 }
 
-// reach adds the lines that a call reached.
-func (r Lister) reach(c event.CallID, lines map[string]map[int]bool) {
-	file := r.T.Files[r.T.FunctionOf(c).File].Path
-	if lines[file] == nil {
-		lines[file] = map[int]bool{}
+// held lists the locks that a call gives back without having taken them.
+func (r Lister) held(ctx context.Context, c event.CallID) (list []replay.OuterLock, err error) {
+	call := r.T.Call(c)
+	type lock struct {
+		address uint64
+		read    bool
 	}
-	list := r.T.CallLines(c)
-	for i := range list.Len() {
-		lines[file][r.T.Site(list.At(i)).Line] = true
+	taken := map[lock]int{}
+	n := 0
+	for m := range r.T.Walk(call.Thread, call.Enter, false) {
+		if n++; n%65536 == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if m > call.Leave {
+			break
+		}
+		kind := r.T.Kind(m)
+		if kind != event.Wait && kind != event.Release {
+			continue
+		}
+		op := event.Op(r.T.ID(m))
+		x := lock{r.T.Event(m).Address, op == event.OpReadLock || op == event.OpReadUnlock}
+		switch {
+		case x.address == 0:
+		case op == event.OpLock || op == event.OpReadLock:
+			taken[x]++
+		case (op == event.OpUnlock || op == event.OpReadUnlock) && taken[x] > 0:
+			taken[x]--
+		case op == event.OpUnlock || op == event.OpReadUnlock:
+			list = append(list, replay.OuterLock{Address: x.address, Read: x.read, IsCertain: r.holds(call.Process, x.address, x.read, call.Thread, call.Enter)})
+		}
 	}
+	return list, nil
 }
 
-// lines lists the lines that a call reached.
-func (r Lister) lines(c event.CallID) (out []replay.LineRun) {
-	at := map[int]int{} // index in out
+// holds reports whether a thread holds a lock at a moment: it took it, and it was not given back since.
+func (r Lister) holds(process uint16, address uint64, read bool, thread event.ThreadID, at event.Moment) bool {
+	take, give := event.OpLock, event.OpUnlock
+	if read {
+		take, give = event.OpReadLock, event.OpReadUnlock
+	}
+	given := 0
+	for m := range r.T.SyncEvents(process, address, at) {
+		switch kind, op := r.T.Kind(m), event.Op(r.T.ID(m)); {
+		case read && r.T.Thread(m) != thread:
+		case kind == event.Release && op == give:
+			given++
+		case kind == event.Wait && op == take && given > 0:
+			given--
+		case kind == event.Wait && op == take:
+			return r.T.Thread(m) == thread
+		}
+	}
+	return false
+}
+
+// reach adds the lines that a call reached.
+func (r Lister) reach(c event.CallID, lines map[string]map[int]replay.LineRun) {
+	file := r.T.Files[r.T.FunctionOf(c).File].Path
 	list := r.T.CallLines(c)
+	if lines[file] == nil && list.Len() > 0 {
+		lines[file] = map[int]replay.LineRun{}
+	}
 	for i := range list.Len() {
 		m := list.At(i)
 		line := r.T.Site(m).Line
-		n, ok := at[line]
-		if !ok {
-			n = len(out)
-			at[line] = n
-			out = append(out, replay.LineRun{Line: line, First: m})
+		x, ok := lines[file][line]
+		if !ok || m < x.First {
+			x.First = m
 		}
-		out[n].Hits++
+		x.Hits++
+		lines[file][line] = x
 	}
-	slices.SortFunc(out, func(a, b replay.LineRun) int { return a.Line - b.Line })
-	return out
 }
 
 // outcome returns how a call ended.
@@ -216,7 +263,11 @@ func (r Lister) inside(ctx context.Context, out *replay.MadeCall) error {
 		within[c] = true
 		r.reach(c, out.Reached)
 		functions = append(functions, x.Function)
-		inner := replay.InnerCall{Call: c, Parent: x.Parent, Function: r.T.FunctionOf(c).Name, Outcome: r.outcome(c)}
+		f := r.T.FunctionOf(c)
+		inner := replay.InnerCall{Call: c, Parent: x.Parent, Function: f.Name, Outcome: r.outcome(c)}
+		if isMethod(f.Name) && len(f.Parameters) > 0 {
+			inner.Receiver = r.variable(f, f.Parameters[0], c, x.Enter).Value
+		}
 		if inner.Outcome == replay.DidReturn {
 			inner.Results = r.results(c)
 		}
@@ -304,3 +355,16 @@ func isInit(name string) bool {
 	last := name[len(PackageOf(name)):]
 	return last == ".init" || strings.HasPrefix(last, ".init.")
 }
+
+// isMethod reports whether a function has a receiver, unless it is a literal in one.
+func isMethod(name string) bool {
+	last := strings.TrimPrefix(name[len(PackageOf(name)):], ".")
+	if end := strings.Index(last, ")."); strings.HasPrefix(last, "(") && end > 0 {
+		return !strings.ContainsAny(last[end+2:], ".-")
+	}
+	of, method, ok := strings.Cut(last, ".")
+	return ok && of != "init" && !strings.ContainsAny(method, ".-") && !literalName.MatchString(method)
+}
+
+// literalName matches the name of a function literal in a function.
+var literalName = regexp.MustCompile(`^func\d+$`)

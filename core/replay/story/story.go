@@ -39,11 +39,12 @@ type teller struct {
 // step is a step of the story before it is put in order.
 type step struct {
 	replay.StoryStep
-	at event.Moment
+	at        event.Moment
+	parameter string // by which it was passed
 }
 
 func (x *teller) add(at event.Moment, what replay.Happening, name string, old, new *replay.Value) {
-	x.steps = append(x.steps, step{replay.StoryStep{What: what, Name: name, Old: old, New: new, Times: 1}, at})
+	x.steps = append(x.steps, step{StoryStep: replay.StoryStep{What: what, Name: name, Old: old, New: new, Times: 1}, at: at})
 }
 
 // StoryOfValue implements replay.Teller.
@@ -77,9 +78,7 @@ func (r Teller) StoryOfObject(ctx context.Context, path string, at event.Moment,
 	if err != nil {
 		return replay.Story{}, err
 	}
-	for v.Form() == event.Interface && len(v.Items) == 1 {
-		v = v.With(v.Items[0])
-	}
+	v = within(v)
 	switch v.Form() {
 	case event.Text:
 		return r.StoryOfValue(ctx, fmt.Sprintf("%q", v.Value.Text), page)
@@ -88,9 +87,31 @@ func (r Teller) StoryOfObject(ctx context.Context, path string, at event.Moment,
 			return r.StoryOfValue(ctx, v.Text(), page)
 		}
 	}
-	address, process, err := r.ObjectAt(ctx, path, at, t, frame)
+	x, err := r.objectSteps(ctx, path, at, t, frame)
 	if err != nil {
 		return replay.Story{}, err
+	}
+	return x.tell(page)
+}
+
+// within returns the value in an interface.
+func within(v replay.Value) replay.Value {
+	for v.Form() == event.Interface && len(v.Items) == 1 {
+		v = v.With(v.Items[0])
+	}
+	return v
+}
+
+// objectSteps collects what happened to the object at a path.
+func (r Teller) objectSteps(ctx context.Context, path string, at event.Moment, t event.ThreadID, frame int) (*teller, error) {
+	l, v, err := r.LocatePath(path, at, t, frame)
+	if err != nil {
+		return nil, err
+	}
+	v = within(v)
+	address, process, err := r.ObjectAt(ctx, path, at, t, frame)
+	if err != nil {
+		return nil, err
 	}
 	size := uint64(1)
 	of := v.ElemType()
@@ -102,7 +123,7 @@ func (r Teller) StoryOfObject(ctx context.Context, path string, at event.Moment,
 	}
 	list, err := r.Occurrences(ctx, replay.Search{Object: address, Process: process})
 	if err != nil {
-		return replay.Story{}, err
+		return nil, err
 	}
 	x := &teller{Teller: r, ctx: ctx, containers: map[string]bool{}}
 	for _, o := range list {
@@ -114,7 +135,7 @@ func (r Teller) StoryOfObject(ctx context.Context, path string, at event.Moment,
 		x.entries(process, address)
 	}
 	x.pools(process, address)
-	return x.tell(page)
+	return x, ctx.Err()
 }
 
 // refersTo reports whether a value, or the one in an interface, is a reference to an address.
@@ -137,6 +158,7 @@ func (x *teller) occurred(o find.Occurrence, is func(event.Value) bool) {
 	switch t.Kind(o.At) {
 	case event.Enter:
 		x.add(o.At, replay.WasPassed, function+"("+o.Name+")", nil, &value)
+		x.steps[len(x.steps)-1].parameter = o.Name
 	case event.Leave:
 		x.add(o.At, replay.WasReturned, function, nil, &value)
 	case event.Send:
@@ -530,6 +552,23 @@ func foldCycles(list []replay.StoryStep) []replay.StoryStep {
 }
 
 // tell puts the steps in order, folds repetitions and returns a page.
+// order puts the steps and the beginnings of lives in order.
+func (x *teller) order() {
+	slices.SortStableFunc(x.steps, func(a, b step) int { return cmp.Compare(a.at, b.at) })
+	slices.Sort(x.begins)
+}
+
+// life returns the number of the life at a moment, from 1.
+func (x *teller) life(at event.Moment) int {
+	life := 1
+	for _, m := range x.begins {
+		if m <= at && m > x.steps[0].at {
+			life++
+		}
+	}
+	return life
+}
+
 func (x *teller) tell(page replay.Page) (replay.Story, error) {
 	if err := x.ctx.Err(); err != nil {
 		return replay.Story{}, err
@@ -537,17 +576,11 @@ func (x *teller) tell(page replay.Page) (replay.Story, error) {
 	if len(x.steps) == 0 {
 		return replay.Story{}, fmt.Errorf("%w: nothing happened to it in recorded code", fault.NoHit)
 	}
-	slices.SortStableFunc(x.steps, func(a, b step) int { return cmp.Compare(a.at, b.at) })
-	slices.Sort(x.begins)
+	x.order()
 	out := replay.Story{Lives: 1, Unexamined: x.unexamined}
 	var list []replay.StoryStep
 	for i, s := range x.steps {
-		life := 1
-		for _, m := range x.begins {
-			if m <= s.at && m > x.steps[0].at {
-				life++
-			}
-		}
+		life := x.life(s.at)
 		out.Lives = max(out.Lives, life)
 		p, err := x.Place(s.at)
 		if err != nil {

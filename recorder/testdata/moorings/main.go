@@ -37,7 +37,7 @@ func (c *quay) drop(id string) {
 }
 
 func touch(s *mooring) {
-	s.count++
+	s.count++ // touched
 }
 
 func main() {

@@ -10,6 +10,7 @@ import (
 	"math/big"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"quays/tide"
@@ -194,6 +195,60 @@ func chain(v any) string { return v.(*ring).back.name }
 
 func wait(c chan int) int { return <-c }
 
+// forecast asks a gauge whose type cannot be named here.
+func forecast(g tide.Gauge, hours ...int) (levels []tide.Level, station string) {
+	for _, h := range hours {
+		level, err := g.Read(h)
+		if err != nil {
+			continue
+		}
+		levels = append(levels, level)
+	}
+	return levels, g.Table().Station
+}
+
+type depot struct {
+	mu     sync.Mutex
+	stock  int
+	gates  [2]sync.RWMutex
+	ledger *book
+}
+
+type book struct {
+	sync.Mutex
+	lines []string
+}
+
+// release gives back the locks that its caller took.
+func (d *depot) release(n int) int {
+	defer d.mu.Unlock()
+	d.stock -= n
+	d.gates[1].RUnlock()
+	d.ledger.lines = append(d.ledger.lines, "released")
+	d.ledger.Unlock()
+	return d.stock
+}
+
+func (d *depot) take(n int) int {
+	d.mu.Lock()
+	d.gates[1].RLock()
+	d.ledger.Lock()
+	return d.release(n)
+}
+
+// passable has conditions, and calls what has some.
+func passable(levels []tide.Level, limit tide.Level) (names []string, closed int) {
+	for i, l := range levels {
+		if l < limit {
+			closed++
+			continue
+		} else if name := tide.Grade(l); name != "" {
+			names = append(names, fmt.Sprint(i, name))
+		}
+	}
+	return names, closed
+}
+
 func leave() { os.Exit(0) }
 
 func main() {
@@ -258,5 +313,10 @@ func main() {
 	ready := make(chan int, 1)
 	ready <- 4
 	wait(ready)
+	g := tide.NewGauge("Outer Ness", 300, 410)
+	forecast(g, 0, 1, 2, 0)
+	store := &depot{stock: 40, ledger: &book{}}
+	store.take(4)
+	passable([]tide.Level{tide.Low, 120, 200, tide.High}, 100)
 	leave()
 }

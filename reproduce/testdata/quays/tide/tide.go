@@ -1,7 +1,10 @@
 // Package tide has types whose fields others cannot see.
 package tide
 
-import "errors"
+import (
+	"errors"
+	"fmt"
+)
 
 // Level is a height in centimetres.
 type Level int
@@ -39,3 +42,49 @@ func (t *Table) Highest() Level {
 	}
 	return top
 }
+
+// Gauge reads levels.
+type Gauge interface {
+	Read(hour int) (Level, error)
+	Table() *Table
+	reset()
+}
+
+type gauge struct {
+	table *Table
+	reads int
+}
+
+// NewGauge makes a gauge.
+func NewGauge(station string, levels ...Level) Gauge {
+	return &gauge{table: NewTable(station, levels...)}
+}
+
+func (g *gauge) Read(hour int) (Level, error) {
+	g.reads++
+	if hour >= len(g.table.levels) {
+		return 0, fmt.Errorf("hour %d: %w", hour, ErrEbb)
+	}
+	return g.Table().levels[hour], nil
+}
+
+func (g *gauge) Table() *Table { return g.table }
+
+func (g *gauge) reset() { g.reads = 0 }
+
+// Grade names a level.
+func Grade(l Level) string {
+	switch {
+	case l > 400:
+		return "high"
+	case l > 150:
+		if isSpring() {
+			return "spring"
+		}
+	default:
+		return "low"
+	}
+	return ""
+}
+
+func isSpring() bool { return false }
