@@ -14,9 +14,9 @@ import (
 
 // Limits of the search at lines.
 const (
-	mostLineSampled = 400 // hits of a line that are looked at in each passing run
-	mostReads       = 6   // values that a line reads
-	mostLineChecks  = 1_000_000
+	mostLineSampled = 400       // hits of a line that are looked at in each passing run
+	mostReads       = 6         // values that a line reads
+	mostLineChecks  = 2_000_000 // hits of lines in the failing run that are looked at
 )
 
 // chanceful are the scores of bounds of many values. At the entries and returns of functions some of them say something; lines are so
@@ -43,38 +43,49 @@ func (s *search) lines(ctx context.Context, names []string) error {
 	checked := map[string]bool{} // the same relation at several lines of a function counts once
 	budget := mostLineChecks
 	for _, x := range s.linesOf(names) {
-		if budget -= x.hits; budget < 0 {
+		if budget -= min(x.hits, mostTried); budget < 0 {
 			s.more = true
 			return nil
 		}
 		var all observations
 		isShared := true
 		for _, r := range s.passing {
-			n, err := sampleLine(ctx, r, x, &all)
-			if err != nil {
-				return err
+			n, err := all.sample(ctx, r, x.Checkpoint, mostLineSampled, x.values(ctx))
+			if ctx.Err() != nil {
+				return ctx.Err()
 			}
-			isShared = isShared && n > 0
+			isShared = isShared && err == nil && n > 0 // another version may not have this line
 		}
 		if !isShared {
 			continue
 		}
+		var list []candidate
 		for _, c := range all.candidates() {
 			key := x.function + "\x00" + c.that
-			if checked[key] || slices.Contains(chanceful, c.score) {
-				continue
+			if !checked[key] && !slices.Contains(chanceful, c.score) {
+				checked[key] = true
+				list = append(list, c)
 			}
-			checked[key] = true
-			if budget -= x.hits; budget < 0 {
-				s.more = true
-				return nil
-			}
-			if err := s.check(ctx, x.Checkpoint, c); err != nil {
-				return err
-			}
+		}
+		if err := s.keep(ctx, x.Checkpoint, list, x.values(ctx)); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// values sees the local values that the line reads.
+func (x lineOf) values(ctx context.Context) valuesAt {
+	return func(r find.Finder, m event.Moment, wanted func(name string) bool, see func(name string, v replay.Value)) {
+		for _, y := range x.reads {
+			if !wanted(y.name) {
+				continue
+			}
+			if v, err := replay.Follow(ctx, r, m, r.T.Thread(m), 0, y.path); err == nil {
+				see(y.name, v)
+			}
+		}
+	}
 }
 
 // linesOf lists the lines of functions that read local values.
@@ -116,27 +127,4 @@ func (s *search) linesOf(names []string) (list []lineOf) {
 	}
 	slices.SortFunc(list, func(a, b lineOf) int { return cmp.Or(a.hits-b.hits, strings.Compare(a.About, b.About)) })
 	return list
-}
-
-// sampleLine looks at hits of a line, evenly spread, and returns their number.
-func sampleLine(ctx context.Context, r find.Finder, x lineOf, all *observations) (int, error) {
-	hits, err := r.Hits(ctx, x.Checkpoint, replay.Page{Count: 1 << 30})
-	if err != nil {
-		return 0, nil // another version does not have this line
-	}
-	step := max((len(hits.Page)+mostLineSampled-1)/mostLineSampled, 1)
-	for i := 0; i < len(hits.Page); i += step {
-		if ctx.Err() != nil {
-			return 0, ctx.Err()
-		}
-		m := hits.Page[i]
-		all.hit(func(see func(name string, v replay.Value)) {
-			for _, x := range x.reads {
-				if v, err := replay.Follow(ctx, r, m, r.T.Thread(m), 0, x.path); err == nil {
-					see(x.name, v)
-				}
-			}
-		})
-	}
-	return len(hits.Page), nil
 }

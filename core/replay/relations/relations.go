@@ -2,33 +2,40 @@
 // not, ranges, few values, lengths, equality and order of two values, numbers of calls, at the entries and returns of
 // functions and at lines with local values. The relations are instances of templates that are kept while no run contradicts them (Ernst, Cockrell, Griswold and
 // Notkin: Dynamically Discovering Likely Program Invariants to Support Program Evolution, IEEE Transactions on Software
-// Engineering 27(2), 2001). They are guessed from a sample of the passing runs, and then checked in whole runs.
+// Engineering 27(2), 2001). They are guessed from a sample of the passing runs. Those that no hit of the passing runs contradicts, and one of the
+// failing run does, are then checked as the expressions that they are.
 package relations
 
 import (
 	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
 
 	"wraithology/core/event"
+	"wraithology/core/guard"
 	"wraithology/core/question"
 	"wraithology/core/replay"
 	"wraithology/core/replay/find"
+	"wraithology/core/replay/state"
 )
 
 // Limits of the search.
 const (
-	mostSampled  = 1500      // hits of a checkpoint that are looked at in each passing run
-	mostFields   = 12        // of a struct
-	mostPaths    = 40        // at a checkpoint
-	mostPaired   = 10        // paths whose order is compared
-	mostDistinct = 5         // values of a set
-	leastSampled = 5         // hits below which nothing is guessed
-	leastRange   = 20        // hits below which no range is guessed
-	mostChecks   = 3_000_000 // evaluations of expressions in the failing run
+	mostSampled  = 1500 // hits of a checkpoint that are looked at in each passing run
+	mostFields   = 12   // of a struct
+	mostPaths    = 40   // at a checkpoint
+	mostPaired   = 10   // paths whose order is compared
+	mostDistinct = 5    // values of a set
+	leastSampled = 5    // hits below which nothing is guessed
+	leastRange   = 20   // hits below which no range is guessed
+	inPiece      = 1024 // hits that are looked at by one goroutine
+	// Of a checkpoint with more hits than this in a run, a candidate is tried first at as many, half of them spread evenly, and the others the last
+	// before the failure. One that is not broken there is given up.
+	mostTried = 20_000
 )
 
 // Find lists relations that hold in all passing runs and break in the failing one before its failure, the most telling first, at most
@@ -68,7 +75,6 @@ type search struct {
 	failing find.Finder
 	passing []find.Finder
 	end     event.Moment // behind the failure
-	checks  int
 	more    bool
 	found   []scored
 }
@@ -108,24 +114,102 @@ func (s *search) at(ctx context.Context, kind, name string) error {
 	c := replay.Checkpoint{Kind: kind, About: name}
 	var all observations
 	for _, r := range s.passing {
-		if err := sample(ctx, r, c, &all); err != nil {
+		if _, err := all.sample(ctx, r, c, mostSampled, valuesOfCall(kind == "return")); err != nil {
 			return err
 		}
 	}
-	hits, err := s.failing.Hits(ctx, c, replay.Page{})
+	return s.keep(ctx, c, all.candidates(), valuesOfCall(kind == "return"))
+}
+
+// keep checks the candidates that some hit of the failing run contradicts, and none of the passing runs.
+func (s *search) keep(ctx context.Context, c replay.Checkpoint, list []candidate, values valuesAt) error {
+	list, err := s.hold(ctx, c, mostTried/4, list, values) // most are chance, and cheap to give up
 	if err != nil {
 		return err
 	}
-	for _, x := range all.candidates() {
-		if s.checks += hits.Total; s.checks > mostChecks {
-			s.more = true
-			return nil
-		}
+	broken, all, err := contradicted(ctx, s.failing, c, s.end, mostTried, list, values)
+	if err != nil {
+		return err
+	}
+	s.more = s.more || !all && len(broken) < len(list)
+	if broken, err = s.hold(ctx, c, math.MaxInt, broken, values); err != nil {
+		return err
+	}
+	for _, x := range broken {
 		if err := s.check(ctx, c, x); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// hold returns the candidates that no passing run contradicts at most of its hits.
+func (s *search) hold(ctx context.Context, c replay.Checkpoint, most int, list []candidate, values valuesAt) ([]candidate, error) {
+	for _, r := range s.passing {
+		wrong, _, err := contradicted(ctx, r, c, r.T.Len(), most, list, values)
+		if err != nil {
+			return nil, err
+		}
+		list = slices.DeleteFunc(list, func(x candidate) bool {
+			return slices.ContainsFunc(wrong, func(y candidate) bool { return x.that == y.that })
+		})
+	}
+	return list, nil
+}
+
+// contradicted returns the candidates that a hit of a checkpoint before a moment contradicts. all is set if all hits were looked at, and not only
+// most of them.
+func contradicted(ctx context.Context, r find.Finder, c replay.Checkpoint, before event.Moment, most int, list []candidate, values valuesAt) (out []candidate, all bool, err error) {
+	if len(list) == 0 {
+		return nil, true, nil
+	}
+	hits, err := r.Hits(ctx, c, replay.Page{Count: 1 << 30})
+	if err != nil {
+		return nil, false, err
+	}
+	end, _ := slices.BinarySearch(hits.Page, before)
+	moments := tried(hits.Page[:end], most)
+	pieces := slices.Collect(slices.Chunk(moments, inPiece))
+	found := make([][]bool, len(pieces))
+	err = guard.Each(ctx, len(pieces), func(ctx context.Context, i int) error {
+		o, kept := observing(list), &state.Kept{}
+		for _, m := range pieces[i] {
+			memory := r.MemoryKept(r.T.Process(m), m, kept)
+			o.hit(func(see func(name string, v replay.Value)) {
+				values(r, m, o.wants, func(name string, v replay.Value) {
+					v.Memory = memory
+					see(name, v)
+				})
+			})
+		}
+		for _, x := range list {
+			found[i] = append(found[i], x.isWrong(&o))
+		}
+		return ctx.Err()
+	})
+	if err != nil {
+		return nil, false, err
+	}
+	for k, x := range list {
+		if slices.ContainsFunc(found, func(wrong []bool) bool { return wrong[k] }) {
+			out = append(out, x)
+		}
+	}
+	return out, len(moments) == end, nil
+}
+
+// tried chooses at most most of the hits: half of them spread evenly, and the last ones.
+func tried(hits []event.Moment, most int) []event.Moment {
+	if len(hits) <= most {
+		return hits
+	}
+	last := hits[len(hits)-most/2:]
+	before := hits[:len(hits)-most/2]
+	var out []event.Moment
+	for i := range most - most/2 {
+		out = append(out, before[i*len(before)/(most-most/2)])
+	}
+	return append(out, last...)
 }
 
 // check checks a candidate in all runs.
@@ -190,18 +274,45 @@ const (
 	scoreNil
 )
 
-// candidate is a relation that the sample does not contradict.
+// candidate is a relation that the sample does not contradict. names are the paths that it is about; isWrong reports whether observations
+// contradict it.
 type candidate struct {
-	that  string
-	score int
+	that    string
+	score   int
+	names   []string
+	isWrong func(*observations) bool
 }
 
-// observations are what a sample showed of the values at a checkpoint.
+// observations are what was seen of the values at a checkpoint.
 type observations struct {
 	paths []*path
 	named map[string]*path
 	pairs map[[2]int]*pair
+	// Only these paths are observed, and only these are paired; all if they are nil.
+	only, paired map[string]bool
 }
+
+// observing returns observations of what candidates are about.
+func observing(list []candidate) observations {
+	o := observations{only: map[string]bool{}, paired: map[string]bool{}}
+	for _, x := range list {
+		for _, name := range x.names {
+			if len(x.names) > 1 {
+				o.paired[name] = true
+			}
+			o.only[name] = true
+			name = strings.TrimSuffix(strings.TrimPrefix(name, "size("), ")")
+			for name != "" {
+				o.only[name] = true
+				name = name[:max(strings.LastIndexByte(name, '.'), 0)]
+			}
+		}
+	}
+	return o
+}
+
+// wants reports whether a path is observed, or leads to one that is.
+func (o *observations) wants(name string) bool { return o.only == nil || o.only[name] }
 
 // path is a value that was seen under a name.
 type path struct {
@@ -219,36 +330,41 @@ type path struct {
 // pair says how two numbers were ordered.
 type pair struct{ n, less, equal, greater int }
 
-// sample looks at hits of a checkpoint, evenly spread.
-func sample(ctx context.Context, r find.Finder, c replay.Checkpoint, all *observations) error {
+// sample looks at up to most hits of a checkpoint, evenly spread, and returns how many there are.
+func (o *observations) sample(ctx context.Context, r find.Finder, c replay.Checkpoint, most int, values valuesAt) (int, error) {
 	hits, err := r.Hits(ctx, c, replay.Page{Count: 1 << 30})
 	if err != nil {
-		return err
+		return 0, err
 	}
-	step := max((len(hits.Page)+mostSampled-1)/mostSampled, 1)
+	step := max((len(hits.Page)+most-1)/most, 1)
 	for i := 0; i < len(hits.Page); i += step {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return 0, ctx.Err()
 		}
-		all.observe(r, hits.Page[i], c.Kind == "return")
+		o.hit(func(see func(name string, v replay.Value)) { values(r, hits.Page[i], o.wants, see) })
 	}
-	return nil
+	return len(hits.Page), nil
 }
 
-// observe looks at the arguments of a call, and at its results if it returns.
-func (o *observations) observe(r find.Finder, m event.Moment, returns bool) {
-	c := r.T.CallOf(m)
-	f := r.T.FunctionOf(c)
-	list := slices.Clone(f.Parameters)
-	if returns {
-		list = append(list, f.Results...)
-	}
-	o.hit(func(see func(name string, v replay.Value)) {
-		for _, id := range list {
-			v := r.VariableOf(f.Variables[id], id, f, c, m)
-			see(v.Name, v.Value)
+// valuesAt calls see with the values at a moment of which the names are wanted.
+type valuesAt func(r find.Finder, m event.Moment, wanted func(name string) bool, see func(name string, v replay.Value))
+
+// valuesOfCall sees the arguments of a call, and its results if it returns.
+func valuesOfCall(returns bool) valuesAt {
+	return func(r find.Finder, m event.Moment, wanted func(name string) bool, see func(name string, v replay.Value)) {
+		c := r.T.CallOf(m)
+		f := r.T.FunctionOf(c)
+		list := f.Parameters
+		if returns {
+			list = append(slices.Clone(list), f.Results...)
 		}
-	})
+		for _, id := range list {
+			if wanted(f.Variables[id].Name) {
+				v := r.VariableOf(f.Variables[id], id, f, c, m)
+				see(v.Name, v.Value)
+			}
+		}
+	}
 }
 
 // hit looks at the values of one hit: those that each calls see with.
@@ -263,8 +379,9 @@ func (o *observations) hit(each func(see func(name string, v replay.Value))) {
 		order = append(order, i)
 	}
 	slices.Sort(order)
-	for k, i := range order[:min(len(order), mostPaired)] {
-		for _, j := range order[k+1 : min(len(order), mostPaired)] {
+	order = order[:min(len(order), mostPaired)]
+	for k, i := range order {
+		for _, j := range order[k+1:] {
 			p := o.pairs[[2]int{i, j}]
 			if p == nil {
 				p = &pair{}
@@ -298,7 +415,7 @@ func (o *observations) path(name string, form event.Form) (*path, int) {
 
 // value observes a value, and the fields of a struct that it is or leads to.
 func (o *observations) value(name string, v replay.Value, depth int, numbers map[int]float64) {
-	if v.State != event.Known || v.Type == nil {
+	if v.State != event.Known || v.Type == nil || !o.wants(name) {
 		return
 	}
 	if _, isTime := replay.Instant(v.Value); isTime {
@@ -311,7 +428,7 @@ func (o *observations) value(name string, v replay.Value, depth int, numbers map
 			return
 		}
 		p.scalar(v)
-		if p.comparable {
+		if p.comparable && (o.paired == nil || o.paired[name]) {
 			numbers[i] = number(v)
 		}
 	case event.Pointer, event.Interface, event.Func, event.Chan, event.Map, event.Slice:
@@ -347,6 +464,9 @@ func (o *observations) value(name string, v replay.Value, depth int, numbers map
 }
 
 func (o *observations) length(name string, v replay.Value) {
+	if !o.wants("size(" + name + ")") {
+		return
+	}
 	p, _ := o.path("size("+name+")", event.Uint)
 	if p == nil {
 		return
@@ -421,20 +541,55 @@ func (o *observations) candidates() (out []candidate) {
 		a, b := o.paths[k[0]].name, o.paths[k[1]].name
 		switch {
 		case p.equal == p.n:
-			out = append(out, candidate{a + " == " + b, scorePair})
+			out = append(out, paired(a, "==", b, func(p pair) bool { return p.less+p.greater > 0 }))
 		case p.greater == 0:
-			out = append(out, candidate{a + " <= " + b, scorePair})
+			out = append(out, paired(a, "<=", b, func(p pair) bool { return p.greater > 0 }))
 		case p.less == 0:
-			out = append(out, candidate{a + " >= " + b, scorePair})
+			out = append(out, paired(a, ">=", b, func(p pair) bool { return p.less > 0 }))
 		}
 	}
 	slices.SortFunc(out, func(a, b candidate) int { return strings.Compare(a.that, b.that) })
 	return out
 }
 
+// paired is a candidate for the order of two values.
+func paired(a, relation, b string, isWrong func(pair) bool) candidate {
+	return candidate{a + " " + relation + " " + b, scorePair, []string{a, b}, func(o *observations) bool { return isWrong(o.pairOf(a, b)) }}
+}
+
+// pairOf returns how two values were ordered, in whatever order they were met.
+func (o *observations) pairOf(a, b string) pair {
+	p, q := o.named[a], o.named[b]
+	if p == nil || q == nil {
+		return pair{}
+	}
+	i, j := slices.Index(o.paths, p), slices.Index(o.paths, q)
+	if x := o.pairs[[2]int{i, j}]; x != nil {
+		return *x
+	}
+	if x := o.pairs[[2]int{j, i}]; x != nil {
+		return pair{x.n, x.greater, x.equal, x.less}
+	}
+	return pair{}
+}
+
 func (p *path) candidates() (out []candidate) {
-	add := func(score int, format string, args ...any) {
-		out = append(out, candidate{fmt.Sprintf(format, args...), score})
+	add := func(score int, isWrong func(*path) bool, format string, args ...any) {
+		out = append(out, candidate{fmt.Sprintf(format, args...), score, []string{p.name}, func(o *observations) bool {
+			seen := o.named[p.name]
+			return seen != nil && seen.n > 0 && isWrong(seen)
+		}})
+	}
+	others := func(q *path) bool { // it has values that were not seen here
+		if q.distinct == nil {
+			return true
+		}
+		for v := range q.distinct {
+			if !p.distinct[v] {
+				return true
+			}
+		}
+		return false
 	}
 	var values []string
 	for v := range p.distinct {
@@ -445,17 +600,17 @@ func (p *path) candidates() (out []candidate) {
 	case !p.comparable && p.form != event.Bool && p.form != event.Text:
 		switch p.nils {
 		case 0:
-			add(scoreNil, "%s != null", p.name)
+			add(scoreNil, func(q *path) bool { return q.nils > 0 }, "%s != null", p.name)
 		case p.n:
-			add(scoreNil, "%s == null", p.name)
+			add(scoreNil, func(q *path) bool { return q.nils < q.n }, "%s == null", p.name)
 		}
 	case p.form == event.Bool:
 		if len(values) == 1 {
-			add(scoreTruth, "%s == %s", p.name, values[0])
+			add(scoreTruth, others, "%s == %s", p.name, values[0])
 		}
 	case p.form == event.Text:
 		if len(values) > 0 && p.n >= leastRange {
-			add(scoreSet, "%s in [%s]", p.name, strings.Join(values, ", "))
+			add(scoreSet, others, "%s in [%s]", p.name, strings.Join(values, ", "))
 		}
 	case p.n >= leastRange:
 		score := scoreWhole
@@ -469,10 +624,10 @@ func (p *path) candidates() (out []candidate) {
 			score = scoreSet // few values: their bounds are not chance
 		}
 		if p.atMax > 1 {
-			add(score, "%s <= %s", p.name, text(p.max, p.form))
+			add(score, func(q *path) bool { return q.max > p.max }, "%s <= %s", p.name, text(p.max, p.form))
 		}
 		if p.atMin > 1 {
-			add(score, "%s >= %s", p.name, text(p.min, p.form))
+			add(score, func(q *path) bool { return q.min < p.min }, "%s >= %s", p.name, text(p.min, p.form))
 		}
 	}
 	return out
