@@ -209,6 +209,8 @@ func TestTwoPeopleInTheConsole(t *testing.T) {
 	lead.accessible("races")
 	lead.do(chromedp.Click("#tab-call"))
 	lead.sees(text("#pane-call"), "entered at")
+	lead.do(chromedp.Click("#pane-call .uses"))
+	lead.sees(text("#pane-call"), "used numbers")
 	lead.accessible("call")
 	lead.do(chromedp.Click("#tab-waits"))
 	lead.sees(text("#pane-waits"), "No thread waits for another one here.")

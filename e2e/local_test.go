@@ -102,7 +102,7 @@ func TestShapes(t *testing.T) {
 		{reachedShape, []string{"reached", log}},
 		{reachedShape, []string{"missed", log, "--line", "watch.go:73"}},
 		{storyShape, []string{"story", log, "978.25"}},
-		{usesShape, []string{"uses", log, "v"}},
+		{usesShape, []string{"uses", log, "g"}},
 	} {
 		out := me.fine(t, append(c.args, "--json")...)
 		sameShape(t, c.args[0], decode(t, c.shape), decode(t, out))

@@ -113,7 +113,7 @@ func racy(random *rand.Rand) (source string, racing []string) {
 // The races of generated programs are those of the variables that nothing guards, and no others.
 func TestRacesOfGeneratedPrograms(t *testing.T) {
 	t.Parallel()
-	programs, found := 12, 0
+	programs, found := 7, 0
 	if testing.Short() {
 		programs = 3
 	}

@@ -391,11 +391,10 @@ func (m *machine) requireMemory(t *testing.T, address uint64, since, at, trailin
 func TestAgainstTheOracle(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	streams := 1000
+	streams, long := 1000, 4
 	if testing.Short() {
-		streams = 100
+		streams, long = 50, 1
 	}
-	const long = 4
 	checked := 0
 	for seed := range streams + long {
 		m := newMachine(uint64(seed))

@@ -90,7 +90,7 @@ func TestDamageIsNoticed(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
 	noticed, tries := 0, 5
 	if testing.Short() {
-		tries = 2
+		tries = 1
 	}
 	for name, b := range whole {
 		if len(b) == 0 {

@@ -130,6 +130,9 @@ func TestATimelineIsUsedWholeOrNotAtAll(t *testing.T) {
 // what a real log of that length needs.
 func TestClaimsDoNotFillTheDisk(t *testing.T) {
 	t.Parallel()
+	if testing.Short() {
+		t.Skip("nothing in it is concurrent")
+	}
 	var claims []byte
 	for i := range 60_000 {
 		claims = append(claims, byte(event.Store), 0)
