@@ -23,6 +23,12 @@ type encoder struct {
 	// standIns are those for what interfaces hold; nil where there can be none.
 	standIns map[standKey]*node
 	parts    int // values that are described
+	// In a chain the objects are those of its first call, of which there are first: isFixed. unfit is set if a call refers to others. isResult is set while
+	// what a call gave back is described: created are the objects that it made.
+	first          int
+	isFixed, unfit bool
+	isResult       bool
+	created        []*object
 }
 
 func newEncoder(h *harness, call replay.MadeCall) *encoder {
@@ -37,11 +43,7 @@ func (e *encoder) call() *callData {
 	e.a.findGlobals()
 	params, given := e.a.match()
 	set := e.a.changedGlobals()
-	for _, g := range e.made.Globals {
-		if x, ok := e.a.named(g); ok && g.Used && !isOpaque(x.of.Type()) && g.IsFresh() {
-			e.h.fresh[e.global(x)] = true
-		}
-	}
+	e.freshGlobals()
 	for _, g := range set {
 		e.b.scan(g.of.Type(), g.Before, g.Name)
 	}
@@ -55,9 +57,32 @@ func (e *encoder) call() *callData {
 	}
 	e.b.nest()
 	held := e.b.outerLocks()
+	e.arguments(set)
+	e.locks(held)
+	return e.out
+}
+
+// begin goes on with another call of a chain, which has first objects.
+func (e *encoder) begin(call replay.MadeCall, first int) {
+	e.made, e.a.call, e.b.call, e.out = call, call, &call, &callData{}
+	e.first, e.isFixed, e.unfit = first, true, false
+}
+
+// freshGlobals notes the package variables that the call expects as the initialisation left them.
+func (e *encoder) freshGlobals() {
+	for _, g := range e.made.Globals {
+		if x, ok := e.a.named(g); ok && g.Used && !isOpaque(x.of.Type()) && g.IsFresh() {
+			e.h.fresh[e.global(x)] = true
+		}
+	}
+}
+
+// arguments describes the arguments, and the package variables that are set.
+func (e *encoder) arguments(set []global) {
 	for _, g := range set {
 		e.out.Globals = append(e.out.Globals, setting{Root: e.global(g), Value: e.value(g.of.Type(), g.Before, g.Name)})
 	}
+	params, given := e.a.match()
 	for i, p := range params {
 		x, name := &node{}, ""
 		switch {
@@ -65,14 +90,13 @@ func (e *encoder) call() *callData {
 			x, name = e.value(p.Type(), given[i].Value, p.Name()), p.Name()
 		case i == 0 && e.h.f.sig.Recv() != nil:
 			if _, isPointer := p.Type().Underlying().(*types.Pointer); isPointer {
+				e.unfit = e.isFixed
 				e.out.Objects = append(e.out.Objects, &objectData{K: "v", N: []*node{{}}})
 				x = &node{K: "p", O: len(e.out.Objects) - 1}
 			}
 		}
 		e.out.Args, e.out.Names = append(e.out.Args, x), append(e.out.Names, name)
 	}
-	e.locks(held)
-	return e.out
 }
 
 // global returns the expression of a package variable, which the harness then knows.
@@ -90,6 +114,9 @@ func (e *encoder) value(t types.Type, v replay.Value, path string) *node {
 	e.parts++
 	if t != nil && isOpaque(t) {
 		return &node{}
+	}
+	if e.isResult && (v.State != event.Known || v.Type == nil) {
+		return &node{K: "?"} // whatever it is
 	}
 	if v.State == event.MayHaveChanged && v.Last != nil {
 		e.b.gap(path, "code that is not recorded may have changed it since; the last known value is used")
@@ -127,7 +154,7 @@ func (e *encoder) value(t types.Type, v replay.Value, path string) *node {
 	case event.Map:
 		o := e.b.objects[spot{v.Address, v.Type.ID, true}]
 		if o == nil {
-			o = e.b.meet(spot{v.Address, v.Type.ID, true}, v, t, path)
+			o = e.meet(spot{v.Address, v.Type.ID, true}, v, t, path)
 		}
 		return &node{K: "m", O: e.object(o)}
 	case event.Interface:
@@ -222,7 +249,7 @@ func (e *encoder) pointer(t types.Type, v replay.Value, path string) *node {
 	}
 	o := e.b.objects[spot{v.Address, v.Type.Elem, false}]
 	if o == nil {
-		o = e.b.meet(spot{v.Address, v.Type.Elem, false}, v.Deref(), elemOf(t), path)
+		o = e.meet(spot{v.Address, v.Type.Elem, false}, v.Deref(), elemOf(t), path)
 	}
 	root := o.root()
 	return &node{K: "p", O: e.object(root), I: o.address - root.address}
@@ -235,20 +262,41 @@ func (e *encoder) slice(t types.Type, v replay.Value, path string) *node {
 	}
 	o := e.b.objects[spot{v.Address, el.ID, false}]
 	if o == nil || !o.isList && o.within == nil {
+		e.unfit = e.unfit || e.isFixed && !e.isResult
 		o = &object{spot: spot{v.Address, el.ID, false}, value: v, gt: elemOf(t), path: path, isList: true, length: v.Length, room: max(v.Capacity, v.Length)}
 	}
 	root := o.root()
+	if e.isFixed && root.isList && (v.Address-root.address)/el.Size+v.Length > root.length {
+		e.unfit = true // it has grown
+	}
 	return &node{K: "l", O: e.object(root), I: v.Address - root.address, L: v.Length, C: max(v.Capacity, v.Length)}
 }
 
-// object describes an object and returns its number.
+// meet meets an object that was not scanned.
+func (e *encoder) meet(at spot, v replay.Value, t types.Type, path string) *object {
+	e.unfit = e.unfit || e.isFixed && !e.isResult
+	return e.b.meet(at, v, t, path)
+}
+
+// object describes an object, unless it is, and returns its number.
 func (e *encoder) object(o *object) int {
 	if id, ok := e.ids[o]; ok {
 		return id
 	}
-	id, d := len(e.out.Objects), &objectData{K: "v"}
+	at := len(e.out.Objects)
+	id := e.first + at
 	e.ids[o] = id
-	e.out.Objects = append(e.out.Objects, d)
+	if e.isResult {
+		e.created = append(e.created, o)
+	}
+	e.out.Objects = append(e.out.Objects, nil)
+	e.out.Objects[at] = e.described(o)
+	return id
+}
+
+// described describes an object.
+func (e *encoder) described(o *object) *objectData {
+	d := &objectData{K: "v"}
 	if o.gt != nil && !o.isMap {
 		if text, ok := e.b.typeText(o.gt); ok {
 			d.T = "= " + text
@@ -286,7 +334,7 @@ func (e *encoder) object(o *object) int {
 	default:
 		d.N = []*node{e.value(o.gt, o.value, o.path)}
 	}
-	return id
+	return d
 }
 
 // dynamic describes what an interface holds.
@@ -393,25 +441,9 @@ func (e *encoder) changesNothing() bool {
 		return false
 	}
 	for _, o := range e.b.order {
-		switch {
-		case o.isMap:
-			before, all := o.value.Memory.Entries(o.address, o.value.Type)
-			after, still := memory.Entries(o.address, o.value.Type)
-			if len(before) != len(after) || all != still || len(before) > 0 && &before[0] != &after[0] {
-				return false
-			}
-		case o.isList:
-			el := o.value.ElemType()
-			for i := range o.length {
-				at := o.address + i*el.Size
-				if !identical(o.value.Memory.Load(at, el), memory.Load(at, el)) {
-					return false
-				}
-			}
-		default:
-			if o.value.Type == nil || !identical(o.value.Value, memory.Load(o.address, o.value.Type)) {
-				return false
-			}
+		before := o.snapshot(o.value.Memory)
+		if !o.isMap && !o.isList && o.value.Type == nil || o.changed(memory, &before, false) {
+			return false
 		}
 	}
 	return true

@@ -21,6 +21,11 @@ type callData struct {
 	Stands  [][][]*node // for each stand-in: the results of each of its calls
 	Sets    []setting   // suppositions: after everything is built
 	Locks   []lockData  // that are taken before the call
+	// A call that follows has the objects of the one before, without those that Patch describes again, by their numbers.
+	Follows bool
+	Patch   map[int]*objectData
+	// Expect is what the call is expected to give back, if the harness compares; else it reports what there is.
+	Expect *expectation
 }
 
 // lockData is a lock within an object.
@@ -125,7 +130,7 @@ func (h *harness) text() (string, error) {
 		"var wraithFunction = reflect.ValueOf(" + h.expression() + ")\n\n"
 	body += (&builder{standTypes: h.standTypes}).standTexts()
 	body = strings.ReplaceAll(body, "reflect.", h.imports["reflect"]+".")
-	code := harnessMain + harnessBuild + harnessLeaves
+	code := harnessMain + harnessBuild + harnessLeaves + harnessCompare
 	var lines []string
 	for path, name := range h.imports {
 		if strings.HasPrefix(name, "wraithLib") {
@@ -208,7 +213,11 @@ func TestWraithCalls(t *testing.T) {
 		done := make(chan bool)
 		go func() {
 			defer close(done)
-			wraithMake(c, report)
+			if c.Expect != nil {
+				report("%q %q", "verdict", wraithCompare(c))
+			} else {
+				wraithMake(c, report)
+			}
 			for n, c := range wraithCounts {
 				report("%q %q", "condition "+strconv.Itoa(n), fmt.Sprint(c[0], " ", c[1]))
 			}
@@ -422,6 +431,9 @@ type wraithCallData struct {
 	Stands  [][][]*wraithNode
 	Sets    []wraithSetting
 	Locks   []wraithLock
+	Follows bool
+	Patch   map[int]*wraithObject
+	Expect  *wraithExpectation
 }
 
 type wraithLock struct {
@@ -510,14 +522,19 @@ func (b *wraithBuilder) object(i int, of reflect.Type) reflect.Value {
 		}
 	case "m":
 		b.built[i] = reflect.MakeMap(of)
-		for k := 0; k+1 < len(o.N); k += 2 {
-			key, value := reflect.New(of.Key()).Elem(), reflect.New(of.Elem()).Elem()
-			b.build(key, o.N[k])
-			b.build(value, o.N[k+1])
-			b.built[i].SetMapIndex(key, value)
-		}
+		b.fill(b.built[i], o)
 	}
 	return b.built[i]
+}
+
+// fill adds the entries of a map.
+func (b *wraithBuilder) fill(m reflect.Value, o *wraithObject) {
+	for k := 0; k+1 < len(o.N); k += 2 {
+		key, value := reflect.New(m.Type().Key()).Elem(), reflect.New(m.Type().Elem()).Elem()
+		b.build(key, o.N[k])
+		b.build(value, o.N[k+1])
+		m.SetMapIndex(key, value)
+	}
 }
 
 // build sets a value that can be addressed.

@@ -147,7 +147,7 @@ func (r *runner) run(ctx context.Context, list []*callData, further string, unti
 		if left <= 0 {
 			break
 		}
-		if err := writeCalls(filepath.Join(r.folder, "calls.json"), list[out.tried:]); err != nil {
+		if err := writeCalls(filepath.Join(r.folder, "calls.json"), list, out.tried); err != nil {
 			return out, err
 		}
 		got, err := sandbox.Run(ctx, sandbox.Program{Path: r.program, Args: []string{"-test.run=^(TestWraithCalls" + further + ")$", "-test.timeout=0"}, Folder: r.folder,
@@ -182,14 +182,16 @@ func (r *runner) run(ctx context.Context, list []*callData, further string, unti
 	return out, nil
 }
 
-func writeCalls(path string, list []*callData) error {
+// writeCalls writes the calls of a list from one on.
+func writeCalls(path string, list []*callData, from int) error {
 	f, err := os.Create(path)
 	if err != nil {
 		return fmt.Errorf("write the calls: %w", err)
 	}
 	buffered := bufio.NewWriter(f)
 	e := json.NewEncoder(buffered)
-	for _, c := range list {
+	err = e.Encode(wholeAt(list, from))
+	for _, c := range list[from+1:] {
 		err = errors.Join(err, e.Encode(c))
 	}
 	if err = errors.Join(err, buffered.Flush(), f.Close()); err != nil {

@@ -109,14 +109,15 @@ func (t *trier) isOver() bool { return !t.until.IsZero() && time.Now().After(t.u
 
 // instance tries calls with the same types, with one program as long as it knows all that they refer to.
 type instance struct {
-	h       *harness
-	runner  *runner
-	rebuilt []replay.MadeCall
-	still   []bool // whether the recorded call leaves everything as it was
+	h      *harness
+	runner *runner
+	chain  *chain            // of the calls that are described so far; nil if the next one begins one
+	quick  []replay.MadeCall // those of the harness, which it compares
+	slow   []replay.MadeCall // those that are compared as a whole
 }
 
-// forget forgets the calls that are described.
-func (x *instance) forget() { x.h.calls, x.rebuilt, x.still = nil, nil, nil }
+// forget forgets the calls that are not made.
+func (x *instance) forget() { x.h.calls, x.quick, x.slow = nil, nil, nil }
 
 func newTrier(ctx context.Context, r replay.Recording, reader replay.Calls, dir string, first replay.MadeCall, out *Trial) (*trier, error) {
 	if first.Outcome != replay.IsUnfinished {
@@ -147,7 +148,7 @@ func (t *trier) try(ctx context.Context, list []replay.MadeCall) error {
 	for _, call := range list {
 		if t.isOver() {
 			for _, x := range t.with {
-				t.out.Calls -= len(x.rebuilt)
+				t.out.Calls -= len(x.quick) + len(x.slow)
 				x.forget()
 			}
 			return nil
@@ -172,23 +173,58 @@ func (t *trier) try(ctx context.Context, list []replay.MadeCall) error {
 		if t.with[key] == nil {
 			t.with[key] = &instance{h: h}
 		}
-		x := t.with[key]
-		if gaps := x.h.add(call); len(gaps) > 0 {
-			t.left(gaps...)
-			x.h.calls = x.h.calls[:len(x.h.calls)-1]
-			continue
-		}
-		x.rebuilt, x.still = append(x.rebuilt, call), append(x.still, x.h.last.changesNothing())
-		t.parts += x.h.last.parts
+		t.take(t.with[key], call)
 	}
 	return t.makeAll(ctx)
+}
+
+// take describes a call.
+func (t *trier) take(x *instance, call replay.MadeCall) {
+	if !canChain(call) {
+		x.slow = append(x.slow, call)
+		return
+	}
+	if x.chain != nil {
+		before := x.chain.e.parts
+		d, ok := x.chain.next(call)
+		if ok {
+			if len(x.h.calls) == 0 { // the one before is made, maybe by a program that has ended
+				d = x.chain.whole(d)
+			}
+			t.parts += x.chain.e.parts - before
+			t.expect(x, call, d)
+			return
+		}
+		x.chain = nil
+	}
+	e := newEncoder(x.h, call)
+	d := e.call()
+	if len(e.b.gaps) > 0 {
+		t.left(e.b.gaps...)
+		return
+	}
+	t.parts += e.parts
+	x.chain = newChain(e)
+	t.expect(x, call, d)
+}
+
+// expect adds a call with what it is expected to give back, or without if it has to be compared as a whole.
+func (t *trier) expect(x *instance, call replay.MadeCall, d *callData) {
+	if d.Expect = x.chain.expect(call, d.Globals); d.Expect == nil {
+		x.slow, x.chain = append(x.slow, call), nil
+		return
+	}
+	x.h.calls, x.quick = append(x.h.calls, d), append(x.quick, call)
 }
 
 // makeAll makes the calls that are described.
 func (t *trier) makeAll(ctx context.Context) error {
 	for _, key := range slices.Sorted(maps.Keys(t.with)) {
 		x := t.with[key]
-		if err := t.make(ctx, x); err != nil {
+		if err := t.makeQuick(ctx, x); err != nil {
+			return err
+		}
+		if err := t.makeSlow(ctx, x); err != nil {
 			return err
 		}
 		x.forget()
@@ -197,34 +233,86 @@ func (t *trier) makeAll(ctx context.Context) error {
 	return nil
 }
 
-// make makes the calls of an instance.
-func (t *trier) make(ctx context.Context, x *instance) error {
-	if len(x.rebuilt) == 0 {
-		return nil
-	}
+// run makes the described calls of an instance.
+func (t *trier) run(ctx context.Context, x *instance) (ran, error) {
 	text, err := x.h.text()
 	if err != nil {
-		return err
+		return ran{}, err
 	}
 	if x.runner == nil || x.runner.text != text {
 		if x.runner != nil {
 			x.runner.close()
 		}
 		if x.runner, err = x.h.program(ctx, text, nil); err != nil {
-			return err
+			return ran{}, err
 		}
 	}
 	if t.until.IsZero() {
 		t.until = time.Now().Add(cmp.Or(t.time, time.Hour*24))
 	}
-	got, err := x.runner.run(ctx, x.h.calls, "", t.until)
+	return x.runner.run(ctx, x.h.calls, "", t.until)
+}
+
+// makeQuick makes the calls that the harness compares. Those that it is not sure of, and the first ones that differ, are then compared as a
+// whole.
+func (t *trier) makeQuick(ctx context.Context, x *instance) error {
+	if len(x.quick) == 0 {
+		return nil
+	}
+	got, err := t.run(ctx, x)
 	if err != nil {
 		return err
 	}
-	t.out.Calls -= len(x.rebuilt) - got.tried
-	for i, call := range x.rebuilt[:got.tried] {
-		t.compare(call, got, i, x)
+	t.out.Calls -= len(x.quick) - got.tried
+	for i, call := range x.quick[:got.tried] {
+		switch verdict := got.reports[i]["verdict"]; {
+		case verdict == "same":
+			t.out.Same++
+		case verdict == "differs" && len(t.out.Differing) >= mostDiffering:
+			t.out.Differ++
+		default:
+			x.slow = append(x.slow, call)
+		}
 	}
+	x.h.calls = nil
+	return nil
+}
+
+// makeSlow makes calls that are compared as a whole.
+func (t *trier) makeSlow(ctx context.Context, x *instance) error {
+	for len(x.slow) > 0 {
+		x.h.calls = nil
+		var list []replay.MadeCall
+		var still []bool // whether the recorded call leaves everything as it was
+		n, parts := 0, 0
+		for ; n < len(x.slow) && parts < partsAtOnce; n++ {
+			gaps := x.h.add(x.slow[n])
+			if len(gaps) > 0 {
+				t.left(gaps...)
+				x.h.calls = x.h.calls[:len(x.h.calls)-1]
+				continue
+			}
+			list, still = append(list, x.slow[n]), append(still, x.h.last.changesNothing())
+			parts += x.h.last.parts
+		}
+		x.slow = x.slow[n:]
+		if len(list) == 0 {
+			continue
+		}
+		got, err := t.run(ctx, x)
+		if err != nil {
+			return err
+		}
+		t.out.Calls -= len(list) - got.tried
+		for i, call := range list[:got.tried] {
+			t.compare(call, got, i, still[i], x.h.stood)
+		}
+		if got.tried < len(list) { // the time is over
+			t.out.Calls -= len(x.slow)
+			x.slow = nil
+		}
+	}
+	x.h.calls = nil
 	return nil
 }
 
@@ -239,13 +327,13 @@ func (t *trier) left(gaps ...string) {
 	}
 }
 
-func (t *trier) compare(call replay.MadeCall, got ran, i int, of *instance) {
+func (t *trier) compare(call replay.MadeCall, got ran, i int, still bool, stood map[string]bool) {
 	x := TrialCall{Call: call, Results: []Compared{}}
 	switch report := got.reports[i]; {
 	case report == nil:
 		x.Error = got.why(i)
 	default:
-		run := compareRun(call, report, of.still[i], of.h.stood)
+		run := compareRun(call, report, still, stood)
 		if run.Same {
 			t.out.Same++
 			return
