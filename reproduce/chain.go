@@ -19,7 +19,9 @@ type chain struct {
 // snapshot is what was loaded of an object: its value, its elements, or its keys and values.
 type snapshot struct {
 	values []event.Value
-	all    bool // of a map
+	all    bool         // of a map
+	until  event.Moment // if steady: when it may be something else
+	steady bool
 }
 
 // expectation is what a call is expected to give back and to leave behind. Objects that are not in After are expected to be as they
@@ -59,11 +61,34 @@ func (o *object) snapshot(m replay.Memory) (s snapshot) {
 	case o.value.Type != nil:
 		s.values = []event.Value{m.Load(o.address, o.value.Type)}
 	}
+	s.holdsFrom(o, m)
 	return s
+}
+
+// holdsFrom sets how long a snapshot of an object holds.
+func (s *snapshot) holdsFrom(o *object, m replay.Memory) {
+	var steady replay.Steady
+	if steady, s.steady = m.(replay.Steady); !s.steady {
+		return
+	}
+	switch {
+	case o.isMap:
+		s.until = steady.MapSteadyUntil(o.address)
+	case o.isList:
+		s.until = steady.SteadyUntil(o.address, o.length*o.value.ElemType().Size)
+	case o.value.Type != nil:
+		s.until = steady.SteadyUntil(o.address, o.value.Type.Size)
+	}
 }
 
 // changed reports whether an object is not as in a snapshot any more. With update the snapshot becomes what is there.
 func (o *object) changed(m replay.Memory, s *snapshot, update bool) (changed bool) {
+	if x, ok := m.(replay.Steady); ok && s.steady && x.IsBefore(s.until) {
+		return false
+	}
+	if update {
+		defer s.holdsFrom(o, m)
+	}
 	if o.isMap {
 		values, all := m.Entries(o.address, o.value.Type)
 		changed = len(values) != len(s.values) || all != s.all || len(values) > 0 && &values[0] != &s.values[0]
@@ -175,6 +200,7 @@ func (c *chain) expect(call replay.MadeCall, set []setting) *expectation {
 		}
 		o.at(memory, o.snapshot(memory))
 		out.After[id] = e.described(o)
+		out.After[id].P = o.path
 		o.at(call.Parameters[0].Value.Memory, c.seen[id])
 	}
 	results := e.h.f.sig.Results()

@@ -96,8 +96,20 @@ func wraithFollow(c wraithCallData) *wraithBuilder {
 	return b
 }
 
-func wraithCompare(c wraithCallData) (verdict string) {
+func wraithCompare(c wraithCallData, report func(string, ...any)) {
+	x := wraithMatcher{made: map[int]unsafe.Pointer{}}
+	verdict := x.compare(c)
+	report("%q %q", "verdict", verdict)
+	if verdict == "differs" {
+		report("%q %q", "where", x.where)
+		report("%q %q", "recorded", x.want)
+		report("%q %q", "now", x.now)
+	}
+}
+
+func (x *wraithMatcher) compare(c wraithCallData) (verdict string) {
 	b := wraithFollow(c)
+	x.b = b
 	known := make([]bool, len(b.built))
 	for i, v := range b.built {
 		known[i] = v.IsValid()
@@ -123,8 +135,8 @@ func wraithCompare(c wraithCallData) (verdict string) {
 		}
 	}
 	defer func() {
-		if recover() != nil {
-			verdict = "differs"
+		if value := recover(); value != nil {
+			verdict, x.where, x.want, x.now = "differs", "panic", "", strconv.Quote(fmt.Sprint(value))
 		}
 	}()
 	var results []reflect.Value
@@ -133,20 +145,19 @@ func wraithCompare(c wraithCallData) (verdict string) {
 	} else {
 		results = wraithFunction.Call(args)
 	}
-	x := wraithMatcher{b: b, made: map[int]unsafe.Pointer{}}
 	same := true
 	for i, v := range results {
-		same = same && x.is(v, c.Expect.Results[i])
+		same = same && x.under("result "+strconv.Itoa(i+1), x.is(v, c.Expect.Results[i]))
 	}
 	for i, v := range globals {
-		same = same && x.is(v, c.Expect.Globals[i])
+		same = same && x.under(c.Globals[i].Root, x.is(v, c.Expect.Globals[i]))
 	}
 	for i, v := range b.built {
 		if !same || !v.IsValid() {
 			continue
 		}
 		if o := c.Expect.After[i]; o != nil {
-			same = x.holds(v, o)
+			same = x.under(o.P, x.holds(v, o))
 		} else if !b.isCopied(i) {
 			same, x.unsure = false, true
 		}
@@ -165,11 +176,73 @@ func wraithCompare(c wraithCallData) (verdict string) {
 	return "differs"
 }
 
-// wraithMatcher compares values with their descriptions. made are the objects that the call made, by number.
+// wraithMatcher compares values with their descriptions. made are the objects that the call made, by number; where the first difference is,
+// what was expected there, and what is.
 type wraithMatcher struct {
-	b      *wraithBuilder
-	made   map[int]unsafe.Pointer
-	unsure bool
+	b                *wraithBuilder
+	made             map[int]unsafe.Pointer
+	unsure           bool
+	within           int // objects that are compared by their contents although they are others
+	where, want, now string
+}
+
+// under puts a step before the path of a difference.
+func (x *wraithMatcher) under(step string, same bool) bool {
+	if !same {
+		x.where = step + x.where
+	}
+	return same
+}
+
+// differ notes a difference.
+func (x *wraithMatcher) differ(v reflect.Value, n *wraithNode) bool {
+	x.now, x.want = wraithBrief(v), ""
+	switch n.K {
+	case "v":
+		want := reflect.New(v.Type()).Elem()
+		x.b.build(want, n)
+		x.want = wraithBrief(want)
+	case "":
+		x.want = wraithBrief(reflect.Zero(v.Type()))
+	case "l", "e":
+		x.want = "len " + strconv.Itoa(n.L)
+	case "i":
+		x.want = n.V
+	case "p":
+		x.want = "&"
+	case "t":
+		x.want = n.V + " ns"
+	default:
+		x.want = "set"
+	}
+	return false
+}
+
+// wraithBrief is the text of a value without its parts.
+func wraithBrief(v reflect.Value) string {
+	if text, ok := wraithScalar(v); ok {
+		return text
+	}
+	if at, ok := wraithTime(v); ok {
+		return at
+	}
+	switch v.Kind() {
+	case reflect.Slice, reflect.Map:
+		if !v.IsNil() {
+			return "len " + strconv.Itoa(v.Len())
+		}
+	case reflect.Interface:
+		if !v.IsNil() {
+			return wraithName(v.Elem().Type())
+		}
+	case reflect.Pointer:
+		if !v.IsNil() {
+			return "&"
+		}
+	default:
+		return "set"
+	}
+	return "nil"
 }
 
 // doubt is for values that may be the same all the same.
@@ -185,7 +258,7 @@ func (x *wraithMatcher) holds(v reflect.Value, o *wraithObject) bool {
 		return x.is(v.Elem(), o.N[0])
 	case "l":
 		for k, n := range o.N {
-			if !x.is(v.Index(k), n) {
+			if !x.under("["+strconv.Itoa(k)+"]", x.is(v.Index(k), n)) {
 				return false
 			}
 		}
@@ -196,6 +269,7 @@ func (x *wraithMatcher) holds(v reflect.Value, o *wraithObject) bool {
 
 func (x *wraithMatcher) entries(v reflect.Value, o *wraithObject) bool {
 	if v.Len() != len(o.N)/2 {
+		x.now, x.want = "len "+strconv.Itoa(v.Len()), "len "+strconv.Itoa(len(o.N)/2)
 		return false
 	}
 	for k := 0; k+1 < len(o.N); k += 2 {
@@ -208,7 +282,7 @@ func (x *wraithMatcher) entries(v reflect.Value, o *wraithObject) bool {
 		if !e.IsValid() {
 			return x.doubt()
 		}
-		if !x.is(e, o.N[k+1]) {
+		if text, _ := wraithKey(key); !x.under("["+text+"]", x.is(e, o.N[k+1])) {
 			return false
 		}
 	}
@@ -248,32 +322,32 @@ func (x *wraithMatcher) is(v reflect.Value, n *wraithNode) bool {
 	}
 	switch n.K {
 	case "v":
-		return wraithText(v) == n.V
+		return wraithText(v) == n.V || x.differ(v, n)
 	case "s":
 		for i, y := range n.N {
-			if !x.is(v.Field(i), y) {
+			if !x.under("."+v.Type().Field(i).Name, x.is(v.Field(i), y)) {
 				return false
 			}
 		}
 		return true
 	case "a":
 		for i, y := range n.N {
-			if !x.is(v.Index(i), y) {
+			if !x.under("["+strconv.Itoa(i)+"]", x.is(v.Index(i), y)) {
 				return false
 			}
 		}
 		return true
 	case "t":
 		at := v.Interface().(time.Time)
-		return fmt.Sprint(at.Unix(), " ", at.Nanosecond()) == n.V
+		return fmt.Sprint(at.Unix(), " ", at.Nanosecond()) == n.V || x.differ(v, n)
 	case "p":
 		if v.IsNil() {
-			return false
+			return x.differ(v, n)
 		}
 		return x.pointer(v, n)
 	case "l":
 		if v.IsNil() || v.Len() != n.L {
-			return false
+			return x.differ(v, n)
 		}
 		o, given := x.object(n.O)
 		if o == nil {
@@ -284,16 +358,16 @@ func (x *wraithMatcher) is(v reflect.Value, n *wraithNode) bool {
 			if first+i >= len(o.N) {
 				return x.doubt()
 			}
-			if !x.is(v.Index(i), o.N[first+i]) {
+			if !x.under("["+strconv.Itoa(i)+"]", x.is(v.Index(i), o.N[first+i])) {
 				return false
 			}
 		}
 		return true
 	case "e":
-		return !v.IsNil() && v.Len() == n.L
+		return !v.IsNil() && v.Len() == n.L || x.differ(v, n)
 	case "m":
 		if v.IsNil() {
-			return false
+			return x.differ(v, n)
 		}
 		o, given := x.object(n.O)
 		if o == nil {
@@ -302,7 +376,7 @@ func (x *wraithMatcher) is(v reflect.Value, n *wraithNode) bool {
 		return x.entries(v, o)
 	case "i":
 		if v.IsNil() || v.Elem().Type() != wraithTypes[n.V] {
-			return false
+			return x.differ(v, n)
 		}
 		return x.is(v.Elem(), n.N[0])
 	case "g":
@@ -310,15 +384,30 @@ func (x *wraithMatcher) is(v reflect.Value, n *wraithNode) bool {
 		x.b.build(want, n)
 		return wraithBytes(want) == wraithBytes(v) || x.doubt()
 	case "f", "r", "c":
-		return !v.IsNil()
+		return !v.IsNil() || x.differ(v, n)
 	}
-	return v.IsZero()
+	return v.IsZero() || x.differ(v, n)
 }
 
 func (x *wraithMatcher) pointer(v reflect.Value, n *wraithNode) bool {
 	o, given := x.object(n.O)
+	step := ""
+	if v.Elem().Kind() != reflect.Struct || v.Elem().Type() == reflect.TypeFor[time.Time]() {
+		step = ".*"
+	}
 	if o == nil {
-		return given.IsValid() && v.UnsafePointer() == unsafe.Add(given.UnsafePointer(), n.I) || x.doubt()
+		if given.IsValid() && v.UnsafePointer() == unsafe.Add(given.UnsafePointer(), n.I) {
+			return true
+		}
+		if o = x.b.c.Expect.After[n.O]; o == nil {
+			o = x.b.c.Objects[n.O]
+		}
+		if n.I != 0 || o.K != "v" || x.within > 8 {
+			return x.doubt()
+		}
+		x.within++ // another object: it may have other contents
+		defer func() { x.within-- }()
+		return x.under(step, x.is(v.Elem(), o.N[0])) && x.doubt()
 	}
 	if n.I != 0 || o.K != "v" {
 		return x.doubt()
@@ -327,7 +416,7 @@ func (x *wraithMatcher) pointer(v reflect.Value, n *wraithNode) bool {
 		return before == v.UnsafePointer() || x.doubt()
 	}
 	x.made[n.O] = v.UnsafePointer()
-	return x.is(v.Elem(), o.N[0])
+	return x.under(step, x.is(v.Elem(), o.N[0]))
 }
 
 // wraithText writes a value as its description does.

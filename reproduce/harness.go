@@ -48,6 +48,7 @@ type objectData struct {
 	T string // key of its type, if its first reference may lead to a part of it
 	N []*node
 	C uint64 // capacity of a list
+	P string `json:",omitempty"` // path, for people
 }
 
 // node is a value. K is empty for the zero value.
@@ -214,7 +215,7 @@ func TestWraithCalls(t *testing.T) {
 		go func() {
 			defer close(done)
 			if c.Expect != nil {
-				report("%q %q", "verdict", wraithCompare(c))
+				wraithCompare(c, report)
 			} else {
 				wraithMake(c, report)
 			}
@@ -471,6 +472,7 @@ type wraithObject struct {
 	T string
 	N []*wraithNode
 	C int
+	P string
 }
 
 type wraithNode struct {

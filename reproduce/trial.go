@@ -17,6 +17,8 @@ type TrialOptions struct {
 	First  int    // number of calls; 0 for all
 	// Time limits the time for the calls after the first program is built; 0 for any. The rest is not tried.
 	Time time.Duration
+	// comparesWhole lets every call be compared as a whole.
+	comparesWhole bool
 }
 
 // Trial is how the recorded calls of a function behave with the source as it is now. Calls is the number of calls that were tried or could not
@@ -28,7 +30,8 @@ type Trial struct {
 	Gaps, Notes []string
 }
 
-// TrialCall is a call that behaves differently. Error is why it could not be compared.
+// TrialCall is a call that behaves differently. Results are what differs: all of it for the first mostDetailed calls, and the first difference for the
+// others. Error is why it could not be compared.
 type TrialCall struct {
 	Call    replay.MadeCall
 	Results []Compared
@@ -39,6 +42,8 @@ type TrialCall struct {
 const (
 	callsAtOnce = 200
 	partsAtOnce = 400_000
+	// mostDetailed limits the differing calls of which all differences are listed: it takes long where a call is given much.
+	mostDetailed = 10
 )
 
 // Try makes recorded calls of a function with the source as it is now, and compares what they give back with the recording. Errors wrap
@@ -75,12 +80,13 @@ func Try(ctx context.Context, r replay.Recording, function string, o TrialOption
 				return out, err
 			}
 			defer t.close()
-			t.time = o.Time
+			t.time, t.comparesWhole = o.Time, o.comparesWhole
 		}
 		if err := t.try(ctx, list); err != nil {
 			return out, err
 		}
 	}
+	slices.SortStableFunc(out.Differing, func(a, b TrialCall) int { return cmp.Compare(a.Call.Enter, b.Call.Enter) })
 	wanted := out.Total
 	if o.First > 0 {
 		wanted = min(wanted, o.First)
@@ -102,6 +108,9 @@ type trier struct {
 	time  time.Duration
 	until time.Time
 	parts int // of the calls that are described and not made yet
+	// detailed is the number of calls of which all differences were asked for; of further ones the first is said.
+	detailed      int
+	comparesWhole bool
 }
 
 // isOver reports whether there is no time for further calls.
@@ -180,7 +189,7 @@ func (t *trier) try(ctx context.Context, list []replay.MadeCall) error {
 
 // take describes a call.
 func (t *trier) take(x *instance, call replay.MadeCall) {
-	if !canChain(call) {
+	if t.comparesWhole || !canChain(call) {
 		x.slow = append(x.slow, call)
 		return
 	}
@@ -268,9 +277,10 @@ func (t *trier) makeQuick(ctx context.Context, x *instance) error {
 		switch verdict := got.reports[i]["verdict"]; {
 		case verdict == "same":
 			t.out.Same++
-		case verdict == "differs" && len(t.out.Differing) >= mostDiffering:
-			t.out.Differ++
+		case verdict == "differs" && t.detailed >= mostDetailed:
+			t.differs(TrialCall{Call: call, Results: []Compared{{got.reports[i]["where"], got.reports[i]["recorded"], got.reports[i]["now"]}}})
 		default:
+			t.detailed++
 			x.slow = append(x.slow, call)
 		}
 	}
@@ -344,6 +354,11 @@ func (t *trier) compare(call replay.MadeCall, got ran, i int, still bool, stood 
 			}
 		}
 	}
+	t.differs(x)
+}
+
+// differs counts a call that behaves differently.
+func (t *trier) differs(x TrialCall) {
 	t.out.Differ++
 	if len(t.out.Differing) < mostDiffering {
 		t.out.Differing = append(t.out.Differing, x)

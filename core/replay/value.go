@@ -42,6 +42,17 @@ type Divisible interface {
 	Divisible()
 }
 
+// Steady is implemented by memories that know how long they stay as they are.
+type Steady interface {
+	Memory
+	// SteadyUntil returns the next moment at which something changes the bytes from address to address+size, and MapSteadyUntil the map at an address;
+	// event.NoMoment if nothing does.
+	SteadyUntil(address, size uint64) event.Moment
+	MapSteadyUntil(address uint64) event.Moment
+	// IsBefore reports whether the memory is that before a moment. It is before event.NoMoment.
+	IsBefore(until event.Moment) bool
+}
+
 // Sequences is implemented by memories with lists whose elements are not consecutive.
 type Sequences interface {
 	// Items returns elements from to to-1 of the list of a type at an address. Elements that cannot

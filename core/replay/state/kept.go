@@ -54,7 +54,37 @@ type keptMemory struct {
 }
 
 func (s keptSpan) holds(m Memory) bool {
-	return s.from <= m.at && (s.until == event.NoMoment || m.reach() < s.until)
+	return s.from <= m.at && m.IsBefore(s.until)
+}
+
+// IsBefore implements replay.Steady.
+func (m Memory) IsBefore(until event.Moment) bool {
+	return until == event.NoMoment || m.reach() < until
+}
+
+// steadyPiece is the number of bytes that are looked at at once.
+const steadyPiece = 4096
+
+// SteadyUntil implements replay.Steady.
+func (m keptMemory) SteadyUntil(address, size uint64) event.Moment {
+	until := event.NoMoment
+	for from := uint64(0); from < size; from += steadyPiece {
+		for c := range m.t.CoveringAfter(m.process, address+from, min(size-from, steadyPiece), m.reach()) {
+			if until == event.NoMoment || c.At < until {
+				until = c.At
+			}
+			break
+		}
+	}
+	return until
+}
+
+// MapSteadyUntil implements replay.Steady.
+func (m keptMemory) MapSteadyUntil(address uint64) event.Moment {
+	for at := range m.t.MapEventsAfter(m.process, address, m.reach()) {
+		return at
+	}
+	return event.NoMoment
 }
 
 // Load implements replay.Memory.
@@ -66,11 +96,7 @@ func (m keptMemory) Load(address uint64, t *event.Type) event.Value {
 	if ok && have.holds(m.Memory) {
 		return have.value
 	}
-	v := keptValue{keptSpan{m.at, event.NoMoment}, m.Memory.Load(address, t)}
-	for c := range m.t.CoveringAfter(m.process, address, t.Size, m.reach()) {
-		v.until = c.At
-		break
-	}
+	v := keptValue{keptSpan{m.at, m.SteadyUntil(address, t.Size)}, m.Memory.Load(address, t)}
 	m.kept.mu.Lock()
 	defer m.kept.mu.Unlock()
 	if m.kept.objects == nil || len(m.kept.objects) > mostKept {
@@ -90,11 +116,7 @@ func (m keptMemory) Entries(address uint64, t *event.Type) ([]event.Value, bool)
 		return have.pairs, have.all
 	}
 	pairs, all := m.Memory.Entries(address, t)
-	v := keptEntries{keptSpan{m.at, event.NoMoment}, pairs, all}
-	for at := range m.t.MapEventsAfter(m.process, address, m.reach()) {
-		v.until = at
-		break
-	}
+	v := keptEntries{keptSpan{m.at, m.MapSteadyUntil(address)}, pairs, all}
 	m.kept.mu.Lock()
 	defer m.kept.mu.Unlock()
 	if m.kept.maps == nil || len(m.kept.maps) > mostKept {

@@ -1,0 +1,3 @@
+module stowage
+
+go 1.24
