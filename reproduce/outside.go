@@ -35,6 +35,7 @@ var reaching = map[string]struct {
 	"math/rand/v2": {"random numbers", nil},
 	"crypto/rand":  {"random numbers", nil},
 	"syscall":      {"the operating system", nil},
+	"unsafe":       {"memory around its arguments", []string{"Pointer", "Add"}},
 	"runtime":      {"the runtime", []string{"NumGoroutine", "ReadMemStats", "Caller", "Callers", "Stack", "NumCPU", "GOMAXPROCS"}},
 }
 

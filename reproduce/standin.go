@@ -21,9 +21,9 @@ type standType struct {
 }
 
 // standKey is a value in an interface: its type, and for a pointer where it leads. Other values of one type share a stand-in, of which
-// the calls are in the order of all.
+// the calls are in the order of all. as is the interface: a stand-in has no other methods.
 type standKey struct {
-	of      string
+	of, as  string
 	address uint64
 }
 
@@ -214,6 +214,7 @@ func (b *builder) standInGap(inner replay.Value, path string) {
 func (a *assembly) interfaceStandIn(t types.Type, inner replay.Value, path string) (expr string, ok bool) {
 	b := a.b
 	key := standKeyOf(inner)
+	key.as = types.TypeString(t, nil)
 	if name, ok := a.standIns[key]; ok {
 		return name, name != ""
 	}
@@ -245,6 +246,7 @@ func (e *encoder) interfaceStandIn(t types.Type, inner replay.Value, path string
 		return nil, false
 	}
 	key := standKeyOf(inner)
+	key.as = types.TypeString(t, nil)
 	if n, ok := e.standIns[key]; ok {
 		return n, n != nil
 	}

@@ -171,7 +171,7 @@ func TestAConditionIsTrueOrFalse(t *testing.T) {
 // what the machinery says, which a conditional operator around them calls for.
 func TestSimpleConditionsAgreeWithTheLanguage(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 6))
-	leaves := []string{"water", "draught", "count", "name", "later", "hidden", "quay.Sill", "quay.Name", "nobody.Sill", "nothing", "3", "7", "3.5", "3.25", "0.0", "'Kelp Quay 3'", "true", "9007199254740993"}
+	leaves := []string{"water", "draught", "count", "name", "later", "hidden", "quay.Sill", "quay.Name", "nobody.Sill", "nothing", "null", "null", "quay", "nobody", "boxed", "3", "7", "3.5", "3.25", "0.0", "'Kelp Quay 3'", "true", "9007199254740993"}
 	leaf := func() string { return leaves[random.IntN(len(leaves))] }
 	term := func() string {
 		if random.IntN(3) == 0 {

@@ -34,6 +34,8 @@ const (
 	plainFloat
 	plainText
 	plainDuration // whole nanoseconds
+	plainNull
+	plainObject // something that is not null and has no plain form
 )
 
 // quick evaluates a part of an expression; notPlain hands over to CEL.
@@ -89,6 +91,8 @@ func constant(of ref.Val) quick {
 		v = plainValue{kind: plainText, text: string(x)}
 	case types.Duration:
 		v = plainValue{kind: plainDuration, whole: int64(x.Duration)}
+	case types.Null:
+		v = plainValue{kind: plainNull}
 	default:
 		return nil
 	}
@@ -96,8 +100,11 @@ func constant(of ref.Val) quick {
 }
 
 func plain(v replay.Value, ok bool) plainValue {
-	if !ok || v.State != event.Known || v.Nil {
+	if !ok || v.State != event.Known {
 		return plainValue{}
+	}
+	if v.Nil {
+		return plainValue{kind: plainNull}
 	}
 	if _, ok := exactOf(v); ok {
 		return plainValue{}
@@ -123,6 +130,12 @@ func plain(v replay.Value, ok bool) plainValue {
 		if v.Whole == 0 {
 			return plainValue{kind: plainText, text: v.Value.Text}
 		}
+	case event.Interface:
+		if len(v.Items) == 1 {
+			return plain(replay.Value{Value: v.Items[0], Memory: v.Memory}, true)
+		}
+	case event.Pointer, event.Struct, event.Array, event.Slice, event.Map, event.Func, event.Chan:
+		return plainValue{kind: plainObject}
 	}
 	return plainValue{}
 }
@@ -178,9 +191,9 @@ func compileCall(c ast.CallExpr) quick {
 	case operators.GreaterEquals:
 		return comparison(args, func(c int) bool { return c >= 0 })
 	case operators.Equals:
-		return comparison(args, func(c int) bool { return c == 0 })
+		return equality(args, true)
 	case operators.NotEquals:
-		return comparison(args, func(c int) bool { return c != 0 })
+		return equality(args, false)
 	case operators.Subtract:
 		return sum(args, func(a, b float64) float64 { return a - b })
 	case operators.Add:
@@ -190,24 +203,40 @@ func compileCall(c ast.CallExpr) quick {
 }
 
 func comparison(args []quick, holds func(c int) bool) quick {
+	return func(s *scope) plainValue { return compared(args[0](s), args[1](s), holds) }
+}
+
+// equality compares with null too, to which nothing else is equal.
+func equality(args []quick, equal bool) quick {
+	holds := func(c int) bool { return (c == 0) == equal }
 	return func(s *scope) plainValue {
 		a, b := args[0](s), args[1](s)
 		switch {
-		case a.kind == b.kind && (a.kind == plainInt || a.kind == plainDuration):
-			return truth(holds(cmp.Compare(a.whole, b.whole)))
-		case a.kind == plainText && b.kind == plainText:
-			return truth(holds(cmp.Compare(a.text, b.text)))
-		case a.kind == plainBool && b.kind == plainBool:
-			return truth(holds(cmp.Compare(a.whole, b.whole)))
-		case (a.kind == plainInt || a.kind == plainFloat) && (b.kind == plainInt || b.kind == plainFloat):
-			x, y := a.float(), b.float()
-			if math.IsNaN(x) || math.IsNaN(y) || math.Abs(x) > exact || math.Abs(y) > exact {
-				return plainValue{}
-			}
-			return truth(holds(cmp.Compare(x, y)))
+		case a.kind == notPlain || b.kind == notPlain:
+			return plainValue{}
+		case a.kind == plainNull || b.kind == plainNull:
+			return truth((a.kind == b.kind) == equal)
 		}
-		return plainValue{}
+		return compared(a, b, holds)
 	}
+}
+
+func compared(a, b plainValue, holds func(c int) bool) plainValue {
+	switch {
+	case a.kind == b.kind && (a.kind == plainInt || a.kind == plainDuration):
+		return truth(holds(cmp.Compare(a.whole, b.whole)))
+	case a.kind == plainText && b.kind == plainText:
+		return truth(holds(cmp.Compare(a.text, b.text)))
+	case a.kind == plainBool && b.kind == plainBool:
+		return truth(holds(cmp.Compare(a.whole, b.whole)))
+	case (a.kind == plainInt || a.kind == plainFloat) && (b.kind == plainInt || b.kind == plainFloat):
+		x, y := a.float(), b.float()
+		if math.IsNaN(x) || math.IsNaN(y) || math.Abs(x) > exact || math.Abs(y) > exact {
+			return plainValue{}
+		}
+		return truth(holds(cmp.Compare(x, y)))
+	}
+	return plainValue{}
 }
 
 func sum(args []quick, apply func(a, b float64) float64) quick {
