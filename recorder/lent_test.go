@@ -181,3 +181,33 @@ func TestLentMemoryIsReadBeforeOthersAreReleased(t *testing.T) {
 	assert.Len(t, released, 4)
 	assert.Len(t, reads, 4)
 }
+
+// An object that code which is not recorded makes, where the log has another one from before its memory was used again, is not that one.
+func TestMemoryThatForeignCodeUsesAgain(t *testing.T) {
+	t.Parallel()
+	const dir = "testdata/reused"
+	ran := record(t, dir, "go", "run", ".")
+	require.Zero(t, ran.ExitCode, ran.err)
+	r := open(t, ran.log)
+	ctx := context.Background()
+	source, err := os.ReadFile(filepath.Join(dir, "main.go"))
+	require.NoError(t, err)
+	before, _, _ := strings.Cut(string(source), "// moored\n")
+	hits, err := r.Hits(ctx, replay.Checkpoint{Kind: "line", About: find.LineText("main.go", strings.Count(before, "\n")+1)}, replay.Page{Count: 100})
+	require.NoError(t, err)
+	require.Len(t, hits.Page, 40)
+	path, err := replay.ParsePath("vessels.root.next.Value")
+	require.NoError(t, err)
+	changed := 0
+	for round, at := range hits.Page {
+		v, err := replay.Follow(ctx, r, at, 1, 0, path)
+		require.NoError(t, err)
+		switch {
+		case v.State == event.Known:
+			assert.Equal(t, fmt.Sprintf("%d", -round), v.Text(), "round %d", round)
+		case v.State == event.MayHaveChanged:
+			changed++
+		}
+	}
+	assert.Positive(t, changed, "no memory was used again: the test says nothing")
+}

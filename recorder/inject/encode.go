@@ -270,8 +270,10 @@ func (th *thread) item(b []byte, at unsafe.Pointer, pl *plan, hops, limit, nesti
 		if s.data == nil {
 			return append(b, itemNull)
 		}
-		if s.length > 0 && (pl.follow || hops == 0) {
-			th.want(pointee{s.data, pl.element(), s.length, hops + 1})
+		if q := (pointee{s.data, pl.element(), s.length, hops + 1}); s.length > 0 && (pl.follow || hops == 0) {
+			th.want(q)
+		} else if s.length > 0 {
+			th.pass(q)
 		}
 		b = appendHead(b, majorArray, 3)
 		b = appendHead(b, majorUint, uint64(uintptr(s.data)))
@@ -296,6 +298,8 @@ func (th *thread) item(b []byte, at unsafe.Pointer, pl *plan, hops, limit, nesti
 		}
 		if pl.follow || hops == 0 {
 			th.want(pointee{q, pl.element(), 0, hops + 1})
+		} else {
+			th.pass(pointee{q, pl.element(), 0, hops + 1})
 		}
 		return appendHead(b, majorUint, uint64(uintptr(q)))
 	case formInterface:
@@ -406,6 +410,40 @@ func (th *thread) want(q pointee) {
 	}
 }
 
+// strangers is what may have made or changed objects of foreign code that are met later, when it is not known which call did.
+var strangers = &Lender{Name: "code that is not recorded"}
+
+// pass notes a reference to an object of foreign code that is not followed. The log may have another object at its address, from before its
+// memory was used again, or an older state of it: neither is there now.
+func (th *thread) pass(q pointee) {
+	size := q.plan.size * uintptr(max(q.count, 1))
+	if size == 0 || len(th.beyond) >= maxObjects || !mayHave(uint64(uintptr(q.address)), size) || th.isCurrent(q) {
+		return
+	}
+	by := th.by
+	if by == nil {
+		by = strangers
+	}
+	th.beyond = append(th.beyond, lent{at: q.address, plan: q.plan, count: q.count, own: true, by: by})
+}
+
+// isCurrent reports whether the log has what is at an address now.
+func (th *thread) isCurrent(q pointee) bool {
+	if q.count == 0 {
+		address := uint64(uintptr(q.address))
+		return entryOf(address).sum.Load() == th.sumOf(hashOf(q, 0), address, q.plan.size)
+	}
+	for from := 0; from < min(q.count, maxElements); from += spreadStep {
+		n := min(spreadStep, q.count-from)
+		at := unsafe.Add(q.address, uintptr(from)*q.plan.size)
+		address := uint64(uintptr(at))
+		if entryOf(address).sum.Load() != th.sumOf(hashOf(pointee{at, q.plan, n, q.hops}, n), address, q.plan.size*uintptr(n)) {
+			return false
+		}
+	}
+	return true
+}
+
 // writeQueue writes the objects that the last event referred to, and the objects that those refer
 // to.
 func (th *thread) writeQueue() {
@@ -433,6 +471,22 @@ func (th *thread) writeQueue() {
 	}
 	clear(th.queue)
 	th.queue = th.queue[:0]
+	if th.by == nil { // else the rest of what was lent comes before
+		th.writeBeyond()
+	}
+}
+
+// writeBeyond notes what may have changed and is not written.
+func (th *thread) writeBeyond() {
+	for i := range th.beyond {
+		if q := &th.beyond[i]; q.entries {
+			th.mapAgain(q.at, q.plan)
+		} else {
+			q.expose(th)
+		}
+	}
+	clear(th.beyond)
+	th.beyond = th.beyond[:0]
 }
 
 // object writes the contents of an address, unless the log has them. It follows references in

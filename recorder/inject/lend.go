@@ -241,15 +241,7 @@ func (f *Frame) reread() {
 			l.reread(th)
 		}
 		th.writeQueue()
-		for i := range th.beyond {
-			if q := &th.beyond[i]; q.entries {
-				th.mapAgain(q.at, q.plan)
-			} else {
-				q.expose(th)
-			}
-		}
-		clear(th.beyond)
-		th.beyond = th.beyond[:0]
+		th.writeBeyond()
 		th.by, th.apart = nil, false
 		switch {
 		case !l.by.Keeps:

@@ -1,0 +1,3 @@
+module reused
+
+go 1.24
