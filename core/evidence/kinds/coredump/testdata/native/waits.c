@@ -67,6 +67,6 @@ int main(int argc, char **argv) {
   usleep(50000);
   void *(*others[])(void *) = {queues, reads, watches, lifts, meets, joins, listens};
   for (unsigned i = 0; i < sizeof others / sizeof *others; i++) pthread_create(&t, 0, others[i], 0);
-  usleep(300000);
+  usleep(1500000);
   abort();
 }
