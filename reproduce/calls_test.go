@@ -86,6 +86,7 @@ func TestCallsBehaveAsRecorded(t *testing.T) {
 		{"main.measure", 1, []string{"var c cargo = &timber{"}, ""},
 		{"main.chain", 0, []string{"var v any = "}, ""},
 		{"main.wait", 0, nil, "other goroutines"},
+		{"main.beside", 0, nil, "memory around its arguments (unsafe."},
 		{"main.forecast", 0, []string{"tide.Gauge\n", "onRead: func(_ int) (tide.Level, error) {", "case 4:", "gauge := &gaugeInForecast{"}, "the *tide.gauge is replaced by one that returns what it returned then"},
 		{"main.(*depot).release", 0, []string{"d.mu.Lock()", "d.gates[1].RLock()", "ledger.Mutex.Lock()"}, ""},
 		{"main.(*depot).take", 0, []string{"d.take(4)"}, ""},
@@ -271,7 +272,7 @@ func TestSuppositions(t *testing.T) {
 	for _, c := range got.Conditions {
 		conditions = append(conditions, fmt.Sprintf("%s:%d %s: %s, %s", c.File, c.Line, c.Expression, c.Recorded, c.Supposed))
 	}
-	assert.Equal(t, []string{"main.go:242 l < limit: true 1 of 4 times, true 3 of 4 times", "main.go:245 name != \"\": true 2 of 3 times, false",
+	assert.Equal(t, []string{"main.go:248 l < limit: true 1 of 4 times, true 3 of 4 times", "main.go:251 name != \"\": true 2 of 3 times, false",
 		"tide/tide.go:78 case l > 400: true once, false", "tide/tide.go:84 default: true once, false"}, conditions, "also those of calls")
 	got, err = suppose("main.passable", 0, "limit=limit")
 	require.NoError(t, err)

@@ -2,6 +2,8 @@ package evidence
 
 import (
 	"bytes"
+	"context"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -89,4 +91,32 @@ func TestTimelinesHaveALimit(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, removed, 1)
 	assert.Empty(t, names(t, dir))
+}
+
+// A timeline that somebody builds is not removed, also not by somebody else's limit.
+func TestLockedTimelinesStay(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	kept(t, dir, map[string]time.Duration{"a": time.Minute, "b": 2 * time.Minute}, 1000)
+	timelines := Timelines{Folder: dir, Most: 10}
+	unlock, err := timelines.lock(context.Background(), "b")
+	require.NoError(t, err)
+	_, ok, err := timelines.tryLock("b")
+	require.NoError(t, err)
+	assert.False(t, ok)
+	timelines.prune("")
+	assert.Equal(t, []string{"b"}, names(t, dir))
+	removed, err := timelines.Remove(nil)
+	require.NoError(t, err)
+	assert.Empty(t, removed)
+	unlock()
+	removed, err = timelines.Remove(nil)
+	require.NoError(t, err)
+	require.Len(t, removed, 1)
+	assert.Equal(t, "b", removed[0].Name)
+	assert.Empty(t, names(t, dir), "nothing of it stays")
+
+	// Without a folder there is nothing to lock, and the error says so.
+	_, err = Timelines{Folder: filepath.Join(dir, "none")}.lock(context.Background(), "b")
+	require.ErrorIs(t, err, fs.ErrNotExist)
 }

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unsafe"
 
 	"quays/tide"
 )
@@ -207,6 +208,11 @@ func forecast(g tide.Gauge, hours ...int) (levels []tide.Level, station string) 
 	return levels, g.Table().Station
 }
 
+// beside reads the element after the one that it is given.
+func beside(p *int32) int32 {
+	return *(*int32)(unsafe.Add(unsafe.Pointer(p), 4))
+}
+
 type depot struct {
 	mu     sync.Mutex
 	stock  int
@@ -318,5 +324,6 @@ func main() {
 	store := &depot{stock: 40, ledger: &book{}}
 	store.take(4)
 	passable([]tide.Level{tide.Low, 120, 200, tide.High}, 100)
+	beside(&[]int32{7, 8}[0])
 	leave()
 }
