@@ -27,14 +27,20 @@ const lent = "testdata/lent"
 // atMark returns the first moment at which the line with a mark in a comment is reached.
 func atMark(t *testing.T, r history.Replay, dir, mark string) event.Moment {
 	t.Helper()
+	return allAtMark(t, r, dir, mark)[0]
+}
+
+// allAtMark lists the moments of a mark.
+func allAtMark(t *testing.T, r history.Replay, dir, mark string) []event.Moment {
+	t.Helper()
 	source, err := os.ReadFile(filepath.Join(dir, "main.go"))
 	require.NoError(t, err)
 	before, _, ok := strings.Cut(string(source), "// "+mark+"\n")
 	require.True(t, ok, mark)
-	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: "line", About: find.LineText("main.go", strings.Count(before, "\n")+1)}, replay.Page{Count: 1})
+	hits, err := r.Hits(context.Background(), replay.Checkpoint{Kind: "line", About: find.LineText("main.go", strings.Count(before, "\n")+1)}, replay.Page{Count: 100})
 	require.NoError(t, err)
 	require.NotEmpty(t, hits.Page, mark)
-	return hits.Page[0]
+	return hits.Page
 }
 
 // What code that is not recorded changes is known where the statement goes on, wherever in it the
@@ -189,18 +195,13 @@ func TestMemoryThatForeignCodeUsesAgain(t *testing.T) {
 	ran := record(t, dir, "go", "run", ".")
 	require.Zero(t, ran.ExitCode, ran.err)
 	r := open(t, ran.log)
-	ctx := context.Background()
-	source, err := os.ReadFile(filepath.Join(dir, "main.go"))
-	require.NoError(t, err)
-	before, _, _ := strings.Cut(string(source), "// moored\n")
-	hits, err := r.Hits(ctx, replay.Checkpoint{Kind: "line", About: find.LineText("main.go", strings.Count(before, "\n")+1)}, replay.Page{Count: 100})
-	require.NoError(t, err)
-	require.Len(t, hits.Page, 40)
+	moored := allAtMark(t, r, dir, "moored")
+	require.Len(t, moored, 40)
 	path, err := replay.ParsePath("vessels.root.next.Value")
 	require.NoError(t, err)
 	changed := 0
-	for round, at := range hits.Page {
-		v, err := replay.Follow(ctx, r, at, 1, 0, path)
+	for round, at := range moored {
+		v, err := replay.Follow(context.Background(), r, at, 1, 0, path)
 		require.NoError(t, err)
 		switch {
 		case v.State == event.Known:

@@ -149,14 +149,18 @@ func (c *chain) next(call replay.MadeCall) (d *callData, ok bool) {
 		d.Patch[id] = e.described(o)
 		c.state[id] = d.Patch[id]
 	}
-	e.arguments(set)
+	params, given := e.a.match()
+	e.arguments(set, params, given)
 	return d, !e.unfit && len(e.b.gaps) == 0
 }
 
 // whole is the last call of the chain, described as a whole.
-func (c *chain) whole(d *callData) *callData {
+func (c *chain) whole(d *callData) *callData { return d.with(slices.Clone(c.state)) }
+
+// with is a call that does not follow another one: it has all objects.
+func (d *callData) with(objects []*objectData) *callData {
 	x := *d
-	x.Follows, x.Patch, x.Objects = false, nil, slices.Clone(c.state)
+	x.Follows, x.Patch, x.Objects = false, nil, objects
 	return &x
 }
 
@@ -232,12 +236,11 @@ func wholeAt(list []*callData, i int) *callData {
 	for list[first].Follows && first > 0 {
 		first--
 	}
-	x := *list[i]
-	x.Follows, x.Patch, x.Objects = false, nil, slices.Clone(list[first].Objects)
+	objects := slices.Clone(list[first].Objects)
 	for _, d := range list[first+1 : i+1] {
 		for id, o := range d.Patch {
-			x.Objects[id] = o
+			objects[id] = o
 		}
 	}
-	return &x
+	return list[i].with(objects)
 }

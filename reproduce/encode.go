@@ -57,7 +57,7 @@ func (e *encoder) call() *callData {
 	}
 	e.b.nest()
 	held := e.b.outerLocks()
-	e.arguments(set)
+	e.arguments(set, params, given)
 	e.locks(held)
 	return e.out
 }
@@ -77,12 +77,11 @@ func (e *encoder) freshGlobals() {
 	}
 }
 
-// arguments describes the arguments, and the package variables that are set.
-func (e *encoder) arguments(set []global) {
+// arguments describes the arguments, of which given are the recorded values, and the package variables that are set.
+func (e *encoder) arguments(set []global, params []*types.Var, given []*replay.Variable) {
 	for _, g := range set {
 		e.out.Globals = append(e.out.Globals, setting{Root: e.global(g), Value: e.value(g.of.Type(), g.Before, g.Name)})
 	}
-	params, given := e.a.match()
 	for i, p := range params {
 		x, name := &node{}, ""
 		switch {

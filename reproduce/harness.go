@@ -129,7 +129,7 @@ func (h *harness) text() (string, error) {
 		"var wraithFuncs = map[string]reflect.Value" + entries(slices.Sorted(maps.Keys(h.funcs)), func(k string) string { return "reflect.ValueOf(" + k + ")" }) + "\n\n" +
 		"var wraithCounts = " + counts + "\n\n" +
 		"var wraithFunction = reflect.ValueOf(" + h.expression() + ")\n\n"
-	body += (&builder{standTypes: h.standTypes}).standTexts()
+	body += standTexts(h.standTypes)
 	body = strings.ReplaceAll(body, "reflect.", h.imports["reflect"]+".")
 	code := harnessMain + harnessBuild + harnessLeaves + harnessCompare
 	var lines []string

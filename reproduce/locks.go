@@ -69,16 +69,11 @@ func lockIn(gt types.Type, t *event.Type, offset uint64, m replay.Memory) (*even
 		}
 		switch u := gt.Underlying().(type) {
 		case *types.Struct:
-			found := false
-			for i := min(len(t.Fields), u.NumFields()) - 1; i >= 0 && !found; i-- {
-				f := t.Fields[i]
-				if inner := m.Type(f.Type); inner != nil && f.Offset <= offset && offset < f.Offset+max(inner.Size, 1) {
-					gt, t, offset, found = u.Field(i).Type(), inner, offset-f.Offset, true
-				}
-			}
-			if !found {
+			i, inner, ok := fieldAt(u, t, offset, m)
+			if !ok {
 				return nil, ""
 			}
+			gt, t, offset = u.Field(i).Type(), inner, offset-t.Fields[i].Offset
 		case *types.Array:
 			inner := m.Type(t.Elem)
 			if inner == nil || inner.Size == 0 {

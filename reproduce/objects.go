@@ -174,25 +174,17 @@ func (b *builder) descend(at place, gt types.Type, t *event.Type, offset uint64,
 		}
 		switch u := gt.Underlying().(type) {
 		case *types.Struct:
-			found := false
-			for i := min(len(t.Fields), u.NumFields()) - 1; i >= 0 && !found; i-- {
-				f := t.Fields[i]
-				inner := m.Type(f.Type)
-				if inner == nil || offset < f.Offset || offset >= f.Offset+max(inner.Size, 1) {
-					continue
-				}
-				field := place{lvalue: at.lvalue + "." + f.Name}
-				if !u.Field(i).Exported() && u.Field(i).Pkg() != b.m.pkg.Types {
-					var ok bool
-					if field.lvalue, ok = b.fieldOf(at.address(), u.Field(i)); !ok {
-						return "", false
-					}
-				}
-				at, gt, t, offset, found = field, u.Field(i).Type(), inner, offset-f.Offset, true
-			}
-			if !found {
+			i, inner, ok := fieldAt(u, t, offset, m)
+			if !ok {
 				return "", false
 			}
+			field := place{lvalue: at.lvalue + "." + t.Fields[i].Name}
+			if !u.Field(i).Exported() && u.Field(i).Pkg() != b.m.pkg.Types {
+				if field.lvalue, ok = b.fieldOf(at.address(), u.Field(i)); !ok {
+					return "", false
+				}
+			}
+			at, gt, t, offset = field, u.Field(i).Type(), inner, offset-t.Fields[i].Offset
 		case *types.Array:
 			inner := m.Type(t.Elem)
 			if inner == nil || inner.Size == 0 {
@@ -204,6 +196,17 @@ func (b *builder) descend(at place, gt types.Type, t *event.Type, offset uint64,
 		}
 	}
 	return "", false
+}
+
+// fieldAt returns the number and the recorded type of the last field of a struct that has the byte at an offset.
+func fieldAt(u *types.Struct, t *event.Type, offset uint64, m replay.Memory) (i int, inner *event.Type, ok bool) {
+	for i := min(len(t.Fields), u.NumFields()) - 1; i >= 0; i-- {
+		f := t.Fields[i]
+		if inner := m.Type(f.Type); inner != nil && f.Offset <= offset && offset < f.Offset+max(inner.Size, 1) {
+			return i, inner, true
+		}
+	}
+	return 0, nil, false
 }
 
 // backing declares an object of which parts are shared, and returns its name; empty if it is being made.

@@ -279,10 +279,10 @@ func (e *encoder) interfaceStandIn(t types.Type, inner replay.Value, path string
 }
 
 // standTexts writes the types that stand in for interfaces.
-func (b *builder) standTexts() string {
+func standTexts(list map[string]*standType) string {
 	var out strings.Builder
-	for _, key := range slices.Sorted(maps.Keys(b.standTypes)) {
-		if st := b.standTypes[key]; st != nil {
+	for _, key := range slices.Sorted(maps.Keys(list)) {
+		if st := list[key]; st != nil {
 			out.WriteString(st.text + "\n")
 		}
 	}

@@ -473,8 +473,8 @@ func (a *assembly) test(name, link string) (string, error) {
 			comment += "//   - " + strings.Map(printable, g) + "\n"
 		}
 	}
-	b.dropUnused(b.standTexts() + head + strings.Join(body, "\n") + " testing.T")
-	text := b.constraint() + "package " + b.m.pkg.Name + "\n\n" + b.importText() + "\n" + b.standTexts() + comment + "func " + name + "(t *testing.T) {\n" + head + strings.Join(body, "\n") + "\n}\n"
+	b.dropUnused(standTexts(b.standTypes) + head + strings.Join(body, "\n") + " testing.T")
+	text := b.constraint() + "package " + b.m.pkg.Name + "\n\n" + b.importText() + "\n" + standTexts(b.standTypes) + comment + "func " + name + "(t *testing.T) {\n" + head + strings.Join(body, "\n") + "\n}\n"
 	formatted, err := format.Source([]byte(text))
 	if err != nil {
 		return "", fmt.Errorf("write the test of %s: %w", a.call.Function.Name, err)
