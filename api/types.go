@@ -103,11 +103,15 @@ type Checks struct {
 	Expectations []KeptExpectation `json:"expectations"`
 	Checkpoints  []Checkpoint      `json:"checkpoints"`
 	Evidence     []CheckedIn       `json:"evidence"`
+	// Elsewhere is evidence of the same program in other cases of the person who asks: what the newest 1,000 answers are of.
+	Elsewhere []CheckedIn `json:"elsewhere"`
 }
 
 // CheckedIn is what a piece of evidence answers, in the order of the expectations and checkpoints; null while it is not
-// known. Again is set if an expectation breaks in evidence that was added after the case was closed.
+// known. Again is set if an expectation breaks in evidence that was added after the case was closed. Case is the case of
+// the evidence, if it is another one.
 type CheckedIn struct {
+	Case     string          `json:"case,omitempty"`
 	Name     string          `json:"name"`
 	Program  string          `json:"program"`
 	Outcome  string          `json:"outcome"`
@@ -169,6 +173,21 @@ type EvidenceInfo struct {
 	// Broken is the number of the case's expectations that break. Again is set if some do and the case was closed before.
 	Broken int  `json:"broken,omitempty"`
 	Again  bool `json:"again,omitempty"`
+	// Known are expectations of other cases of the person who asks that break in this evidence.
+	Known []KnownBreak `json:"known,omitempty"`
+}
+
+// KnownBreak is an expectation of another case that breaks in evidence, and the cause that the case was closed with.
+type KnownBreak struct {
+	Case       string     `json:"case"`
+	Title      string     `json:"title"`
+	Closed     *time.Time `json:"closed,omitempty"`
+	Cause      string     `json:"cause,omitempty"`
+	Checkpoint string     `json:"checkpoint"`
+	That       string     `json:"that"`
+	Note       string     `json:"note,omitempty"`
+	Breaks     int        `json:"breaks"`
+	Hits       int        `json:"hits"`
 }
 
 // Checkpoint is a checkpoint of a case.

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -242,8 +243,12 @@ func (a *app) caseChecks() *cobra.Command {
 
 func printCaseChecks(w io.Writer, x api.Checks) {
 	head := []any{"at", "should be"}
-	for _, e := range x.Evidence {
+	all := append(slices.Clip(x.Evidence), x.Elsewhere...)
+	for _, e := range all {
 		name := e.Name
+		if e.Case != "" {
+			name = e.Case + "/" + e.Name
+		}
 		if e.Again {
 			name += " (after the case was closed)"
 		}
@@ -252,7 +257,7 @@ func printCaseChecks(w io.Writer, x api.Checks) {
 	t := newTable(w, head...)
 	for i, of := range x.Expectations {
 		row := table.Row{plain(of.Label()), plain(of.That)}
-		for _, e := range x.Evidence {
+		for _, e := range all {
 			cell := "…"
 			if got := e.Checks[i]; got != nil {
 				cell = verdictOf(*got)
@@ -300,6 +305,7 @@ func (a *app) evidenceCommand() *cobra.Command {
 					t.AppendRow(table.Row{args[0] + "/" + e.Name, plain(e.Program), state, e.Moments, e.Bytes, started(e.Started), plain(e.Host), plain(e.Outcome)})
 				}
 				t.Render()
+				printBreaks(w, list)
 			})
 		},
 	}
@@ -312,6 +318,26 @@ func (a *app) evidenceCommand() *cobra.Command {
 	a.readingFlags(add)
 	c.AddCommand(add)
 	return c
+}
+
+// printBreaks prints which expectations break in evidence: those of its case, and those of other cases with what they found.
+func printBreaks(w io.Writer, list []api.EvidenceInfo) {
+	for _, e := range list {
+		if e.Broken > 0 {
+			again := ""
+			if e.Again {
+				again = " again, after the case was closed"
+			}
+			fmt.Fprintf(w, "%s: %s broken%s\n", plain(e.Name), counted(e.Broken, "expectation"), again)
+		}
+		for _, k := range e.Known {
+			fmt.Fprintf(w, "%s: breaks an expectation of case %s: %s, at %s: %d of %s", plain(e.Name), k.Case, plain(k.That), plain(k.Checkpoint), k.Breaks, counted(k.Hits, "hit"))
+			if k.Cause != "" {
+				fmt.Fprintf(w, "; its cause: %s", plain(k.Cause))
+			}
+			fmt.Fprintln(w)
+		}
+	}
 }
 
 func (a *app) upload(ctx context.Context, caseName, path, name string) error {

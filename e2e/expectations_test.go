@@ -175,3 +175,54 @@ func TestExpectationsOfACase(t *testing.T) {
 	assert.Zero(t, r.code, r.err)
 	assert.Zero(t, ines.wraith(t, "", "case", "checks", "shallow-berth").code)
 }
+
+// A recording in another case is checked against the expectations of a case that has the same program: whoever may read
+// both sees the known cause beside it, and the recording beside the expectations.
+func TestExpectationsOfOtherCases(t *testing.T) {
+	t.Parallel()
+	ines, tomas := somebody(t, "Ines"), somebody(t, "Tomas")
+	withEvidence(t, ines, tomas)
+	ines.fine(t, "expect", "add", "shallow-berth", "--return", "Book.At", "--when", "result 2 == null", "--that", once)
+	ines.fine(t, "case", "close", "shallow-berth", "--cause", "a notice was taken twice")
+	tomas.fine(t, "case", "open", "grounding")
+	tomas.fine(t, "case", "member", "grounding", "Ines", "--role", "viewer")
+	tomas.fine(t, "evidence", "add", "grounding", failingRun(t), "--name", "second-night")
+	tomas.fine(t, "evidence", "add", "grounding", passingRun(t), "--name", "quiet-night")
+	crash := tomas.wraith(t, "panic: fog\n\ngoroutine 1 [running]:\nmain.assign(0x1)\n\t/src/berth.go:12 +0x1d\n", "evidence", "add", "grounding", "-", "--name", "crash")
+	require.Zero(t, crash.code, crash.err)
+
+	evidence := func(p person, name string) (out api.EvidenceInfo) {
+		for _, e := range parsed[[]api.EvidenceInfo](t, p.fine(t, "--json", "evidence", "grounding")) {
+			if e.Name == name {
+				out = e
+			}
+		}
+		return out
+	}
+	elsewhere := func(rows int, ready func(api.CheckedIn) bool) []api.CheckedIn {
+		var out []api.CheckedIn
+		require.Eventually(t, func() bool {
+			out = parsed[api.Checks](t, ines.fine(t, "--json", "case", "checks", "shallow-berth")).Elsewhere
+			return len(out) == rows && !slices.ContainsFunc(out, func(x api.CheckedIn) bool { return !ready(x) })
+		}, time.Minute, 200*time.Millisecond)
+		return out
+	}
+	rows := elsewhere(2, func(x api.CheckedIn) bool { return x.Checks[0] != nil })
+	assert.Equal(t, []string{"grounding/quiet-night", "grounding/second-night"}, []string{rows[0].Case + "/" + rows[0].Name, rows[1].Case + "/" + rows[1].Name})
+	assert.Equal(t, []bool{false, true}, []bool{rows[0].Again, rows[1].Again}, "it breaks after the case was closed")
+	assert.Equal(t, []int{0, 3}, []int{rows[0].Checks[0].Breaks, rows[1].Checks[0].Breaks})
+
+	known := evidence(ines, "second-night").Known
+	require.Len(t, known, 1)
+	assert.NotNil(t, known[0].Closed)
+	assert.Equal(t, []any{"shallow-berth", "a notice was taken twice", once, 3}, []any{known[0].Case, known[0].Cause, known[0].That, known[0].Breaks})
+	assert.Greater(t, known[0].Hits, 3)
+	assert.Empty(t, evidence(ines, "quiet-night").Known)
+	assert.Contains(t, ines.fine(t, "evidence", "grounding"), "a notice was taken twice")
+	assert.Empty(t, evidence(tomas, "second-night").Known, "he may not read the other case")
+	assert.NotContains(t, tomas.fine(t, "evidence", "grounding"), "shallow")
+
+	ines.fine(t, "expect", "edit", "shallow-berth", "1", "--that", "result 1.Corrections <= 2")
+	elsewhere(2, func(x api.CheckedIn) bool { return x.Checks[0] != nil && x.Checks[0].Breaks == 0 })
+	assert.Empty(t, evidence(ines, "second-night").Known)
+}

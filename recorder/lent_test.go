@@ -212,3 +212,39 @@ func TestMemoryThatForeignCodeUsesAgain(t *testing.T) {
 	}
 	assert.Positive(t, changed, "no memory was used again: the test says nothing")
 }
+
+// The collector frees what only a variable refers to that is not used any more, and code that is not recorded makes other
+// objects there. Then the variable shows the list that it had, or none, and never one of the others.
+func TestMemoryOfVariablesThatAreNotUsedAnyMore(t *testing.T) {
+	t.Parallel()
+	const dir = "testdata/unused"
+	ran := record(t, dir, "go", "run", ".")
+	require.Zero(t, ran.ExitCode, ran.err)
+	r := open(t, ran.log)
+	changed := 0
+	for _, mark := range []string{"moored", "ended"} {
+		marks := allAtMark(t, r, dir, mark)
+		require.Len(t, marks, 20)
+		for round, at := range marks {
+			for path, name := range map[string]string{"vessels[0]": "Plover", "vessels[1]": "Fulmar", "alive[0]": "Gannet", "alive[1]": "Petrel"} {
+				p, err := replay.ParsePath(path)
+				require.NoError(t, err)
+				v, err := replay.Follow(context.Background(), r, at, 1, 0, p)
+				require.NoError(t, err)
+				want := fmt.Sprintf("%q", fmt.Sprint(name, " ", round))
+				switch {
+				case v.State == event.MayHaveChanged:
+					changed++
+					assert.NotEqual(t, "alive", path[:5], "%s in round %d", path, round)
+					require.NotNil(t, v.Last)
+					assert.Equal(t, want, replay.Value{Value: *v.Last, Memory: v.Memory}.Text())
+				case mark == "ended" && path[:5] == "alive" && v.State != event.Known: // it may be in use again
+				default:
+					assert.Equal(t, event.Known, v.State, "%s in round %d", path, round)
+					assert.Equal(t, want, v.Text(), "%s in round %d", path, round)
+				}
+			}
+		}
+	}
+	assert.Positive(t, changed, "no memory was used again: the test says nothing")
+}

@@ -2,7 +2,6 @@ package ask
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -69,15 +68,21 @@ func (q CheckRequest) answer(ctx context.Context, s *Subject) (Check, error) {
 	if err != nil {
 		return out, err
 	}
+	expected := make([]replay.Expected, len(q.Expectations))
+	questions := make([]*question.Question, len(q.Expectations))
 	for i, e := range q.Expectations {
 		c, that, err := e.parse(s.Recording)
 		if err != nil {
 			return out, fmt.Errorf("expectation %d: %w", i+1, err)
 		}
-		x, err := e.check(ctx, s, r, c, that)
-		if err != nil {
-			return out, err
-		}
+		expected[i], questions[i] = replay.Expected{Checkpoint: c, That: that.Strict()}, that
+	}
+	verdicts, err := r.Expect(ctx, expected)
+	if err != nil {
+		return out, err
+	}
+	for i, e := range q.Expectations {
+		x := e.checked(ctx, s.Recording, verdicts[i], questions[i])
 		if x.Breaks > 0 {
 			out.Broken++
 		}
@@ -134,25 +139,20 @@ func (e Expectation) parse(r replay.Recording) (c replay.Checkpoint, that *quest
 	return c, that, err
 }
 
-// check counts how often an expectation holds.
-func (e Expectation) check(ctx context.Context, s *Subject, r replay.Finder, c replay.Checkpoint, that *question.Question) (Checked, error) {
-	out := Checked{Checkpoint: e.Label(), That: e.That, Note: e.Note}
-	v, err := r.Expect(ctx, c, that.Strict())
-	if errors.Is(err, fault.NoCode) {
-		out.Trouble, out.Missing = err.Error(), true
-		return out, nil
-	}
-	if err != nil {
-		return out, err
-	}
-	out.Holds, out.Breaks, out.Unknown = v.Holds, v.Breaks, v.Unknown
-	if v.Trouble != nil {
+// checked returns how often an expectation held.
+func (e Expectation) checked(ctx context.Context, r replay.Recording, v replay.Verdict, that *question.Question) Checked {
+	out := Checked{Checkpoint: e.Label(), That: e.That, Note: e.Note, Holds: v.Holds, Breaks: v.Breaks, Unknown: v.Unknown}
+	switch {
+	case v.Missing != nil:
+		out.Trouble, out.Missing = v.Missing.Error(), true
+		return out
+	case v.Trouble != nil:
 		out.Trouble = v.Trouble.Error()
 	}
-	if out.First = runPlace(ctx, s.Recording, v.First); out.First != nil {
-		out.Shown = operandsAt(ctx, s.Recording, that, v.First)
+	if out.First = runPlace(ctx, r, v.First); out.First != nil {
+		out.Shown = operandsAt(ctx, r, that, v.First)
 	}
-	return out, nil
+	return out
 }
 
 // operandsAt returns the values of the names of an expression at a moment, as far as they are known.

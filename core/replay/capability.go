@@ -37,8 +37,8 @@ type Finder interface {
 	Stepper
 	// Hits lists the moments at which a checkpoint holds.
 	Hits(ctx context.Context, c Checkpoint, page Page) (Hits, error)
-	// Expect evaluates a condition at the hits of a checkpoint.
-	Expect(ctx context.Context, c Checkpoint, that Condition) (Verdict, error)
+	// Expect evaluates conditions at the hits of their checkpoints, and returns a verdict for each.
+	Expect(ctx context.Context, of []Expected) ([]Verdict, error)
 	// Density counts a checkpoint's hits in equal intervals of the recording.
 	Density(ctx context.Context, c Checkpoint, spans int) ([]int, error)
 	// NextHit finds the next or previous hit of any of the checkpoints. which is the index of that

@@ -208,8 +208,16 @@ type Checkpoint struct {
 	Number     Number
 }
 
-// Verdict is how often a condition holds at the hits of a checkpoint.
+// Expected is a condition that should hold at the hits of a checkpoint.
+type Expected struct {
+	Checkpoint Checkpoint
+	That       Condition
+}
+
+// Verdict is how often a condition holds at the hits of a checkpoint. Missing wraps fault.NoCode if the recording does not
+// have the place of the checkpoint; nil if it has.
 type Verdict struct {
+	Missing       error
 	Holds, Breaks int
 	// Unknown counts the hits at which it, or whether the checkpoint holds, has no answer. Trouble is the reason at one
 	// of them.

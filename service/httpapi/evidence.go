@@ -38,11 +38,16 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 			return nil, err
 		}
 		broken, err := a.Store.BrokenIn(ctx, c.ID)
+		if err != nil {
+			return nil, err
+		}
+		known, err := a.knownBreaks(ctx, c)
 		out := []api.EvidenceInfo{}
 		for _, e := range list {
 			x := evidenceOf(e)
 			x.Broken = broken[e.ID]
 			x.Again = x.Broken > 0 && isAfterClosing(c, e)
+			x.Known = known[e.ID]
 			out = append(out, x)
 		}
 		return &body[[]api.EvidenceInfo]{out}, err

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -148,7 +149,7 @@ func (a *server) checks(ctx context.Context, in *CaseInput) (*body[api.Checks], 
 	if err != nil {
 		return nil, err
 	}
-	out := api.Checks{Expectations: []api.KeptExpectation{}, Checkpoints: []api.Checkpoint{}, Evidence: []api.CheckedIn{}}
+	out := api.Checks{Expectations: []api.KeptExpectation{}, Checkpoints: []api.Checkpoint{}, Evidence: []api.CheckedIn{}, Elsewhere: []api.CheckedIn{}}
 	expectations, err := a.Store.ExpectationsOf(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -184,21 +185,66 @@ func (a *server) checks(ctx context.Context, in *CaseInput) (*body[api.Checks], 
 		return nil, err
 	}
 	for _, e := range list {
-		row := api.CheckedIn{Name: e.Name, Program: e.Program, Outcome: e.Outcome, State: e.State, Uploaded: e.UploadedAt, Checks: []*ask.Checked{}, Counts: []*api.CheckpointIn{}}
-		for _, x := range expectations {
-			got := checked[pair{e.ID, x.ID}]
-			row.Checks = append(row.Checks, got)
-			if got != nil && got.Breaks > 0 {
-				row.Broken++
-			}
+		row := checkedIn(e, len(expectations))
+		for i, x := range expectations {
+			row.Checks[i] = checked[pair{e.ID, x.ID}]
 		}
 		for _, x := range checkpoints {
 			row.Counts = append(row.Counts, counted[pair{e.ID, x.ID}])
 		}
-		row.Again = row.Broken > 0 && isAfterClosing(c, e)
-		out.Evidence = append(out.Evidence, row)
+		out.Evidence = append(out.Evidence, counting(row, c, e))
 	}
-	return &body[api.Checks]{out}, nil
+	out.Elsewhere, err = a.checkedElsewhere(ctx, c, expectations)
+	return &body[api.Checks]{out}, err
+}
+
+// checkedIn returns a row for evidence that has not answered yet.
+func checkedIn(e store.Evidence, expectations int) api.CheckedIn {
+	return api.CheckedIn{Name: e.Name, Program: e.Program, Outcome: e.Outcome, State: e.State, Uploaded: e.UploadedAt, Checks: make([]*ask.Checked, expectations), Counts: []*api.CheckpointIn{}}
+}
+
+// counting adds to a row how many expectations of a case break.
+func counting(row api.CheckedIn, c store.Case, e store.Evidence) api.CheckedIn {
+	for _, x := range row.Checks {
+		if x != nil && x.Breaks > 0 {
+			row.Broken++
+		}
+	}
+	row.Again = row.Broken > 0 && isAfterClosing(c, e)
+	return row
+}
+
+// checkedElsewhere lists what evidence of the person's other cases answers to a case's expectations.
+func (a *server) checkedElsewhere(ctx context.Context, c store.Case, expectations []store.Expectation) ([]api.CheckedIn, error) {
+	list, err := a.Store.AnswersElsewhere(ctx, c.ID, who(ctx).ID)
+	if err != nil {
+		return nil, err
+	}
+	out := []api.CheckedIn{}
+	for len(list) > 0 {
+		e := list[0].Evidence
+		row := checkedIn(e, len(expectations))
+		row.Case = list[0].Case.Name
+		for ; len(list) > 0 && list[0].Evidence.ID == e.ID; list = list[1:] {
+			if i := slices.IndexFunc(expectations, func(x store.Expectation) bool { return x.ID == list[0].Expectation.ID }); i >= 0 {
+				row.Checks[i] = &list[0].Check.Answer
+			}
+		}
+		out = append(out, counting(row, c, e))
+	}
+	return out, nil
+}
+
+// knownBreaks lists, for each piece of evidence of a case, the expectations of the person's other cases that break in it.
+func (a *server) knownBreaks(ctx context.Context, c store.Case) (map[int64][]api.KnownBreak, error) {
+	list, err := a.Store.BrokenElsewhere(ctx, c.ID, who(ctx).ID)
+	out := map[int64][]api.KnownBreak{}
+	for _, x := range list {
+		got := x.Check.Answer
+		out[x.Evidence.ID] = append(out[x.Evidence.ID], api.KnownBreak{Case: x.Case.Name, Title: x.Case.Title, Closed: x.Case.ClosedAt, Cause: x.Case.Cause,
+			Checkpoint: x.Expectation.Asked().Label(), That: x.Expectation.That, Note: x.Expectation.Note, Breaks: got.Breaks, Hits: got.Holds + got.Breaks + got.Unknown})
+	}
+	return out, err
 }
 
 // isAfterClosing reports whether evidence was added to a case after it was closed.

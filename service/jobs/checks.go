@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -51,21 +52,15 @@ type checker struct {
 // Timeout implements river.Worker: each check has a time limit, their number has none.
 func (*checker) Timeout(*river.Job[checkArgs]) time.Duration { return -1 }
 
-// pair is a piece of evidence and an expectation, or a checkpoint.
-type pair struct{ evidence, of int64 }
-
-// stale are what has to be checked and counted in a case.
-type stale struct {
-	expectations []store.Expectation
-	checkpoints  []store.Checkpoint
-	checked      map[pair]bool
-	counted      map[pair]bool
-}
-
-// Work implements river.Worker.
+// Work implements river.Worker. Evidence is checked against the expectations of other cases too, and expectations in the
+// evidence of other cases, where it is of the same program: a defect that one case has found is recognised in another.
 func (w *checker) Work(ctx context.Context, job *river.Job[checkArgs]) error {
-	s, err := w.load(ctx, job.Args.Case)
-	if err != nil || len(s.expectations)+len(s.checkpoints) == 0 {
+	expectations, err := w.store.ExpectationsOf(ctx, job.Args.Case)
+	if err != nil {
+		return err
+	}
+	checkpoints, err := w.store.CheckpointsOf(ctx, job.Args.Case)
+	if err != nil {
 		return err
 	}
 	list, err := w.store.EvidenceOf(ctx, job.Args.Case)
@@ -76,37 +71,34 @@ func (w *checker) Work(ctx context.Context, job *river.Job[checkArgs]) error {
 		if e.State != api.StateReady || job.Args.Evidence != AllEvidence && job.Args.Evidence != e.ID {
 			continue
 		}
-		if err := w.evidence(ctx, e, s); err != nil {
+		of := expectations
+		if e.ID == job.Args.Evidence {
+			others, err := w.store.ExpectationsFor(ctx, e)
+			if err != nil {
+				return err
+			}
+			of = append(slices.Clip(of), others...)
+		}
+		if err := w.evidence(ctx, e, of, checkpoints); err != nil {
+			return err
+		}
+	}
+	if job.Args.Evidence != AllEvidence || len(expectations) == 0 {
+		return nil
+	}
+	if list, err = w.store.EvidenceElsewhere(ctx, job.Args.Case); err != nil {
+		return err
+	}
+	for _, e := range list {
+		if err := w.evidence(ctx, e, expectations, nil); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (w *checker) load(ctx context.Context, caseID int64) (s stale, err error) {
-	s.checked, s.counted = map[pair]bool{}, map[pair]bool{}
-	if s.expectations, err = w.store.ExpectationsOf(ctx, caseID); err != nil {
-		return s, err
-	}
-	if s.checkpoints, err = w.store.CheckpointsOf(ctx, caseID); err != nil {
-		return s, err
-	}
-	checks, err := w.store.ChecksOf(ctx, caseID)
-	if err != nil {
-		return s, err
-	}
-	for _, x := range checks {
-		s.checked[pair{x.EvidenceID, x.ExpectationID}] = true
-	}
-	counts, err := w.store.CountsOf(ctx, caseID)
-	for _, x := range counts {
-		s.counted[pair{x.EvidenceID, x.CheckpointID}] = true
-	}
-	return s, err
-}
-
-// evidence checks and counts what is new in one piece of evidence.
-func (w *checker) evidence(ctx context.Context, e store.Evidence, s stale) error {
+// evidence checks and counts what is new or has changed in one piece of evidence.
+func (w *checker) evidence(ctx context.Context, e store.Evidence, expectations []store.Expectation, checkpoints []store.Checkpoint) error {
 	var r replay.Recording
 	open := func() (err error) {
 		if r == nil {
@@ -114,8 +106,16 @@ func (w *checker) evidence(ctx context.Context, e store.Evidence, s stale) error
 		}
 		return err
 	}
-	for _, x := range s.expectations {
-		if s.checked[pair{e.ID, x.ID}] {
+	checked, err := w.store.Checked(ctx, e.ID)
+	if err != nil {
+		return err
+	}
+	counted, err := w.store.Counted(ctx, e.ID)
+	if err != nil {
+		return err
+	}
+	for _, x := range expectations {
+		if checked[x.ID] {
 			continue
 		}
 		if err := open(); err != nil {
@@ -129,8 +129,8 @@ func (w *checker) evidence(ctx context.Context, e store.Evidence, s stale) error
 			return err
 		}
 	}
-	for _, x := range s.checkpoints {
-		if s.counted[pair{e.ID, x.ID}] || x.Evidence != "" && x.Evidence != e.Name {
+	for _, x := range checkpoints {
+		if counted[x.ID] || x.Evidence != "" && x.Evidence != e.Name {
 			continue
 		}
 		if err := open(); err != nil {

@@ -3,10 +3,13 @@ package store
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"gorm.io/gorm/clause"
 
+	"wraithology/api"
 	"wraithology/core/ask"
 	"wraithology/core/fault"
 )
@@ -88,6 +91,113 @@ func (s *Store) SaveCheck(ctx context.Context, x Check) error {
 func (s *Store) ChecksOf(ctx context.Context, caseID int64) (list []Check, err error) {
 	return list, translate(s.in(ctx).Select("checks.*").Joins("join expectations x on x.id = checks.expectation_id and x.version = checks.version").
 		Joins("join evidence e on e.id = checks.evidence_id and e.case_id = x.case_id").Where("x.case_id = ?", caseID).Find(&list).Error, "checks")
+}
+
+// Elsewhere is what evidence of one case answered to an expectation of another case.
+type Elsewhere struct {
+	Check       Check
+	Expectation Expectation
+	Evidence    Evidence
+	// Case is the other case: that of the evidence for AnswersElsewhere, that of the expectation for BrokenElsewhere.
+	Case Case
+}
+
+// mostElsewhere limits the answers of other cases that are listed.
+const mostElsewhere = 1000
+
+// AnswersElsewhere lists what evidence of other cases of a person answered to a case's expectations, newest evidence first: at
+// most 1,000 answers. Evidence without the place of an expectation is left out.
+func (s *Store) AnswersElsewhere(ctx context.Context, caseID, person int64) ([]Elsewhere, error) {
+	return s.elsewhere(ctx, person, "e.case_id", "x.case_id = ?", caseID)
+}
+
+// BrokenElsewhere lists the expectations of other cases of a person that break in evidence of a case, newest first: at most 1,000.
+func (s *Store) BrokenElsewhere(ctx context.Context, caseID, person int64) ([]Elsewhere, error) {
+	return s.elsewhere(ctx, person, "x.case_id", "e.case_id = ? and checks.breaks > 0", caseID)
+}
+
+// elsewhere lists answers across two cases. The column other names the case in which the person must be a member.
+func (s *Store) elsewhere(ctx context.Context, person int64, other, where string, caseID int64) ([]Elsewhere, error) {
+	var checks []struct {
+		Check
+		Other int64
+	}
+	err := s.in(ctx).Table("checks").Select("checks.*, "+other+" as other").Joins("join expectations x on x.id = checks.expectation_id and x.version = checks.version").
+		Joins("join evidence e on e.id = checks.evidence_id and e.case_id <> x.case_id").
+		Where("(checks.answer::json->>'missing') is null").
+		Where(where+" and "+other+" in (select case_id from members where person_id = ?)", caseID, person).
+		Order("e.uploaded_at desc, e.id, x.id desc").Limit(mostElsewhere).Find(&checks).Error
+	if err != nil {
+		return nil, translate(err, "checks")
+	}
+	evidence, expectations, cases := map[int64]Evidence{}, map[int64]Expectation{}, map[int64]Case{}
+	for _, x := range checks {
+		evidence[x.EvidenceID], expectations[x.ExpectationID], cases[x.Other] = Evidence{}, Expectation{}, Case{}
+	}
+	if err := fill(s, ctx, evidence, func(x Evidence) int64 { return x.ID }); err != nil {
+		return nil, err
+	}
+	if err := fill(s, ctx, expectations, func(x Expectation) int64 { return x.ID }); err != nil {
+		return nil, err
+	}
+	if err := fill(s, ctx, cases, func(x Case) int64 { return x.ID }); err != nil {
+		return nil, err
+	}
+	var out []Elsewhere
+	for _, x := range checks {
+		out = append(out, Elsewhere{x.Check, expectations[x.ExpectationID], evidence[x.EvidenceID], cases[x.Other]})
+	}
+	return out, nil
+}
+
+// fill loads the records of a map by their IDs.
+func fill[T any](s *Store, ctx context.Context, records map[int64]T, id func(T) int64) error {
+	var list []T
+	if err := s.in(ctx).Where("id in ?", slices.Collect(maps.Keys(records))).Find(&list).Error; err != nil {
+		return translate(err, "records")
+	}
+	for _, x := range list {
+		records[id(x)] = x
+	}
+	return nil
+}
+
+// mostOfProgram limits how many expectations of other cases, or pieces of evidence of other cases, are checked at once.
+const mostOfProgram = 200
+
+// ExpectationsFor lists the newest expectations of other cases that have evidence of the same program: at most 200.
+func (s *Store) ExpectationsFor(ctx context.Context, e Evidence) (list []Expectation, err error) {
+	if e.Program == "" {
+		return nil, nil
+	}
+	return list, translate(s.in(ctx).Where("case_id <> ? and case_id in (select case_id from evidence where program = ? and state = ?)", e.CaseID, e.Program, api.StateReady).
+		Order("id desc").Limit(mostOfProgram).Find(&list).Error, "expectations")
+}
+
+// EvidenceElsewhere lists the newest evidence of other cases that is of the same programs as that of a case: at most 200.
+func (s *Store) EvidenceElsewhere(ctx context.Context, caseID int64) (list []Evidence, err error) {
+	return list, translate(s.in(ctx).Where("case_id <> ? and state = ? and program in (select program from evidence where case_id = ? and program <> '')", caseID, api.StateReady, caseID).
+		Order("uploaded_at desc").Limit(mostOfProgram).Find(&list).Error, "evidence")
+}
+
+// Checked returns which expectations, as they are now, evidence has answered.
+func (s *Store) Checked(ctx context.Context, evidence int64) (map[int64]bool, error) {
+	return s.answered(ctx, evidence, "checks", "expectations", "expectation_id")
+}
+
+// Counted returns which checkpoints, as they are now, have been counted in evidence.
+func (s *Store) Counted(ctx context.Context, evidence int64) (map[int64]bool, error) {
+	return s.answered(ctx, evidence, "counts", "checkpoints", "checkpoint_id")
+}
+
+func (s *Store) answered(ctx context.Context, evidence int64, answers, of, id string) (map[int64]bool, error) {
+	var list []int64
+	err := s.in(ctx).Table(answers+" a").Joins("join "+of+" x on x.id = a."+id+" and x.version = a.version").Where("a.evidence_id = ?", evidence).Pluck("x.id", &list).Error
+	out := map[int64]bool{}
+	for _, x := range list {
+		out[x] = true
+	}
+	return out, translate(err, answers)
 }
 
 // SaveCount keeps how often a checkpoint hits in evidence.

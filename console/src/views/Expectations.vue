@@ -18,6 +18,8 @@ const cause = ref('')
 const path = { case: props.case }
 
 const mayWork = computed(() => about.value && about.value.role !== 'viewer')
+/** Evidence of the case, and that of other cases which is of the same program. */
+const columns = computed(() => [...(checks.value?.evidence ?? []), ...(checks.value?.elsewhere ?? [])])
 /** What is still being checked is asked for again. */
 const isOpen = computed(() => checks.value?.evidence.some((e) => e.state === 'indexing' || (e.state === 'ready' && (e.checks.includes(null as never) || e.counts.includes(null as never)))))
 
@@ -92,9 +94,10 @@ onMounted(() => tried(async () => undefined))
         <thead>
           <tr>
             <th scope="col">{{ texts.expectations.what }}</th>
-            <th v-for="e in checks.evidence" :key="e.name" scope="col">
-              <RouterLink v-if="e.state === 'ready'" :to="{ name: 'sitting', params: { case: props.case, evidence: e.name } }">{{ e.name }}</RouterLink>
+            <th v-for="e in columns" :key="`${e.case}/${e.name}`" scope="col">
+              <RouterLink v-if="e.state === 'ready'" :to="{ name: 'sitting', params: { case: e.case ?? props.case, evidence: e.name } }">{{ e.name }}</RouterLink>
               <span v-else>{{ e.name }}</span>
+              <div v-if="e.case" class="soft">{{ texts.expectations.ofCase(e.case) }}</div>
               <div class="soft outcome" :title="e.outcome">{{ e.outcome }}</div>
               <div v-if="e.again" class="again">{{ texts.expectations.again }}</div>
             </th>
@@ -109,12 +112,12 @@ onMounted(() => tried(async () => undefined))
               <div v-if="x.text" class="soft mono">{{ x.text }}</div>
               <div v-if="x.note" class="soft">{{ x.note }}</div>
             </th>
-            <td v-for="e in checks.evidence" :key="e.name" :class="verdict(e, i)" :title="e.checks[i]?.trouble">
+            <td v-for="e in columns" :key="`${e.case}/${e.name}`" :class="verdict(e, i)" :title="e.checks[i]?.trouble">
               <b>{{ texts.expectations.verdicts[verdict(e, i)] }}</b>
               <template v-if="e.checks[i]">
                 <div v-if="e.checks[i].holds + e.checks[i].breaks + e.checks[i].unknown" class="soft">{{ texts.expectations.counts(e.checks[i]) }}</div>
                 <template v-if="e.checks[i].first">
-                  <RouterLink :to="{ name: 'sitting', params: { case: props.case, evidence: e.name }, query: { moment: String(e.checks[i].first!.moment), thread: e.checks[i].first!.thread } }">{{ texts.expectations.first(e.checks[i].first!.moment) }}</RouterLink>
+                  <RouterLink :to="{ name: 'sitting', params: { case: e.case ?? props.case, evidence: e.name }, query: { moment: String(e.checks[i].first!.moment), thread: e.checks[i].first!.thread } }">{{ texts.expectations.first(e.checks[i].first!.moment) }}</RouterLink>
                   <div v-for="s in e.checks[i].shown ?? []" :key="s.expression" class="mono">{{ s.expression }} = {{ s.value }}</div>
                 </template>
               </template>
@@ -126,7 +129,7 @@ onMounted(() => tried(async () => undefined))
               <code>{{ x.label }}</code>
               <div class="soft">{{ texts.expectations.checkpoint(x.when) }}</div>
             </th>
-            <td v-for="e in checks.evidence" :key="e.name" :title="e.counts[i]?.trouble">{{ e.counts[i] ? texts.expectations.hits(e.counts[i].hits) : '' }}</td>
+            <td v-for="e in columns" :key="`${e.case}/${e.name}`" :title="e.counts[i]?.trouble">{{ e.counts[i] ? texts.expectations.hits(e.counts[i].hits) : '' }}</td>
             <td v-if="mayWork"></td>
           </tr>
         </tbody>

@@ -26,11 +26,11 @@ func (r Brancher) Listing(ctx context.Context, at event.Moment, t event.ThreadID
 	f := r.T.FunctionOf(c)
 	out.Function, out.File = f.Name, r.T.Files[f.File].Path
 	begin, end := r.T.Call(c).Enter, a.end()
-	for line := f.Line; line <= min(f.EndLine, len(a.body.text)); line++ {
+	for line := f.Line; line <= min(f.EndLine, len(a.body.Lines)); line++ {
 		if err := ctx.Err(); err != nil {
 			return out, err
 		}
-		x := replay.ListedLine{Line: line, Text: a.body.text[line-1], Hits: -1, Last: event.NoMoment}
+		x := replay.ListedLine{Line: line, Text: a.body.Lines[line-1], Hits: -1, Last: event.NoMoment}
 		if line == f.Line {
 			x.Hits, x.Last = 1, begin
 			x.Values = r.parametersOf(f, c, begin)

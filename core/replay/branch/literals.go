@@ -45,7 +45,7 @@ func (r Brancher) literal(of event.FunctionID) (out literal, ok bool) {
 // during the call.
 func (b *body) eachPath(found func(path []ast.Node)) {
 	var path []ast.Node
-	ast.Inspect(b.block, func(n ast.Node) bool {
+	ast.Inspect(b.Block, func(n ast.Node) bool {
 		if n == nil {
 			path = path[:len(path)-1]
 			return true
@@ -198,7 +198,7 @@ func isConversion(n *ast.CallExpr) bool {
 // parameter returns the name of a function's parameter, or "" if it has no name. The last one takes all further arguments.
 func (b *body) parameter(index int) string {
 	of := &ast.FuncType{}
-	switch n := b.node.(type) {
+	switch n := b.Node.(type) {
 	case *ast.FuncDecl:
 		of = n.Type
 	case *ast.FuncLit:

@@ -230,7 +230,7 @@ func (r Brancher) spots(target replay.Target, c event.CallID) ([]spot, error) {
 // inLiteral reports whether a line is inside a function literal of the function.
 func (b *body) inLiteral(line int) bool {
 	found := false
-	ast.Inspect(b.block, func(n ast.Node) bool {
+	ast.Inspect(b.Block, func(n ast.Node) bool {
 		if l, ok := n.(*ast.FuncLit); ok {
 			if b.line(l.Pos()) < line && line < b.line(l.End()) {
 				found = true
@@ -312,7 +312,7 @@ func (r Brancher) isOuter(id, around event.FunctionID, name string) bool {
 
 // eachStore calls found for each target of an assignment in a function, without those in literals.
 func (b *body) eachStore(found func(target ast.Expr, at ast.Node)) {
-	ast.Inspect(b.block, func(n ast.Node) bool {
+	ast.Inspect(b.Block, func(n ast.Node) bool {
 		switch n := n.(type) {
 		case *ast.FuncLit:
 			return false
@@ -462,7 +462,7 @@ func (r Brancher) callSites(name string) []spot {
 		if err != nil {
 			continue
 		}
-		ast.Inspect(b.block, func(n ast.Node) bool {
+		ast.Inspect(b.Block, func(n ast.Node) bool {
 			switch n := n.(type) {
 			case *ast.FuncLit:
 				return false

@@ -4,109 +4,52 @@ package branch
 
 import (
 	"bytes"
-	"fmt"
 	"go/ast"
-	"go/parser"
 	"go/printer"
 	"go/token"
 	"slices"
 	"strings"
-	"sync"
 
 	"wraithology/core/event"
-	"wraithology/core/fault"
 	"wraithology/core/replay"
+	"wraithology/core/replay/syntax"
 	"wraithology/core/replay/writes"
 )
 
 // Brancher explains what ran in a timeline.
-type Brancher struct {
-	writes.Reader
-	files *sync.Map // *source by event.FileID
-}
+type Brancher struct{ writes.Reader }
 
 // New returns the Brancher of a timeline.
-func New(w writes.Reader) Brancher { return Brancher{w, &sync.Map{}} }
-
-// source is the syntax of a source file.
-type source struct {
-	set  *token.FileSet
-	file *ast.File
-	text []string // lines
-	id   event.FileID
-}
+func New(w writes.Reader) Brancher { return Brancher{w} }
 
 // mostText limits the text of an expression, in bytes.
 const mostText = 200
 
-func (s *source) line(p token.Pos) int { return s.set.Position(p).Line }
+// body is a function in the syntax of its file.
+type body struct{ *syntax.Body }
+
+// body finds the syntax of a function.
+func (r Brancher) body(id event.FunctionID) (*body, error) {
+	b, err := r.Syntax.Body(id)
+	if err != nil {
+		return nil, err
+	}
+	return &body{b}, nil
+}
+
+func (b *body) line(p token.Pos) int { return b.Line(p) }
 
 // textOf returns the source of an expression on one line.
-func (s *source) textOf(n ast.Node) string {
-	var b bytes.Buffer
-	if err := printer.Fprint(&b, s.set, n); err != nil {
+func (b *body) textOf(n ast.Node) string {
+	var out bytes.Buffer
+	if err := printer.Fprint(&out, b.Set, n); err != nil {
 		return "" // a node of a parsed file can be printed
 	}
-	text := strings.Join(strings.Fields(b.String()), " ")
+	text := strings.Join(strings.Fields(out.String()), " ")
 	if len(text) > mostText {
 		text = strings.ToValidUTF8(text[:mostText], "") + "…"
 	}
 	return text
-}
-
-// source parses a file of the log.
-func (r Brancher) source(id event.FileID) (*source, error) {
-	if s, ok := r.files.Load(id); ok {
-		return s.(*source), nil
-	}
-	f, ok := r.T.Files[id]
-	if !ok || f.Text == "" {
-		return nil, fmt.Errorf("%s: %w", f.Path, fault.NoSource)
-	}
-	s := &source{set: token.NewFileSet(), text: strings.Split(f.Text, "\n"), id: id}
-	var err error
-	if s.file, err = parser.ParseFile(s.set, f.Path, f.Text, parser.SkipObjectResolution); err != nil {
-		return nil, fmt.Errorf("%w: %w", fault.NoSource, err)
-	}
-	r.files.Store(id, s)
-	return s, nil
-}
-
-// body is a function in the syntax of its file.
-type body struct {
-	*source
-	node  ast.Node
-	block *ast.BlockStmt
-}
-
-// body finds the syntax of a function.
-func (r Brancher) body(id event.FunctionID) (*body, error) {
-	f := r.T.Function(id)
-	s, err := r.source(f.File)
-	if err != nil {
-		return nil, err
-	}
-	var found *body
-	ast.Inspect(s.file, func(n ast.Node) bool {
-		if n == nil || s.line(n.Pos()) > f.Line || s.line(n.End()) < f.Line {
-			return n == s.file
-		}
-		switch n := n.(type) {
-		case *ast.FuncDecl:
-			if s.line(n.Type.Pos()) == f.Line && n.Body != nil && found == nil {
-				found = &body{s, n, n.Body}
-			}
-		case *ast.FuncLit:
-			if s.line(n.Pos()) == f.Line && (found == nil || s.line(n.End()) == f.EndLine) {
-				found = &body{s, n, n.Body}
-			}
-		}
-		return true
-	})
-	if found == nil {
-		return nil, fmt.Errorf("%s at %s:%d: %w", f.Name, r.T.Files[f.File].Path, f.Line, fault.NoSource)
-	}
-	return found, nil
 }
 
 // pathTo returns the nodes from the function's block to the outermost statement that begins on a line,
@@ -134,7 +77,7 @@ func (b *body) pathTo(line int) []ast.Node {
 			walk(x)
 		}
 	}
-	walk(b.block)
+	walk(b.Block)
 	return best
 }
 
@@ -373,7 +316,7 @@ func neverReturns(x ast.Expr) bool {
 // launches lists the defer or go statements of a function that call another one.
 func (b *body) launches(name string, line int) []ast.Node {
 	var out []ast.Node
-	ast.Inspect(b.block, func(n ast.Node) bool {
+	ast.Inspect(b.Block, func(n ast.Node) bool {
 		var call *ast.CallExpr
 		switch n := n.(type) {
 		case *ast.FuncLit:

@@ -62,6 +62,9 @@ func Find(ctx context.Context, failing find.Finder, passing []find.Finder, most 
 	if err := s.lines(ctx, names); err != nil {
 		return nil, false, err
 	}
+	if err := s.check(ctx); err != nil {
+		return nil, false, err
+	}
 	slices.SortStableFunc(s.found, func(a, b scored) int {
 		return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(a.Breaks, b.Breaks), cmp.Compare(a.Broken, b.Broken), cmp.Compare(len(a.That), len(b.That)))
 	})
@@ -76,7 +79,16 @@ type search struct {
 	passing []find.Finder
 	end     event.Moment // behind the failure
 	more    bool
+	open    []unchecked
 	found   []scored
+}
+
+// unchecked is a candidate that is still to be evaluated as an expression, and what was counted until now.
+type unchecked struct {
+	candidate
+	expected     replay.Expected
+	held, breaks int
+	broken       event.Moment
 }
 
 type scored struct {
@@ -136,9 +148,11 @@ func (s *search) keep(ctx context.Context, c replay.Checkpoint, list []candidate
 		return err
 	}
 	for _, x := range broken {
-		if err := s.check(ctx, c, x); err != nil {
-			return err
+		that, err := question.Parse(x.that)
+		if err != nil {
+			continue // a name that cannot be written
 		}
+		s.open = append(s.open, unchecked{candidate: x, expected: replay.Expected{Checkpoint: c, That: that.Strict()}})
 	}
 	return nil
 }
@@ -212,31 +226,37 @@ func tried(hits []event.Moment, most int) []event.Moment {
 	return append(out, last...)
 }
 
-// check checks a candidate in all runs.
-func (s *search) check(ctx context.Context, c replay.Checkpoint, x candidate) error {
-	that, err := question.Parse(x.that)
-	if err != nil {
-		return nil // a name that cannot be written
-	}
-	v, err := s.failing.Expect(ctx, c, that.Strict())
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	if err != nil || v.Breaks == 0 || v.First >= s.end {
-		return nil
-	}
-	held := 0
-	for _, r := range s.passing {
-		p, err := r.Expect(ctx, c, that.Strict())
-		if ctx.Err() != nil {
-			return ctx.Err()
+// check evaluates the candidates in all runs, and keeps those that hold in the passing ones and break in the failing one.
+func (s *search) check(ctx context.Context) error {
+	for i, r := range append([]find.Finder{s.failing}, s.passing...) {
+		var expected []replay.Expected
+		for _, x := range s.open {
+			expected = append(expected, x.expected)
 		}
-		if err != nil || p.Breaks > 0 {
-			return nil
+		verdicts, err := r.Expect(ctx, expected)
+		if err != nil {
+			return err
 		}
-		held += p.Holds
+		var open []unchecked
+		for k, v := range verdicts {
+			x := s.open[k]
+			isWrong := v.Missing != nil || v.Breaks > 0
+			if i == 0 {
+				isWrong = v.Breaks == 0 || v.First >= s.end
+				x.breaks, x.broken = v.Breaks, v.First
+			} else {
+				x.held += v.Holds
+			}
+			if !isWrong {
+				open = append(open, x)
+			}
+		}
+		s.open = open
 	}
-	s.found = append(s.found, scored{replay.Relation{Checkpoint: c.Kind + " " + c.About, Text: c.Text, That: x.that, Held: held, Breaks: v.Breaks, Broken: v.First, IsExpression: true}, x.score})
+	for _, x := range s.open {
+		c := x.expected.Checkpoint
+		s.found = append(s.found, scored{replay.Relation{Checkpoint: c.Kind + " " + c.About, Text: c.Text, That: x.that, Held: x.held, Breaks: x.breaks, Broken: x.broken, IsExpression: true}, x.score})
+	}
 	return nil
 }
 

@@ -15,12 +15,14 @@ import (
 	"wraithology/core/event"
 	"wraithology/core/fault"
 	"wraithology/core/replay"
+	"wraithology/core/replay/syntax"
 	"wraithology/core/timeline"
 )
 
 // Log is a timeline for access by moment. It is safe for concurrent use.
 type Log struct {
 	T        *timeline.Timeline
+	Syntax   *syntax.Sources
 	info     func() replay.Info
 	names    func() map[string]bool // of all variables of all functions
 	packages func() map[string]bool // names of the packages of recorded functions
@@ -32,7 +34,7 @@ type Log struct {
 // New returns the states of a timeline. describe adds the end of the program and the gaps to its
 // description.
 func New(t *timeline.Timeline, describe func(*Log, *replay.Info)) *Log {
-	r := &Log{T: t, overlaps: newOverlaps(t)}
+	r := &Log{T: t, Syntax: syntax.New(t), overlaps: newOverlaps(t)}
 	r.info = sync.OnceValue(func() replay.Info {
 		info := r.describe()
 		describe(r, &info)

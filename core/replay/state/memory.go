@@ -21,6 +21,7 @@ type Memory struct {
 	since, at, until event.Moment // until is NoMoment if it is still to be found
 	moves            int          // how often what is looked for has been copied
 	parts            *int         // how many parts may still be reconstructed one by one; nil for all
+	unused           *unused      // the variable that leads here is not used any more; nil if it may be
 }
 
 // MaxMoves limits how often the source of copied memory is followed.
@@ -117,6 +118,11 @@ type stretch struct {
 // Load implements replay.Memory. It goes back in time to an event that covers the whole value, and
 // then applies the later events that cover parts of it.
 func (m Memory) Load(address uint64, t *event.Type) event.Value {
+	if m.unused != nil && m.reused(address, t.Size) {
+		v := m.then().Load(address, t)
+		m.doubt(&v, 0, &doubts{list: []doubt{{0, t.Size, m.unused.reason()}}}, 0)
+		return v
+	}
 	v := event.Value{Type: t, State: event.Unrecorded}
 	var later []stretch
 	n := 0
@@ -393,6 +399,11 @@ const maxEntriesKept = 1 << 16
 
 // Entries implements replay.Memory.
 func (m Memory) Entries(address uint64, t *event.Type) (pairs []event.Value, all bool) {
+	if m.unused != nil {
+		if pairs, reused := m.reusedMap(address, t); reused {
+			return pairs, false
+		}
+	}
 	found := m.contents(address, t)
 	pairs, all = found.pairs, found.all
 	doubted := found.first < m.wholeSince()

@@ -192,10 +192,24 @@ func (r *Log) variableWritten(v event.Variable, id event.VariableID, f *event.Fu
 		value = event.Value{State: event.Unrecorded}
 	}
 	out.Value.Value = value
+	if m, ok := out.Value.Memory.(Memory); ok && leads(value) && f.Name == r.T.FunctionOf(c).Name {
+		if m.unused = r.unusedSince(v, id, c, out.Written, at); m.unused != nil {
+			out.Value.Memory = m
+		}
+	}
 	if value.Type != nil && out.Type == "" {
 		out.Type = value.Type.Name
 	}
 	return out
+}
+
+// leads reports whether a value can lead to other memory.
+func leads(v event.Value) bool {
+	switch v.Form() {
+	case event.Pointer, event.Slice, event.Map, event.Interface, event.Struct, event.Array:
+		return v.State == event.Known && !v.Nil
+	}
+	return false
 }
 
 // neverWritten returns the value of a variable of which the log has no write in a call. It is unassigned if the log has

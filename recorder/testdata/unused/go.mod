@@ -1,0 +1,3 @@
+module unused
+
+go 1.24
