@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -185,7 +186,7 @@ func TestExpectationsOfOtherCases(t *testing.T) {
 	ines.fine(t, "expect", "add", "shallow-berth", "--return", "Book.At", "--when", "result 2 == null", "--that", once)
 	ines.fine(t, "case", "close", "shallow-berth", "--cause", "a notice was taken twice")
 	tomas.fine(t, "case", "open", "grounding")
-	tomas.fine(t, "case", "member", "grounding", "Ines", "--role", "viewer")
+	tomas.fine(t, "case", "add", "grounding", "Ines", "--role", "viewer")
 	tomas.fine(t, "evidence", "add", "grounding", failingRun(t), "--name", "second-night")
 	tomas.fine(t, "evidence", "add", "grounding", passingRun(t), "--name", "quiet-night")
 	crash := tomas.wraith(t, "panic: fog\n\ngoroutine 1 [running]:\nmain.assign(0x1)\n\t/src/berth.go:12 +0x1d\n", "evidence", "add", "grounding", "-", "--name", "crash")

@@ -70,11 +70,16 @@ func (q CheckRequest) answer(ctx context.Context, s *Subject) (Check, error) {
 	}
 	expected := make([]replay.Expected, len(q.Expectations))
 	questions := make([]*question.Question, len(q.Expectations))
+	when := map[string]replay.Condition{} // equal ones are evaluated once
 	for i, e := range q.Expectations {
 		c, that, err := e.parse(s.Recording)
 		if err != nil {
 			return out, fmt.Errorf("expectation %d: %w", i+1, err)
 		}
+		if same, ok := when[e.When]; ok {
+			c.When = same
+		}
+		when[e.When] = c.When
 		expected[i], questions[i] = replay.Expected{Checkpoint: c, That: that.Strict()}, that
 	}
 	verdicts, err := r.Expect(ctx, expected)

@@ -207,6 +207,7 @@ func decodeParts(c *cursor, v *Value, types Types, depth int) {
 				return
 			}
 		}
+		v.Items = make([]Value, 0, len(t.Fields))
 		for i := range t.Fields {
 			if uint64(i) >= n {
 				v.Items = append(v.Items, Value{Type: types(t.Fields[i].Type), State: Unrecorded})

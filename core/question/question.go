@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"cel.dev/cel-go/cel"
@@ -168,13 +169,18 @@ func (q *Question) Ask(ctx context.Context, r replay.Recording, at event.Moment,
 
 // Holds evaluates the question as a condition in the innermost frame.
 func (q *Question) Holds(ctx context.Context, r replay.Recording, at event.Moment, t event.ThreadID) (bool, error) {
-	s := &scope{ctx: ctx, r: r, at: at, t: t}
 	if q.quick != nil {
+		s := scopes.Get().(*scope)
+		*s = scope{ctx: ctx, r: r, at: at, t: t}
 		s.scalars, _ = r.(scalars)
-		if v := q.quick(s); v.kind == plainBool {
+		v := q.quick(s)
+		*s = scope{}
+		scopes.Put(s)
+		if v.kind == plainBool {
 			return v.whole != 0, nil
 		}
 	}
+	s := &scope{ctx: ctx, r: r, at: at, t: t}
 	out, err := q.eval(ctx, s)
 	if s.absent && !q.strict && errors.Is(err, fault.NoValue) {
 		return false, nil // nothing holds of a field that the record does not have
@@ -276,6 +282,9 @@ type scope struct {
 
 	scalars scalars // of the recording, for the innermost frame; nil if it has none
 }
+
+// scopes are those of conditions that are evaluated without CEL, at very many moments.
+var scopes = sync.Pool{New: func() any { return &scope{} }}
 
 // ResolveName implements interpreter.Activation.
 func (s *scope) ResolveName(name string) (any, bool) {

@@ -6,29 +6,44 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 
 	"wraithology/core/event"
 	"wraithology/core/fault"
 	"wraithology/core/guard"
 	"wraithology/core/replay"
+	"wraithology/core/replay/state"
 )
 
 // span is the number of moments in which all conditions are evaluated before the next span begins: what they read of the log
 // is unpacked once.
 const span = 1 << 15
 
-// expected is a condition with the places where it is evaluated.
-type expected struct {
-	replay.Expected
+// group are conditions that are evaluated at the same places.
+type group struct {
+	replay.Checkpoint // without a condition
 	places
+	members []member
+}
+
+// member is a condition of a group; index is its number among all.
+type member struct {
+	index      int
+	when, that replay.Condition
 }
 
 // Expect implements replay.Finder. It goes through the recording once, on all processors.
 func (r Finder) Expect(ctx context.Context, of []replay.Expected) ([]replay.Verdict, error) {
 	out := make([]replay.Verdict, len(of))
-	list := make([]expected, len(of))
+	var list []group
 	for i, x := range of {
 		out[i] = noVerdict
+		c, m := x.Checkpoint, member{i, x.Checkpoint.When, x.That}
+		c.When = nil
+		if k := slices.IndexFunc(list, func(g group) bool { return g.Checkpoint == c }); k >= 0 && c.Number.All() {
+			list[k].members = append(list[k].members, m)
+			continue
+		}
 		p, err := r.placesOf(ctx, x.Checkpoint)
 		if errors.Is(err, fault.NoCode) {
 			out[i].Missing = err
@@ -44,11 +59,11 @@ func (r Finder) Expect(ctx context.Context, of []replay.Expected) ([]replay.Verd
 			}
 			p.lists, p.known = nil, x.Checkpoint.Number.Choose(held)
 		}
-		list[i] = expected{x, p}
+		list = append(list, group{c, p, []member{m}})
 	}
 	spans := make([][]replay.Verdict, (int(r.T.Len())+span-1)/span)
 	err := guard.Each(ctx, len(spans), func(ctx context.Context, i int) (err error) {
-		spans[i], err = r.expectWithin(ctx, list, event.Moment(i*span), event.Moment((i+1)*span))
+		spans[i], err = r.expectWithin(ctx, list, len(of), event.Moment(i*span), event.Moment((i+1)*span))
 		return err
 	})
 	if err != nil {
@@ -67,47 +82,50 @@ func (r Finder) Expect(ctx context.Context, of []replay.Expected) ([]replay.Verd
 
 var noVerdict = replay.Verdict{First: event.NoMoment, FirstUnknown: event.NoMoment}
 
-// expectWithin evaluates conditions at their hits from a moment until another one.
-func (r Finder) expectWithin(ctx context.Context, list []expected, from, until event.Moment) ([]replay.Verdict, error) {
+// expectWithin evaluates n conditions at their hits from a moment until another one.
+func (r Finder) expectWithin(ctx context.Context, list []group, n int, from, until event.Moment) ([]replay.Verdict, error) {
 	var out []replay.Verdict
-	n := 0
-	for i, x := range list {
-		for m := range x.within(from, until) {
-			if n++; n%64 == 0 && ctx.Err() != nil {
+	v := &view{Finder: r, kept: &state.Kept{}}
+	hits := 0
+	for _, g := range list {
+		for m := range g.within(from, until) {
+			if hits++; hits%64 == 0 && ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
-			if out == nil {
-				out = make([]replay.Verdict, len(list))
-				for i := range out {
-					out[i] = noVerdict
-				}
+			if g.Thread != 0 && r.T.Thread(m) != g.Thread || g.keep != nil && !g.keep(m) {
+				continue
 			}
-			r.expectAt(ctx, x, m, &out[i])
+			if out == nil {
+				out = slices.Repeat([]replay.Verdict{noVerdict}, n)
+			}
+			v.moveTo(m)
+			for _, x := range g.members {
+				x.evaluate(ctx, v, &out[x.index])
+			}
 		}
 	}
 	return out, ctx.Err()
 }
 
-// expectAt adds to a verdict what a condition is at a moment.
-func (r Finder) expectAt(ctx context.Context, x expected, m event.Moment, v *replay.Verdict) {
-	applies, err := r.holdsAt(ctx, x.Checkpoint, x.places, m)
-	if err == nil && !applies {
-		return
-	}
+// evaluate adds to a verdict what a condition is at the moment of a view.
+func (x member) evaluate(ctx context.Context, v *view, to *replay.Verdict) {
+	t := v.T.Thread(v.at)
+	applies, err := v.applies(ctx, x.when)
 	holds := false
-	if err == nil {
-		holds, err = x.That.Holds(ctx, r, m, r.T.Thread(m))
+	if err == nil && applies {
+		holds, err = x.that.Holds(ctx, v, v.at, t)
 	}
 	switch {
 	case err != nil:
-		v.Trouble = cmp.Or(v.Trouble, err)
-		v.FirstUnknown = earlier(v.FirstUnknown, m)
-		v.Unknown++
+		to.Trouble = cmp.Or(to.Trouble, err)
+		to.FirstUnknown = earlier(to.FirstUnknown, v.at)
+		to.Unknown++
+	case !applies:
 	case holds:
-		v.Holds++
+		to.Holds++
 	default:
-		v.First = earlier(v.First, m)
-		v.Breaks++
+		to.First = earlier(to.First, v.at)
+		to.Breaks++
 	}
 }
 

@@ -41,11 +41,19 @@ const mostKept = 1 << 20
 
 // MemoryKept returns the memory of a process at a moment, of which the loads are kept.
 func (r *Log) MemoryKept(process uint16, at event.Moment, k *Kept) replay.Memory {
-	m := r.MemoryAt(process, at, 0).(Memory)
-	if r.T.Threads() != 1 || k == nil {
+	m := r.MemoryAt(process, at, 0)
+	if k == nil {
 		return m
 	}
-	return keptMemory{m, k}
+	return k.In(m)
+}
+
+// In returns memory of which the loads are kept, if they can be.
+func (k *Kept) In(m replay.Memory) replay.Memory {
+	if x, ok := m.(Memory); ok && x.t.Threads() == 1 && x.unused == nil {
+		return keptMemory{x, k}
+	}
+	return m
 }
 
 type keptMemory struct {
