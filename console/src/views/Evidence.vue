@@ -111,7 +111,8 @@ onMounted(load)
             <div v-if="e.broken"><RouterLink class="broken" :to="{ name: 'expectations', params: { case: props.case } }">{{ texts.evidence.broken(e.broken, !!e.again) }}</RouterLink></div>
             <div v-for="k in e.known ?? []" :key="k.case + k.checkpoint + k.that" class="known">
               <RouterLink class="broken" :to="{ name: 'expectations', params: { case: k.case } }">{{ texts.evidence.known(k.case, k.title) }}</RouterLink>
-              <code>{{ k.that }}</code> <span class="soft">{{ texts.evidence.knownHits(k.breaks, k.hits, k.checkpoint) }}</span>
+              <div><code>{{ k.that }}</code></div>
+              <div class="soft">{{ texts.evidence.knownHits(k.breaks, k.hits, k.checkpoint) }}</div>
               <div v-if="k.cause">{{ texts.evidence.knownCause }} <b>{{ k.cause }}</b></div>
             </div>
             <div v-if="e.gaps" class="soft">{{ texts.evidence.gaps(e.gaps) }}</div>
