@@ -256,27 +256,73 @@ type Place struct {
 	Frame  int            `json:"frame" minimum:"0" maximum:"2147483647"`
 }
 
-// Attendee is a person in a sitting. Place is the place that the person looks at.
+// Attendee is a person in a sitting. Place is the place that the person looks at; Pointing is what the person points at, which
+// belongs to that place. Asks is set while the person asks for the lead.
 type Attendee struct {
-	Name  string `json:"name"`
-	Mode  string `json:"mode" enum:"lead,follow,roam"`
-	Place Place  `json:"place"`
+	Name     string    `json:"name"`
+	Mode     string    `json:"mode" enum:"lead,follow,roam"`
+	Place    Place     `json:"place"`
+	Pointing *Pointing `json:"pointing,omitempty"`
+	Asks     bool      `json:"asks,omitempty"`
+	MayLead  bool      `json:"mayLead"`
 }
 
-// Sitting is a shared replay. Version increases with every move.
+// Pointing is what a person points at: the path of a value, a line FILE:N, or the number of a frame.
+type Pointing struct {
+	Kind string `json:"kind" enum:"value,line,frame"`
+	At   string `json:"at" maxLength:"500"`
+}
+
+// Sitting is a shared replay. Version increases with every move. Leader is empty if nobody leads; it stays for 30 seconds when
+// the lead disappears (Away), and is then handed to somebody who follows: first to who asks for it, then to who is here longest.
 type Sitting struct {
 	ID       int64      `json:"id"`
 	Case     string     `json:"case"`
 	Evidence string     `json:"evidence"`
 	Place    Place      `json:"place"`
 	Version  int64      `json:"version"`
+	Leader   string     `json:"leader,omitempty"`
+	Away     bool       `json:"away,omitempty"`
+	Watches  []string   `json:"watches"`
 	Here     []Attendee `json:"here"`
 }
 
-// SittingChange moves the person who sends it, or changes that person's mode.
+// SittingChange moves the person who sends it, or changes that person's mode. Members that are nil change nothing.
 type SittingChange struct {
 	Mode  string `json:"mode,omitempty" enum:"lead,follow,roam"`
 	Place *Place `json:"place,omitempty"`
+	// Seen is the version that the person saw. A lead who moves a sitting that has moved meanwhile gets an error; 0 moves it anyhow.
+	Seen     int64     `json:"seen,omitempty" minimum:"0"`
+	Pointing *Pointing `json:"pointing,omitempty"`
+	// Asks for the lead, or withdraws that.
+	Asks *bool `json:"asks,omitempty"`
+	// HandTo gives the lead to somebody who is here. Only the lead can.
+	HandTo  string    `json:"handTo,omitempty" maxLength:"200"`
+	Watches *[]string `json:"watches,omitempty" maxItems:"50" doc:"shared expressions"`
+}
+
+// Kinds of steps in a sitting.
+const (
+	StepMove  = "move"
+	StepLead  = "lead"
+	StepWatch = "watch"
+	StepJoin  = "join"
+	StepSay   = "say"
+)
+
+// SittingStep is what a person did in a sitting: moved it, led it, changed what is watched, joined, or said something.
+type SittingStep struct {
+	ID    int64     `json:"id"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+	Kind  string    `json:"kind" enum:"move,lead,watch,join,say"`
+	Place Place     `json:"place"`
+	Text  string    `json:"text,omitempty"`
+}
+
+// NewSay is something to say in a sitting.
+type NewSay struct {
+	Text string `json:"text" minLength:"1" maxLength:"2000"`
 }
 
 // The kinds of artifact.

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -32,13 +33,20 @@ func New(base, token string) *Client {
 }
 
 func (c *Client) send(ctx context.Context, method, path string, body io.Reader, kind string) (*http.Response, error) {
+	header := http.Header{}
+	if kind != "" {
+		header.Set("Content-Type", kind)
+	}
+	return c.sendWith(ctx, method, path, body, header)
+}
+
+// sendWith sends a request with headers.
+func (c *Client) sendWith(ctx context.Context, method, path string, body io.Reader, header http.Header) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", fault.Unavailable, err)
 	}
-	if kind != "" {
-		request.Header.Set("Content-Type", kind)
-	}
+	request.Header = header
 	if c.token != "" {
 		request.Header.Set("Authorization", "Bearer "+c.token)
 	}
@@ -289,26 +297,44 @@ func (c *Client) ChangeSitting(ctx context.Context, id int64, change api.Sitting
 // WatchSitting calls f with each state of a sitting, the current one first, until the context ends
 // or f returns an error. It returns that error.
 func (c *Client) WatchSitting(ctx context.Context, id int64, f func(api.Sitting) error) error {
-	response, err := c.send(ctx, "GET", fmt.Sprintf("/api/sittings/%d/events", id), nil, "")
+	return c.WatchSteps(ctx, id, 0, f, func(api.SittingStep) error { return nil })
+}
+
+// WatchSteps calls state with each state of a sitting, the current one first, and step with each step after the one with an ID (0
+// for those from now on), until the context ends or one of them returns an error. It returns that error.
+func (c *Client) WatchSteps(ctx context.Context, id, after int64, state func(api.Sitting) error, step func(api.SittingStep) error) error {
+	header := http.Header{}
+	if after > 0 {
+		header.Set("Last-Event-ID", strconv.FormatInt(after, 10))
+	}
+	response, err := c.sendWith(ctx, "GET", fmt.Sprintf("/api/sittings/%d/events", id), nil, header)
 	if err != nil {
 		return err
 	}
 	defer response.Body.Close()
 	lines := bufio.NewScanner(response.Body)
-	lines.Buffer(nil, 1<<20)
+	lines.Buffer(nil, 4<<20)
+	isStep := false
 	for lines.Scan() {
+		if lines.Text() == "event: step" {
+			isStep = true
+		}
 		data, ok := strings.CutPrefix(lines.Text(), "data: ")
 		if !ok {
 			continue
 		}
-		var s api.Sitting
-		if err := json.Unmarshal([]byte(data), &s); err != nil {
-			return fmt.Errorf("%w: unreadable answer: %w", fault.Unavailable, err)
+		if isStep {
+			isStep = false
+			err = received(data, step)
+		} else {
+			err = received(data, func(s api.Sitting) error {
+				if s.ID == 0 {
+					return nil
+				}
+				return state(s)
+			})
 		}
-		if s.ID == 0 {
-			continue
-		}
-		if err := f(s); err != nil {
+		if err != nil {
 			return err
 		}
 	}
@@ -316,6 +342,25 @@ func (c *Client) WatchSitting(ctx context.Context, id int64, f func(api.Sitting)
 		return ctx.Err()
 	}
 	return fmt.Errorf("%w: the connection ended", fault.Unavailable)
+}
+
+// received calls f with what an event carries.
+func received[T any](data string, f func(T) error) error {
+	var x T
+	if err := json.Unmarshal([]byte(data), &x); err != nil {
+		return fmt.Errorf("%w: unreadable answer: %w", fault.Unavailable, err)
+	}
+	return f(x)
+}
+
+// SittingSteps lists what happened in a sitting after a step, oldest first, at most count.
+func (c *Client) SittingSteps(ctx context.Context, id, after int64, count int) (list []api.SittingStep, err error) {
+	return list, c.call(ctx, "GET", fmt.Sprintf("/api/sittings/%d/steps?after=%d&count=%d", id, after, count), nil, &list)
+}
+
+// SayInSitting says something in a sitting.
+func (c *Client) SayInSitting(ctx context.Context, id int64, text string) error {
+	return c.call(ctx, "POST", fmt.Sprintf("/api/sittings/%d/say", id), api.NewSay{Text: text}, nil)
 }
 
 // NewSender creates a token with which programs send spans and logs into a case. Without a case it

@@ -14,7 +14,9 @@ import (
 	"wraithology/core/ask"
 	"wraithology/core/event"
 	"wraithology/core/fault"
+	"wraithology/core/question"
 	"wraithology/service/accounts"
+	"wraithology/service/sittings"
 	"wraithology/service/store"
 )
 
@@ -45,7 +47,8 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		return &body[api.Sitting]{a.Sittings.Join(x, who(ctx).Name, in.Body.Mode, leads)}, nil
+		s, err := a.Sittings.Join(ctx, x, who(ctx), in.Body.Mode, leads)
+		return &body[api.Sitting]{s}, err
 	})
 	route(h, a, "PATCH", "/api/sittings/{sitting}", "changeSitting", "Move in a sitting, or change who leads", func(ctx context.Context, in *struct {
 		Sitting int64 `path:"sitting"`
@@ -55,8 +58,17 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		if _, err := a.allowed(ctx, x.Case.Name, in.Body.Mode); err != nil {
-			return nil, err
+		if b := in.Body; b.Mode == api.ModeLead || b.HandTo != "" || b.Asks != nil || b.Watches != nil {
+			if _, err := a.caseFor(ctx, x.Case.Name, mayWork); err != nil {
+				return nil, err
+			}
+		}
+		if w := in.Body.Watches; w != nil {
+			for _, text := range *w {
+				if _, err := question.Parse(text); err != nil {
+					return nil, err
+				}
+			}
 		}
 		if p := in.Body.Place; p != nil {
 			rec, _, err := a.recording(ctx, x.Case.Name, x.Evidence.Name)
@@ -67,8 +79,37 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 				return nil, err
 			}
 		}
-		s, err := a.Sittings.Change(ctx, x, who(ctx).Name, in.Body)
+		s, err := a.Sittings.Change(ctx, x, who(ctx), in.Body)
 		return &body[api.Sitting]{s}, err
+	})
+	route(h, a, "GET", "/api/sittings/{sitting}/steps", "sittingSteps", "What happened in a sitting, oldest first", func(ctx context.Context, in *struct {
+		Sitting int64 `path:"sitting"`
+		After   int64 `query:"after" minimum:"0" doc:"the last step that is known"`
+		Count   int   `query:"count" minimum:"1" maximum:"1000" default:"200"`
+	}) (*body[[]api.SittingStep], error) {
+		x, err := a.sitting(ctx, in.Sitting)
+		if err != nil {
+			return nil, err
+		}
+		list, err := a.Store.StepsOf(ctx, x.ID, in.After, in.Count)
+		out := []api.SittingStep{}
+		for _, s := range list {
+			out = append(out, sittings.StepOf(s))
+		}
+		return &body[[]api.SittingStep]{out}, err
+	})
+	route(h, a, "POST", "/api/sittings/{sitting}/say", "sayInSitting", "Say something in a sitting", func(ctx context.Context, in *struct {
+		Sitting int64 `path:"sitting"`
+		Body    api.NewSay
+	}) (*struct{}, error) {
+		x, err := a.sitting(ctx, in.Sitting)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := a.caseFor(ctx, x.Case.Name, mayWork); err != nil {
+			return nil, err
+		}
+		return nil, a.Sittings.Say(ctx, x, who(ctx), in.Body.Text)
 	})
 	r.Get("/api/sittings/{sitting}/events", a.watch)
 	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "watchSitting", Method: "GET", Path: "/api/sittings/{sitting}/events", Summary: "The sitting's states as server-sent events",
@@ -109,9 +150,20 @@ func (a *server) watch(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, r, fault.InvalidRequest.New("", "invalid sitting %q: expected a number", chi.URLParam(r, "sitting")))
 		return
 	}
-	if _, err := a.sitting(r.Context(), id); err != nil {
+	x, err := a.sitting(r.Context(), id)
+	if err != nil {
 		a.fail(w, r, err)
 		return
+	}
+	mayLead, err := a.allowed(r.Context(), x.Case.Name, "")
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	// A client that was disconnected names the last event that it received (WHATWG HTML, section Server-sent events).
+	after, err := strconv.ParseInt(r.Header.Get("Last-Event-ID"), 10, 64)
+	if err != nil || after < 0 {
+		after = 0
 	}
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
@@ -122,13 +174,17 @@ func (a *server) watch(w http.ResponseWriter, r *http.Request) {
 		}
 		return stream.Flush()
 	}
-	// The stream ends when the client disconnects or the service stops; there is nobody to report
-	// to.
-	_ = a.Sittings.Watch(r.Context(), id, p.Name, func(s api.Sitting) error {
-		data, err := json.Marshal(s)
+	event := func(name string, id int64, of any) error {
+		data, err := json.Marshal(of)
 		if err != nil {
 			return err
 		}
-		return send("data: " + string(data) + "\n\n")
-	}, func() error { return send(": still here\n\n") })
+		return send(fmt.Sprintf("%sid: %d\ndata: %s\n\n", name, id, data))
+	}
+	// The stream ends when the client disconnects or the service stops; there is nobody to report to.
+	_ = a.Sittings.Watch(r.Context(), id, p, sittings.Watcher{After: after, MayLead: mayLead,
+		State: func(s api.Sitting, last int64) error { return event("", last, s) },
+		Step:  func(s api.SittingStep) error { return event("event: step\n", s.ID, s) },
+		Beat:  func() error { return send(": still here\n\n") },
+	})
 }

@@ -1,10 +1,12 @@
-// Package sittings tracks who is in which sitting and notifies everybody in it of changes. The
-// place of a sitting is in the database; who is present is known to this process only.
+// Package sittings tracks who is in which sitting and notifies everybody in it of changes. The place of a sitting, its lead and
+// what happened in it are in the database; who is present is known to this process only.
 package sittings
 
 import (
+	"cmp"
 	"context"
-	"sort"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -16,32 +18,47 @@ import (
 
 // Hub holds the sittings that somebody is in.
 type Hub struct {
-	store *store.Store
-	mu    sync.Mutex
-	rooms map[int64]*room
+	store   *store.Store
+	started time.Time
+	mu      sync.Mutex
+	rooms   map[int64]*room
 }
 
+// room is who is in a sitting. People who have gone stay in it until the sitting is described next.
 type room struct {
+	since    time.Time // since when this process knows of it
 	people   map[string]*attendee
 	watchers map[chan struct{}]string // whom each watcher belongs to
 }
 
 type attendee struct {
-	mode  string
-	place api.Place
-	seen  time.Time
+	id       int64
+	mode     string
+	place    api.Place
+	pointing *api.Pointing
+	asked    time.Time // for the lead; zero if not
+	mayLead  bool
+	since    time.Time
+	seen     time.Time
 }
 
-// lingers is how long somebody without a watcher counts as present.
-const lingers = 30 * time.Second
+const (
+	// lingers is how long somebody without a watcher counts as present, and how long a lead who has disappeared stays lead.
+	lingers = 30 * time.Second
+	// reload is how long somebody whose last watcher has ended counts as present: a page that is loaded again must not look
+	// like leaving.
+	reload = 2 * time.Second
+	// mostSteps limits the steps that a watcher receives for those that it missed.
+	mostSteps = 1000
+)
 
 // New returns the sittings of a store.
-func New(s *store.Store) *Hub { return &Hub{store: s, rooms: map[int64]*room{}} }
+func New(s *store.Store) *Hub { return &Hub{store: s, started: time.Now(), rooms: map[int64]*room{}} }
 
 func (h *Hub) room(id int64) *room {
 	r := h.rooms[id]
 	if r == nil {
-		r = &room{people: map[string]*attendee{}, watchers: map[chan struct{}]string{}}
+		r = &room{since: h.started, people: map[string]*attendee{}, watchers: map[chan struct{}]string{}}
 		h.rooms[id] = r
 	}
 	return r
@@ -56,83 +73,227 @@ func (r *room) changed() {
 	}
 }
 
-func (r *room) present(name string) bool {
+// goneSince returns since when a person has not been present, or the zero time if the person is.
+func (r *room) goneSince(name string) time.Time {
+	p := r.people[name]
+	if p == nil {
+		return r.since // may come back after a restart of the service
+	}
 	for _, who := range r.watchers {
 		if who == name {
-			return true
+			return time.Time{}
 		}
 	}
-	return time.Since(r.people[name].seen) < lingers
+	if until := p.seen.Add(lingers); time.Now().After(until) {
+		return until
+	}
+	return time.Time{}
 }
 
-func (r *room) leader() string {
+func (r *room) present(name string) bool { return r.goneSince(name).IsZero() }
+
+// next returns who gets the lead when the lead has gone: who has asked for it longest, then who has followed longest.
+func (r *room) next() string {
+	best := ""
 	for name, p := range r.people {
-		if p.mode == api.ModeLead && r.present(name) {
-			return name
+		if !p.mayLead || p.mode == api.ModeRoam && p.asked.IsZero() || !r.present(name) {
+			continue
+		}
+		if best == "" || compare(p, r.people[best]) < 0 {
+			best = name
 		}
 	}
-	return ""
+	return best
 }
 
-// Join adds a person to a sitting. Without a mode, a person who can lead does so if nobody else
-// leads; all others follow.
-func (h *Hub) Join(x store.Sitting, name, mode string, mayLead bool) api.Sitting {
+func compare(a, b *attendee) int {
+	if a.asked.IsZero() != b.asked.IsZero() {
+		if a.asked.IsZero() {
+			return 1
+		}
+		return -1
+	}
+	return cmp.Or(a.asked.Compare(b.asked), a.since.Compare(b.since))
+}
+
+// Join adds a person to a sitting. Without a mode, a person who can lead does so if nobody else leads, or if the person led
+// before; all others follow.
+func (h *Hub) Join(ctx context.Context, x store.Sitting, who store.Person, mode string, mayLead bool) (api.Sitting, error) {
 	h.mu.Lock()
 	r := h.room(x.ID)
-	leader := r.leader()
+	now := time.Now()
+	p := r.people[who.Name]
+	isNew := p == nil || !r.present(who.Name)
+	if isNew {
+		p = &attendee{id: who.ID, mode: api.ModeFollow, place: placeOf(x), since: now}
+		r.people[who.Name] = p
+	}
+	p.seen, p.mayLead = now, mayLead
+	leads := x.Leader != nil && x.Leader.Name == who.Name
 	if mode == "" {
-		mode = api.ModeFollow
-		if have := r.people[name]; have != nil && r.present(name) {
-			mode = have.mode
-		} else if mayLead && leader == "" {
+		switch {
+		case leads, mayLead && !h.hasLead(r, x):
 			mode = api.ModeLead
+		case isNew, p.mode == api.ModeLead:
+			mode = api.ModeFollow
+		default:
+			mode = p.mode
 		}
 	}
-	if mode == api.ModeLead && leader != "" && leader != name {
-		r.people[leader].mode = api.ModeFollow
-	}
-	r.people[name] = &attendee{mode: mode, place: placeOf(x), seen: time.Now()}
-	r.changed()
+	p.mode = mode
 	h.mu.Unlock()
-	return h.describe(x)
+	var err error
+	if x, err = h.settle(ctx, x, who, mode, leads); err != nil {
+		return api.Sitting{}, err
+	}
+	if isNew {
+		if err := h.store.AddStep(ctx, step(x, who, api.StepJoin, "")); err != nil {
+			return api.Sitting{}, err
+		}
+	}
+	h.announce(x.ID)
+	return h.describe(x), nil
 }
 
-// Change moves a person or changes the mode. A leader moves the sitting; a follower who moves roams
-// from then on.
-func (h *Hub) Change(ctx context.Context, x store.Sitting, name string, c api.SittingChange) (api.Sitting, error) {
+// hasLead reports whether a sitting has a lead who is present, or has not been away for long.
+func (h *Hub) hasLead(r *room, x store.Sitting) bool {
+	if x.Leader == nil {
+		return false
+	}
+	gone := r.goneSince(x.Leader.Name)
+	return gone.IsZero() || time.Since(gone) < lingers
+}
+
+// settle makes a person the lead, or no longer the lead, if the mode says so.
+func (h *Hub) settle(ctx context.Context, x store.Sitting, who store.Person, mode string, leads bool) (store.Sitting, error) {
+	switch {
+	case mode == api.ModeLead && !leads:
+		return h.handOver(ctx, x, who, &who, "took the lead")
+	case mode != api.ModeLead && leads:
+		return h.handOver(ctx, x, who, nil, "gave up the lead")
+	}
+	return x, nil
+}
+
+// handOver gives the lead to a person, or to nobody. By is who did it.
+func (h *Hub) handOver(ctx context.Context, x store.Sitting, by store.Person, to *store.Person, text string) (store.Sitting, error) {
+	var id *int64
+	if to != nil {
+		id = &to.ID
+	}
+	if err := h.store.LeadSitting(ctx, x.ID, id, step(x, by, api.StepLead, text)); err != nil {
+		return x, err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	r := h.room(x.ID)
+	for name, p := range r.people {
+		isLead := to != nil && name == to.Name
+		switch {
+		case isLead:
+			p.mode, p.asked = api.ModeLead, time.Time{}
+		case p.mode == api.ModeLead:
+			p.mode = api.ModeFollow
+		}
+	}
+	x.LeaderID, x.Leader = id, to
+	return x, nil
+}
+
+// Change moves a person, changes the mode, what the person points at, or what is watched. A lead moves the sitting; a follower
+// who moves roams from then on.
+func (h *Hub) Change(ctx context.Context, x store.Sitting, who store.Person, c api.SittingChange) (api.Sitting, error) {
 	h.mu.Lock()
 	r := h.room(x.ID)
-	p := r.people[name]
+	p := r.people[who.Name]
 	if p == nil {
 		h.mu.Unlock()
 		return api.Sitting{}, fault.NotInSitting
 	}
 	p.seen = time.Now()
-	if c.Mode != "" {
-		if leader := r.leader(); c.Mode == api.ModeLead && leader != "" && leader != name {
-			r.people[leader].mode = api.ModeFollow
-		}
-		p.mode = c.Mode
-	} else if c.Place != nil && p.mode == api.ModeFollow {
-		p.mode = api.ModeRoam
-	}
-	leads := p.mode == api.ModeLead
-	if c.Place != nil {
-		p.place = *c.Place
+	leads := x.Leader != nil && x.Leader.Name == who.Name
+	target := r.people[c.HandTo]
+	canLead := target != nil && target != p && target.mayLead && r.present(c.HandTo)
+	mode := p.mode
+	switch {
+	case c.Mode != "":
+		mode = c.Mode
+	case c.Place != nil && p.mode == api.ModeFollow:
+		mode = api.ModeRoam
 	}
 	h.mu.Unlock()
-	if c.Place != nil && leads {
-		moment, thread := int64(c.Place.Moment), int64(c.Place.Thread)
-		var err error
-		if x.Version, err = h.store.MoveSitting(ctx, x.ID, moment, thread, c.Place.Frame); err != nil {
+
+	var err error
+	switch {
+	case c.HandTo != "" && !leads:
+		return api.Sitting{}, fault.NotLeading
+	case c.HandTo != "" && !canLead:
+		return api.Sitting{}, fault.InvalidRequest.New("name somebody else who is here and may lead", "cannot hand the lead to %s", c.HandTo)
+	case c.HandTo != "":
+		x, err = h.handOver(ctx, x, who, &store.Person{ID: target.id, Name: c.HandTo}, "handed the lead to "+c.HandTo)
+		mode = api.ModeFollow
+	default:
+		x, err = h.settle(ctx, x, who, mode, leads)
+	}
+	if err != nil {
+		return api.Sitting{}, err
+	}
+	if c.Place != nil && mode == api.ModeLead {
+		s := step(x, who, api.StepMove, "")
+		s.Moment, s.Thread, s.Frame = int64(c.Place.Moment), int64(c.Place.Thread), c.Place.Frame
+		if x.Version, err = h.store.MoveSitting(ctx, s, c.Seen); err != nil {
 			return api.Sitting{}, err
 		}
-		x.Moment, x.Thread, x.Frame = moment, thread, c.Place.Frame
+		x.Moment, x.Thread, x.Frame = s.Moment, s.Thread, s.Frame
+	}
+	if c.Watches != nil {
+		if err := h.store.WatchInSitting(ctx, *c.Watches, step(x, who, api.StepWatch, strings.Join(*c.Watches, ", "))); err != nil {
+			return api.Sitting{}, err
+		}
+		x.Watches = *c.Watches
 	}
 	h.mu.Lock()
-	h.room(x.ID).changed()
+	p.mode = mode
+	if c.Place != nil {
+		p.place, p.pointing = *c.Place, nil
+	}
+	if c.Pointing != nil {
+		p.pointing = c.Pointing
+	}
+	if c.Asks != nil && *c.Asks == p.asked.IsZero() && mode != api.ModeLead {
+		p.asked = time.Time{}
+		if *c.Asks {
+			p.asked = time.Now()
+		}
+	}
 	h.mu.Unlock()
+	h.announce(x.ID)
 	return h.describe(x), nil
+}
+
+// Say keeps what a person says in a sitting.
+func (h *Hub) Say(ctx context.Context, x store.Sitting, who store.Person, text string) error {
+	s := step(x, who, api.StepSay, text)
+	h.mu.Lock()
+	if p := h.room(x.ID).people[who.Name]; p != nil && p.mode == api.ModeRoam {
+		s.Moment, s.Thread, s.Frame = int64(p.place.Moment), int64(p.place.Thread), p.place.Frame
+	}
+	h.mu.Unlock()
+	if err := h.store.AddStep(ctx, s); err != nil {
+		return err
+	}
+	h.announce(x.ID)
+	return nil
+}
+
+func step(x store.Sitting, who store.Person, kind, text string) store.SittingStep {
+	return store.SittingStep{SittingID: x.ID, PersonID: who.ID, Kind: kind, Moment: x.Moment, Thread: x.Thread, Frame: x.Frame, Text: text}
+}
+
+func (h *Hub) announce(id int64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.room(id).changed()
 }
 
 func placeOf(x store.Sitting) api.Place {
@@ -142,64 +303,153 @@ func placeOf(x store.Sitting) api.Place {
 func (h *Hub) describe(x store.Sitting) api.Sitting {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	out := api.Sitting{ID: x.ID, Case: x.Case.Name, Evidence: x.Evidence.Name, Place: placeOf(x), Version: x.Version, Here: []api.Attendee{}}
+	out := api.Sitting{ID: x.ID, Case: x.Case.Name, Evidence: x.Evidence.Name, Place: placeOf(x), Version: x.Version, Watches: x.Watches, Here: []api.Attendee{}}
+	if out.Watches == nil {
+		out.Watches = []string{}
+	}
 	r := h.room(x.ID)
+	if x.Leader != nil {
+		out.Leader, out.Away = x.Leader.Name, !r.present(x.Leader.Name)
+	}
 	for name, p := range r.people {
 		if !r.present(name) {
-			delete(r.people, name)
+			if time.Since(r.goneSince(name)) > lingers {
+				delete(r.people, name)
+			}
 			continue
 		}
 		place := p.place
 		if p.mode != api.ModeRoam {
 			place = out.Place
 		}
-		out.Here = append(out.Here, api.Attendee{Name: name, Mode: p.mode, Place: place})
+		out.Here = append(out.Here, api.Attendee{Name: name, Mode: p.mode, Place: place, Pointing: p.pointing, Asks: !p.asked.IsZero(), MayLead: p.mayLead})
 	}
-	sort.Slice(out.Here, func(i, j int) bool { return out.Here[i].Name < out.Here[j].Name })
+	slices.SortFunc(out.Here, func(a, b api.Attendee) int { return strings.Compare(a.Name, b.Name) })
 	return out
 }
 
-// Watch calls f with the sitting's current state and after every change, until the context ends or
-// f fails. It calls beat when nothing has changed for a while.
-func (h *Hub) Watch(ctx context.Context, id int64, name string, f func(api.Sitting) error, beat func() error) error {
-	changed := make(chan struct{}, 1)
-	changed <- struct{}{}
+// elect hands the lead of a sitting on if the lead has been away for too long.
+func (h *Hub) elect(ctx context.Context, id int64) error {
+	x, err := h.store.SittingByID(ctx, id)
+	if err != nil || x.Leader == nil {
+		return err
+	}
 	h.mu.Lock()
-	h.room(id).watchers[changed] = name
-	h.room(id).changed()
+	r := h.room(id)
+	next := ""
+	if !h.hasLead(r, x) {
+		next = r.next()
+	}
+	var to *store.Person
+	if p := r.people[next]; p != nil {
+		to = &store.Person{ID: p.id, Name: next}
+	}
+	has := h.hasLead(r, x)
 	h.mu.Unlock()
-	defer func() {
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		r := h.room(id)
-		delete(r.watchers, changed)
-		if p := r.people[name]; p != nil {
-			p.seen = time.Now().Add(2*time.Second - lingers) // a reload must not look like leaving
-		}
-		time.AfterFunc(3*time.Second, func() {
-			h.mu.Lock()
-			defer h.mu.Unlock()
-			r.changed()
-		})
-	}()
+	if has {
+		return nil
+	}
+	text := "was away: nobody leads"
+	if to != nil {
+		text = "was away: " + to.Name + " leads"
+	}
+	if _, err := h.handOver(ctx, x, *x.Leader, to, text); err != nil {
+		return err
+	}
+	h.announce(id)
+	return nil
+}
+
+// Watcher receives what happens in a sitting.
+type Watcher struct {
+	// After is the ID of the last step that it has received; 0 if it needs none.
+	After   int64
+	MayLead bool
+	// State receives the sitting's state, with the ID of the last step; Step one that came since. Beat is called when nothing
+	// has happened for a while.
+	State func(x api.Sitting, last int64) error
+	Step  func(api.SittingStep) error
+	Beat  func() error
+}
+
+// Watch informs a watcher of the current state and of every change, until the context ends or the watcher fails. Whoever watches
+// and is not in the sitting joins it: the service has been restarted, or the person was away for long.
+func (h *Hub) Watch(ctx context.Context, id int64, who store.Person, w Watcher) error {
+	changed := make(chan struct{}, 1)
+	h.mu.Lock()
+	h.room(id).watchers[changed] = who.Name
+	h.mu.Unlock()
+	defer h.leave(id, who.Name, changed)
+	x, err := h.store.SittingByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	if _, err := h.Join(ctx, x, who, "", w.MayLead); err != nil {
+		return err
+	}
+	last, err := h.store.LastStep(ctx, id)
+	if err != nil {
+		return err
+	}
+	if w.After > 0 {
+		last = w.After
+	}
 	ticker := time.NewTicker(15 * time.Second)
 	defer ticker.Stop()
+	h.announce(id)
 	for {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-ticker.C:
-			if err := beat(); err != nil {
+			if err := w.Beat(); err != nil {
 				return err
 			}
 		case <-changed:
-			x, err := h.store.SittingByID(ctx, id)
-			if err != nil {
-				return err
-			}
-			if err := f(h.describe(x)); err != nil {
+			if last, err = h.inform(ctx, id, w, last); err != nil {
 				return err
 			}
 		}
 	}
+}
+
+// inform sends a watcher the steps after one, and the state. It returns the last step.
+func (h *Hub) inform(ctx context.Context, id int64, w Watcher, last int64) (int64, error) {
+	steps, err := h.store.StepsOf(ctx, id, last, mostSteps)
+	if err != nil {
+		return last, err
+	}
+	for _, s := range steps {
+		last = s.ID
+		if err := w.Step(StepOf(s)); err != nil {
+			return last, err
+		}
+	}
+	x, err := h.store.SittingByID(ctx, id)
+	if err != nil {
+		return last, err
+	}
+	return last, w.State(h.describe(x), last)
+}
+
+// StepOf returns a step as clients see it.
+func StepOf(s store.SittingStep) api.SittingStep {
+	return api.SittingStep{ID: s.ID, By: s.Person.Name, At: s.At, Kind: s.Kind, Text: s.Text, Place: api.Place{Moment: event.Moment(s.Moment), Thread: event.ThreadID(s.Thread), Frame: s.Frame}}
+}
+
+// leave ends a watcher. If its person does not come back, others see it, and the lead is handed on in time.
+func (h *Hub) leave(id int64, name string, changed chan struct{}) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	r := h.room(id)
+	delete(r.watchers, changed)
+	if p := r.people[name]; p != nil {
+		p.seen = time.Now().Add(reload - lingers)
+	}
+	time.AfterFunc(reload+time.Second, func() { h.announce(id) })
+	time.AfterFunc(reload+lingers+time.Second, func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		defer cancel()
+		_ = h.elect(ctx, id) // the next who joins leads, if this fails
+	})
 }

@@ -132,19 +132,6 @@ type Checkpoint struct {
 	CreatedAt time.Time
 }
 
-// Sitting is where a shared replay is.
-type Sitting struct {
-	ID         int64
-	CaseID     int64
-	EvidenceID int64
-	Moment     int64
-	Thread     int64
-	Frame      int
-	Version    int64
-	Case       Case
-	Evidence   Evidence
-}
-
 // Custody is one entry of a case's custody record.
 type Custody struct {
 	ID       int64
@@ -373,29 +360,6 @@ func (s *Store) DeleteCheckpoint(ctx context.Context, caseID, id int64) error {
 		return fmt.Errorf("checkpoint %d: %w", id, fault.NotFound)
 	}
 	return translate(done.Error, "checkpoint")
-}
-
-// OpenSitting returns the sitting of evidence. It opens one at a place if there is none.
-func (s *Store) OpenSitting(ctx context.Context, first Sitting) (Sitting, error) {
-	// Two people can join at the same time: the second insert does nothing.
-	err := s.in(ctx).Exec(`insert into sittings (case_id, evidence_id, moment, thread, frame, version) values (?, ?, ?, ?, ?, 1)
-		on conflict (evidence_id) do nothing`, first.CaseID, first.EvidenceID, first.Moment, first.Thread, first.Frame).Error
-	if err != nil {
-		return first, translate(err, "sitting")
-	}
-	var have Sitting
-	return have, translate(s.in(ctx).Preload("Case").Preload("Evidence").Where("evidence_id = ?", first.EvidenceID).Take(&have).Error, "sitting")
-}
-
-// SittingByID finds a sitting.
-func (s *Store) SittingByID(ctx context.Context, id int64) (x Sitting, err error) {
-	return x, translate(s.in(ctx).Preload("Case").Preload("Evidence").Take(&x, id).Error, fmt.Sprintf("sitting %d", id))
-}
-
-// MoveSitting moves a sitting and returns its new version.
-func (s *Store) MoveSitting(ctx context.Context, id, moment, thread int64, frame int) (version int64, err error) {
-	err = s.in(ctx).Raw("update sittings set moment = ?, thread = ?, frame = ?, version = version + 1 where id = ? returning version", moment, thread, frame, id).Scan(&version).Error
-	return version, translate(err, "sitting")
 }
 
 // Note adds an entry to a case's custody record.

@@ -418,7 +418,7 @@ func TestSittings(t *testing.T) {
 	for i := range versions {
 		all.Go(func() {
 			var err error
-			versions[i], err = s.MoveSitting(ctx, ids[0], int64(i), 5, i)
+			versions[i], err = s.MoveSitting(ctx, SittingStep{SittingID: ids[0], PersonID: ines, Kind: "move", Moment: int64(i), Thread: 5, Frame: i}, 0)
 			assert.NoError(t, err)
 		})
 	}
@@ -433,6 +433,12 @@ func TestSittings(t *testing.T) {
 	assert.EqualValues(t, last, x.Moment, "the last move counts")
 	assert.Equal(t, last, x.Frame)
 	assert.Equal(t, "run", x.Evidence.Name)
+	_, err = s.MoveSitting(ctx, SittingStep{SittingID: ids[0], PersonID: ines, Kind: "move"}, 20)
+	require.ErrorIs(t, err, fault.SittingMoved)
+	steps, err := s.StepsOf(ctx, ids[0], 0, 100)
+	require.NoError(t, err)
+	assert.Len(t, steps, 20, "a step for each move that counts")
+	assert.Equal(t, "Ines", steps[0].Person.Name)
 	_, err = s.SittingByID(ctx, 4711)
 	require.ErrorIs(t, err, fault.NotFound)
 }
