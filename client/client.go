@@ -289,6 +289,11 @@ func (c *Client) JoinSitting(ctx context.Context, caseName, name, mode string) (
 	return s, c.call(ctx, "POST", evidencePath(caseName, name)+"/sitting", map[string]string{"mode": mode}, &s)
 }
 
+// SittingOf finds the sitting of evidence, without joining it. The error wraps fault.NotFound if there is none yet.
+func (c *Client) SittingOf(ctx context.Context, caseName, name string) (s api.Sitting, err error) {
+	return s, c.call(ctx, "GET", evidencePath(caseName, name)+"/sitting", nil, &s)
+}
+
 // ChangeSitting moves the person in a sitting, or changes the person's mode.
 func (c *Client) ChangeSitting(ctx context.Context, id int64, change api.SittingChange) (s api.Sitting, err error) {
 	return s, c.call(ctx, "PATCH", fmt.Sprintf("/api/sittings/%d", id), change, &s)

@@ -6,6 +6,7 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -134,6 +135,7 @@ type service struct {
 	url, grpc, data, database string
 	cmd                       *exec.Cmd
 	ended                     chan struct{}
+	listen                    string // the address of the next run; empty for a free port
 }
 
 // start starts wraithd with a database of the test's, and the people in it.
@@ -160,7 +162,7 @@ func dataFolder(t *testing.T) string {
 
 // run starts the process and waits until it serves.
 func (s *service) run(t *testing.T) {
-	args := []string{"--data", s.data, "--listen", "127.0.0.1:0", "--grpc", "127.0.0.1:0", "--settle", settle.String()}
+	args := []string{"--data", s.data, "--listen", cmp.Or(s.listen, "127.0.0.1:0"), "--grpc", "127.0.0.1:0", "--settle", settle.String()}
 	if s.database != "" {
 		args = append(args, "--database", s.database)
 	}

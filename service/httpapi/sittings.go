@@ -50,6 +50,21 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		s, err := a.Sittings.Join(ctx, x, who(ctx), in.Body.Mode, leads)
 		return &body[api.Sitting]{s}, err
 	})
+	route(h, a, "GET", evidencePath+"sitting", "sittingOf", "The sitting of evidence, without joining it", func(ctx context.Context, in *EvidenceInput) (*body[api.Sitting], error) {
+		c, err := a.caseFor(ctx, in.Case, mayLook)
+		if err != nil {
+			return nil, err
+		}
+		e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+		if err != nil {
+			return nil, err
+		}
+		x, err := a.Store.SittingOf(ctx, e.ID)
+		if err != nil {
+			return nil, err
+		}
+		return &body[api.Sitting]{a.Sittings.Describe(x)}, nil
+	})
 	route(h, a, "PATCH", "/api/sittings/{sitting}", "changeSitting", "Move in a sitting, or change who leads", func(ctx context.Context, in *struct {
 		Sitting int64 `path:"sitting"`
 		Body    api.SittingChange

@@ -152,7 +152,7 @@ func (h *Hub) Join(ctx context.Context, x store.Sitting, who store.Person, mode 
 		}
 	}
 	h.announce(x.ID)
-	return h.describe(x), nil
+	return h.Describe(x), nil
 }
 
 // hasLead reports whether a sitting has a lead who is present, or has not been away for long.
@@ -268,7 +268,7 @@ func (h *Hub) Change(ctx context.Context, x store.Sitting, who store.Person, c a
 	}
 	h.mu.Unlock()
 	h.announce(x.ID)
-	return h.describe(x), nil
+	return h.Describe(x), nil
 }
 
 // Say keeps what a person says in a sitting.
@@ -300,7 +300,8 @@ func placeOf(x store.Sitting) api.Place {
 	return api.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame}
 }
 
-func (h *Hub) describe(x store.Sitting) api.Sitting {
+// Describe returns a sitting as clients see it.
+func (h *Hub) Describe(x store.Sitting) api.Sitting {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	out := api.Sitting{ID: x.ID, Case: x.Case.Name, Evidence: x.Evidence.Name, Place: placeOf(x), Version: x.Version, Watches: x.Watches, Here: []api.Attendee{}}
@@ -429,7 +430,7 @@ func (h *Hub) inform(ctx context.Context, id int64, w Watcher, last int64) (int6
 	if err != nil {
 		return last, err
 	}
-	return last, w.State(h.describe(x), last)
+	return last, w.State(h.Describe(x), last)
 }
 
 // StepOf returns a step as clients see it.

@@ -57,6 +57,11 @@ func (s *Store) sittings(ctx context.Context) *gorm.DB {
 	return s.in(ctx).Preload("Case").Preload("Evidence").Preload("Leader")
 }
 
+// SittingOf finds the sitting of evidence.
+func (s *Store) SittingOf(ctx context.Context, evidence int64) (x Sitting, err error) {
+	return x, translate(s.sittings(ctx).Where("evidence_id = ?", evidence).Take(&x).Error, "sitting of the evidence")
+}
+
 // SittingByID finds a sitting.
 func (s *Store) SittingByID(ctx context.Context, id int64) (x Sitting, err error) {
 	return x, translate(s.sittings(ctx).Take(&x, id).Error, fmt.Sprintf("sitting %d", id))
