@@ -43,8 +43,13 @@ export class Stream {
   constructor(readonly url: string) {
     streams.push(this)
   }
-  tell(state: unknown) {
-    this.onmessage?.({ data: JSON.stringify(state) })
+  private named = new Map<string, (e: { data: string }) => void>()
+  addEventListener(name: string, f: (e: { data: string }) => void) {
+    this.named.set(name, f)
+  }
+  tell(state: unknown, name = '') {
+    const f = name ? this.named.get(name) : this.onmessage
+    f?.({ data: JSON.stringify(state) })
   }
   close() {
     this.closed = true

@@ -101,12 +101,16 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		Sitting int64 `path:"sitting"`
 		After   int64 `query:"after" minimum:"0" doc:"the last step that is known"`
 		Count   int   `query:"count" minimum:"1" maximum:"1000" default:"200"`
+		Latest  bool  `query:"latest" doc:"the latest steps, and not the first ones after one; still oldest first"`
 	}) (*body[[]api.SittingStep], error) {
 		x, err := a.sitting(ctx, in.Sitting)
 		if err != nil {
 			return nil, err
 		}
 		list, err := a.Store.StepsOf(ctx, x.ID, in.After, in.Count)
+		if in.Latest {
+			list, err = a.Store.LatestSteps(ctx, x.ID, in.Count)
+		}
 		out := []api.SittingStep{}
 		for _, s := range list {
 			out = append(out, sittings.StepOf(s))

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import type { Variable } from '../api/service'
+import { personColour } from '../source/people'
 import { useCheckpoints } from '../stores/checkpoints'
 import { useFrame } from '../stores/frame'
 import { useLedger } from '../stores/ledger'
@@ -23,6 +24,8 @@ const page = 50
 const known = computed(() => props.value.state === 'known')
 /** The value's path, as questions take it. */
 const name = computed(() => props.value.path)
+/** Somebody else who is at this place and points at the value. */
+const pointed = computed(() => sitting.pointers.find((p) => p.pointing?.kind === 'value' && p.pointing.at === name.value)?.name)
 const changed = computed(() => props.was !== undefined && props.was !== props.value.value)
 
 async function more(from: number) {
@@ -47,10 +50,10 @@ watch(
 
 <template>
   <div class="value">
-    <div class="row" :class="{ changed }" :data-name="name">
+    <div class="row" :class="{ changed }" :data-name="name" :style="pointed ? { boxShadow: `inset 4px 0 ${personColour(pointed)}` } : undefined" :title="pointed ? texts.values.pointedBy(pointed) : undefined">
       <button v-if="value.count" type="button" :aria-expanded="open" :aria-label="texts.values.parts(value.name)" @click="toggle">{{ open ? '–' : '+' }}</button>
       <span v-else class="pad"></span>
-      <code class="name">{{ value.name }}</code>
+      <button type="button" class="name" :aria-label="texts.values.pointAt(name)" @click="sitting.tell({ pointing: { kind: 'value', at: name } })"><code>{{ value.name }}</code></button>
       <code v-if="types" class="soft">{{ value.type }}</code>
       <span v-if="changed" class="delta" :title="texts.values.changed">Δ</span>
       <code v-if="known" class="text" :title="value.value">{{ value.value }}</code>
@@ -95,8 +98,9 @@ button {
   min-width: 18px;
   font-family: var(--mono);
 }
-.name {
+.row .name {
   font-weight: 600;
+  color: var(--ink);
   white-space: nowrap;
 }
 .text {

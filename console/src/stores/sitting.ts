@@ -1,7 +1,7 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
-import type { Mode, Place, Sitting } from '../api/service'
-import { data, service } from '../api/service'
+import type { Mode, Place, Pointing, Sitting, SittingStep } from '../api/service'
+import { data, service, ServiceError } from '../api/service'
 import { useCheckpoints } from './checkpoints'
 import { useDrawer } from './drawer'
 import { useEvidence } from './evidence'
@@ -9,6 +9,9 @@ import { useFrame } from './frame'
 import { useLedger } from './ledger'
 import { useLookups } from './lookups'
 import { useTrouble } from './trouble'
+
+/** How many steps of a sitting are kept in the page. */
+const mostSteps = 300
 
 export type Way = 'into' | 'over' | 'out'
 
@@ -22,10 +25,17 @@ export const useSitting = defineStore('sitting', () => {
   const state = shallowRef<Sitting>()
   const me = ref('')
   const reason = ref('')
+  /** What happened in the sitting lately, oldest first. */
+  const steps = shallowRef<SittingStep[]>([])
+  /** The place of a link that somebody who leads has opened: the others are not there. */
+  const apart = ref(false)
 
   let events: EventSource | undefined
 
   const mode = computed<Mode>(() => state.value?.here.find((p) => p.name === me.value)?.mode ?? 'follow')
+
+  /** The others who look at the same place. */
+  const pointers = computed(() => (state.value?.here ?? []).filter((p) => p.name !== me.value && p.place.moment === here.place.moment && p.place.thread === here.place.thread && p.place.frame === here.place.frame))
 
   async function open(inCase: string, name: string, who: string, at?: Place) {
     close()
@@ -33,23 +43,45 @@ export const useSitting = defineStore('sitting', () => {
     await attempt(async () => {
       await evidence.open(inCase, name)
       drawer.open()
-      let s = await data(service.POST('/api/cases/{case}/evidence/{evidence}/sitting', { params: { path: evidence.path }, body: {} }))
+      const before = await current()
       if (at && !at.thread) at = { ...at, thread: await here.threadAt(at.moment) }
-      if (at && (at.moment !== s.place.moment || at.thread !== s.place.thread)) {
-        s = await change(s, { mode: 'roam', place: at })
-        await here.load(at)
-      } else {
-        await here.load(at ?? s.place)
-      }
+      // A link does not take anybody along, and whoever leads keeps the lead.
+      const looksAlone = at && before && before.leader !== me.value && differs(at, before.place)
+      let s = await data(service.POST('/api/cases/{case}/evidence/{evidence}/sitting', { params: { path: evidence.path }, body: looksAlone ? { mode: 'roam' } : {} }))
+      const isElsewhere = at && differs(at, s.place)
+      if (at && (looksAlone || (isElsewhere && !before))) s = await change(s, { place: at })
+      apart.value = !!(at && before && isElsewhere && s.leader === me.value)
+      await here.load(at ?? s.place)
       state.value = s
+      steps.value = await data(service.GET('/api/sittings/{sitting}/steps', { params: { path: { sitting: s.id }, query: { latest: true, count: mostSteps } } }))
       events = new EventSource(`/api/sittings/${s.id}/events`)
       events.onmessage = (e) => follow(JSON.parse(e.data) as Sitting)
+      events.addEventListener('step', (e) => happened(JSON.parse(e.data) as SittingStep))
       if (!evidence.isSnapshot) await Promise.all([checkpoints.load(), evidence.loadLanes(0, 0)])
     })
   }
 
+  /** The sitting, if there is one already. */
+  function current() {
+    return data(service.GET('/api/cases/{case}/evidence/{evidence}/sitting', { params: { path: evidence.path } })).catch((e) => {
+      if (e instanceof ServiceError && e.status === 404) return undefined
+      throw e
+    })
+  }
+
+  function differs(a: Place, b: Place) {
+    return a.moment !== b.moment || a.thread !== b.thread
+  }
+
+  function happened(step: SittingStep) {
+    if (steps.value.some((s) => s.id === step.id)) return
+    steps.value = [...steps.value, step].slice(-mostSteps)
+  }
+
   function close() {
     events?.close()
+    steps.value = []
+    apart.value = false
     events = undefined
     state.value = undefined
     here.close()
@@ -58,7 +90,7 @@ export const useSitting = defineStore('sitting', () => {
     useLookups().close()
   }
 
-  function change(s: Sitting, body: { mode?: Mode; place?: Place }) {
+  function change(s: Sitting, body: { mode?: Mode; place?: Place; seen?: number; pointing?: Pointing; asks?: boolean; handTo?: string; watches?: string[] }) {
     return data(service.PATCH('/api/sittings/{sitting}', { params: { path: { sitting: s.id } }, body }))
   }
 
@@ -78,11 +110,33 @@ export const useSitting = defineStore('sitting', () => {
     await attempt(async () => {
       await here.load(p)
       reason.value = why
-      if (state.value) state.value = await change(state.value, { place: p })
+      apart.value = false
+      if (!state.value) return
+      try {
+        state.value = await change(state.value, { place: p, seen: state.value.version })
+      } catch (e) {
+        // Somebody else, or oneself in another window, has moved the sitting meanwhile: it counts.
+        if (e instanceof ServiceError && e.status === 409) await here.load(state.value.place)
+        throw e
+      }
+    })
+  }
+
+  /** Changes something other than the place. */
+  async function tell(body: { pointing?: Pointing; asks?: boolean; handTo?: string; watches?: string[] }) {
+    await attempt(async () => {
+      if (state.value) state.value = await change(state.value, body)
+    })
+  }
+
+  async function say(text: string) {
+    await attempt(async () => {
+      if (state.value) await data(service.POST('/api/sittings/{sitting}/say', { params: { path: { sitting: state.value.id } }, body: { text } }))
     })
   }
 
   async function setMode(m: Mode) {
+    apart.value = false
     await attempt(async () => {
       if (!state.value) return
       state.value = await change(state.value, m === 'lead' ? { mode: m, place: here.place } : { mode: m })
@@ -114,5 +168,5 @@ export const useSitting = defineStore('sitting', () => {
     await attempt(async () => go({ moment, thread: await here.threadAt(moment), frame: 0 }))
   }
 
-  return { state, me, reason, mode, open, close, follow, go, goTo, step, run, chooseFrame, setMode }
+  return { state, me, reason, mode, steps, apart, pointers, open, close, follow, happened, go, goTo, step, run, chooseFrame, setMode, tell, say }
 })

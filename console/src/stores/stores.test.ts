@@ -1,5 +1,5 @@
 import { beforeEach, describe, expect, test } from 'vitest'
-import type { Checkpoint, Place, Sitting } from '../api/service'
+import type { Checkpoint, Place, Sitting, SittingStep } from '../api/service'
 import { answer, Refusal, requests, sent, streams } from '../wire.spec'
 import type { Sent } from '../wire.spec'
 import { useCheckpoints } from './checkpoints'
@@ -19,7 +19,7 @@ const frames = ['main.assign', 'main.main'].map((name) => ({ function: name, fil
 
 /** The state of a sitting at a moment, as one of the people in it sees it. */
 function state(version: number, at: Place, here: [string, string][] = [['Ines', 'lead']]): Sitting {
-  return { id: 7, case: 'fog', evidence: 'run', place: at, version, here: here.map(([name, mode]) => ({ name, mode, place: at })) } as Sitting
+  return { id: 7, case: 'fog', evidence: 'run', place: at, version, leader: here.find(([, mode]) => mode === 'lead')?.[0], watches: [], here: here.map(([name, mode]) => ({ name, mode, place: at, mayLead: true })) } as Sitting
 }
 
 function checkpoint(id: number, more: Partial<Checkpoint> = {}): Checkpoint {
@@ -46,10 +46,18 @@ function aService(checkpoints: Checkpoint[] = [], history = true) {
     checkpoints.splice(checkpoints.findIndex((c) => s.path.endsWith(`/${c.id}`)), 1)
     return undefined
   })
-  answer(`POST ${base}/sitting`, state(1, place(40)))
+  answer(`GET ${base}/sitting`, state(1, place(40), []))
+  let mode = 'lead'
+  answer(`POST ${base}/sitting`, (s: Sent) => {
+    mode = (s.body as { mode?: string }).mode ?? 'lead'
+    return state(1, place(40), [['Ines', mode]])
+  })
+  answer('GET /api/sittings/7/steps', [{ id: 3, by: 'Tomas', at: '2026-03-01T06:00:00Z', kind: 'say', place: place(30), text: 'here' }])
+  answer('POST /api/sittings/7/say', undefined)
   answer('PATCH /api/sittings/7', (s: Sent) => {
     const body = s.body as { mode?: string; place?: Place }
-    return state(2, body.place ?? place(40), [['Ines', body.mode ?? 'lead']])
+    if (body.mode) mode = body.mode
+    return state(2, body.place ?? place(40), [['Ines', mode]])
   })
 }
 
@@ -407,9 +415,52 @@ describe('sitting', () => {
     aService()
     const sitting = useSitting()
     await sitting.open('fog', 'run', 'Ines', place(55, '', 1))
-    expect(sent.find((s) => s.method === 'PATCH')?.body).toEqual({ mode: 'roam', place: place(55, '5', 1) })
+    expect(sent.find((s) => s.method === 'POST')?.body).toEqual({ mode: 'roam' })
+    expect(sent.find((s) => s.method === 'PATCH')?.body).toEqual({ place: place(55, '5', 1) })
     expect(useFrame().place).toEqual(place(55, '5', 1))
-    expect(sitting.mode).toBe('roam')
+    expect(sitting.apart).toBe(false)
+  })
+
+  test('whoever leads keeps the lead when a link is opened, and takes nobody along', async () => {
+    aService()
+    answer(`GET ${base}/sitting`, state(1, place(40)))
+    const sitting = useSitting()
+    await sitting.open('fog', 'run', 'Ines', place(55, '5'))
+    expect(requests()).not.toContain('PATCH /api/sittings/7')
+    expect(useFrame().place).toEqual(place(55, '5'))
+    expect([sitting.mode, sitting.apart]).toEqual(['lead', true])
+    await sitting.go(place(55, '5'))
+    expect(sent.at(-1)?.body).toEqual({ place: place(55, '5'), seen: 1 })
+    expect(sitting.apart).toBe(false)
+  })
+
+  test('a link to a sitting that does not exist yet opens it there', async () => {
+    aService()
+    answer(`GET ${base}/sitting`, new Refusal(404, { detail: 'not found' }))
+    await useSitting().open('fog', 'run', 'Ines', place(55, '5'))
+    expect(sent.find((s) => s.method === 'POST')?.body).toEqual({})
+    expect(sent.find((s) => s.method === 'PATCH')?.body).toEqual({ place: place(55, '5') })
+  })
+
+  test('a move that comes too late shows where the sitting is', async () => {
+    const sitting = await opened()
+    answer('PATCH /api/sittings/7', new Refusal(409, { detail: 'somebody else has moved the sitting' }))
+    await sitting.go(place(70))
+    expect(useTrouble().trouble).toBe('somebody else has moved the sitting')
+    expect(useFrame().place).toEqual(place(40))
+  })
+
+  test('steps are kept once, in order', async () => {
+    const sitting = await opened()
+    const step = (id: number) => ({ id, by: 'Ines', at: '2026-03-01T06:00:01Z', kind: 'move', place: place(id) }) as SittingStep
+    streams[0].tell(step(4), 'step')
+    streams[0].tell(step(4), 'step')
+    streams[0].tell(step(5), 'step')
+    expect(sitting.steps.map((s) => s.id)).toEqual([3, 4, 5])
+    await sitting.say('there')
+    expect(sent.at(-1)).toMatchObject({ method: 'POST', body: { text: 'there' } })
+    await sitting.tell({ pointing: { kind: 'value', at: 'n' } })
+    expect(sent.at(-1)?.body).toEqual({ pointing: { kind: 'value', at: 'n' } })
   })
 
   test('a link to another frame of the place moves nobody', async () => {
@@ -447,7 +498,7 @@ describe('sitting', () => {
     expect(sent.find((s) => s.path.endsWith('/step'))?.query).toEqual({ moment: '40', thread: '1', way: 'into', back: 'true' })
     expect(useFrame().place).toEqual(place(41, '2'))
     expect(sitting.reason).toBe('a call begins')
-    expect(sent.at(-1)).toMatchObject({ method: 'PATCH', body: { place: place(41, '2') } })
+    expect(sent.at(-1)).toMatchObject({ method: 'PATCH', body: { place: place(41, '2'), seen: 1 } })
     answer(`GET ${base}/run`, new Refusal(404, { detail: 'no hit' }))
     await sitting.run(false)
     expect(useTrouble().trouble).toBe('no hit')

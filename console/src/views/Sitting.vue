@@ -19,10 +19,12 @@ import SearchPanel from '../components/SearchPanel.vue'
 import SourcePage from '../components/SourcePage.vue'
 import SpansPage from '../components/SpansPage.vue'
 import StoryPanel from '../components/StoryPanel.vue'
+import TalkPanel from '../components/TalkPanel.vue'
 import ThreadsPanel from '../components/ThreadsPanel.vue'
 import TimeLanes from '../components/TimeLanes.vue'
 import ValueTree from '../components/ValueTree.vue'
 import WaitsPanel from '../components/WaitsPanel.vue'
+import WatchedValues from '../components/WatchedValues.vue'
 import WhoIsHere from '../components/WhoIsHere.vue'
 import { useSession } from '../stores/session'
 import { useCheckpoints } from '../stores/checkpoints'
@@ -164,6 +166,12 @@ onKeyStroke(
       <span id="reason" class="soft" aria-live="polite">{{ sitting.reason }}</span>
       <button type="button" class="quiet" @click="help = !help">{{ texts.sitting.keys }} <kbd>?</kbd></button>
     </div>
+    <p v-if="sitting.apart && sitting.state" class="gap" role="status">
+      {{ texts.sitting.apart(sitting.state.place.moment) }}
+      <button id="take-along" type="button" class="quiet" @click="sitting.go({ ...here.place })">{{ texts.sitting.takeAlong }}</button>
+      <button type="button" class="quiet" @click="sitting.setMode('roam')">{{ texts.sitting.lookAlone }}</button>
+      <button type="button" class="quiet" @click="sitting.go({ ...sitting.state.place })">{{ texts.sitting.goBack }}</button>
+    </p>
     <p v-if="trouble.trouble" class="trouble" role="alert">{{ trouble.trouble }} <button type="button" class="quiet" @click="trouble.trouble = ''">{{ texts.sitting.close }}</button></p>
     <p v-if="loaded.isSnapshot && failure" class="gap why">
       <span class="notch" aria-hidden="true"></span>{{ wrong }}<template v-for="c in (failure.causes ?? []).slice(1)" :key="c.type + c.message">{{ texts.sitting.because(c.type, c.message) }}</template><template v-if="failure.instruction">{{ texts.sitting.by }} <code>{{ failure.instruction }}</code></template>
@@ -177,9 +185,10 @@ onKeyStroke(
       <div class="side">
         <Descent />
         <ValueTree />
+        <WatchedValues />
       </div>
     </div>
-    <div class="drawer" :class="{ tall: loaded.isSnapshot || ['why', 'ledger', 'line', 'call', 'story', 'races', 'waits'].includes(drawer.tab) }">
+    <div class="drawer" :class="{ tall: loaded.isSnapshot || ['why', 'ledger', 'line', 'call', 'story', 'races', 'waits', 'talk'].includes(drawer.tab) }">
       <el-tabs v-model="drawer.tab">
         <template v-if="loaded.isSnapshot">
           <el-tab-pane :label="texts.sitting.tabs.threads" name="threads"><ThreadsPanel /></el-tab-pane>
@@ -203,6 +212,7 @@ onKeyStroke(
         <el-tab-pane v-if="loaded.traits?.messages && page !== 'messages'" :label="texts.sitting.tabs.messages" name="messages" lazy><MessagesPage /></el-tab-pane>
         <el-tab-pane :label="texts.sitting.tabs.elsewhere" name="elsewhere" lazy><ElsewherePanel /></el-tab-pane>
         <el-tab-pane :label="texts.sitting.tabs.ask" name="ask"><AskPanel /></el-tab-pane>
+        <el-tab-pane :label="texts.sitting.tabs.talk" name="talk" lazy><TalkPanel /></el-tab-pane>
       </el-tabs>
     </div>
   </div>
