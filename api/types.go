@@ -3,6 +3,7 @@
 package api
 
 import (
+	"encoding/json"
 	"time"
 
 	"wraithology/core/ask"
@@ -323,6 +324,145 @@ type SittingStep struct {
 // NewSay is something to say in a sitting.
 type NewSay struct {
 	Text string `json:"text" minLength:"1" maxLength:"2000"`
+}
+
+// Exhibit is the answer to a question, kept as it was seen, with the place that it is about.
+type Exhibit struct {
+	ID       int64           `json:"id"`
+	Evidence string          `json:"evidence"`
+	Question string          `json:"question" doc:"the question, as values, stack, ask, origin, ledger or trace"`
+	Request  json.RawMessage `json:"request" doc:"the request of the question"`
+	Answer   json.RawMessage `json:"answer" doc:"the answer, as it was then"`
+	Markdown string          `json:"markdown" doc:"the answer for people, as Markdown"`
+	Place    Place           `json:"place"`
+	Note     string          `json:"note"`
+	By       string          `json:"by"`
+	Created  time.Time       `json:"created"`
+}
+
+// ExhibitNote is the new note of an exhibit.
+type ExhibitNote struct {
+	Note string `json:"note" maxLength:"10000"`
+}
+
+// Seen names the last entry that a person has seen.
+type Seen struct {
+	Upto int64 `json:"upto" minimum:"0"`
+}
+
+// NewExhibit is a request to keep the answer to a question.
+type NewExhibit struct {
+	Evidence string          `json:"evidence" minLength:"1" maxLength:"200"`
+	Question string          `json:"question" minLength:"1" maxLength:"50"`
+	Request  json.RawMessage `json:"request,omitempty" doc:"the request of the question; what it leaves off has its default"`
+	Note     string          `json:"note,omitempty" maxLength:"10000"`
+}
+
+// Anchor is what a comment is about. All members are empty for the case itself.
+type Anchor struct {
+	Evidence string        `json:"evidence,omitempty" maxLength:"200"`
+	Moment   *event.Moment `json:"moment,omitempty" minimum:"0"`
+	// Until is the last moment of a span that begins at Moment.
+	Until  *event.Moment  `json:"until,omitempty" minimum:"0"`
+	Thread event.ThreadID `json:"thread,omitempty"`
+	Frame  int            `json:"frame,omitempty" minimum:"0" maximum:"2147483647"`
+	// Path is the value, File and Line the line of source text, Exhibit the exhibit.
+	Path    string `json:"path,omitempty" maxLength:"500"`
+	File    string `json:"file,omitempty" maxLength:"1000"`
+	Line    int    `json:"line,omitempty" minimum:"0" maximum:"2147483647"`
+	Exhibit int64  `json:"exhibit,omitempty"`
+}
+
+// Comment is what somebody said about a case, or a part of it. Text is Markdown (CommonMark), HTML its safe rendering. Both are
+// empty once it is deleted.
+type Comment struct {
+	ID       int64      `json:"id"`
+	Parent   int64      `json:"parent,omitempty"`
+	Anchor   Anchor     `json:"anchor"`
+	Text     string     `json:"text"`
+	HTML     string     `json:"html"`
+	Mentions []string   `json:"mentions"`
+	By       string     `json:"by"`
+	Created  time.Time  `json:"created"`
+	Edited   *time.Time `json:"edited,omitempty"`
+	Deleted  *time.Time `json:"deleted,omitempty"`
+}
+
+// NewComment is a request to say something. "@Name" mentions a member of the case.
+type NewComment struct {
+	Parent int64  `json:"parent,omitempty"`
+	Anchor Anchor `json:"anchor,omitzero"`
+	Text   string `json:"text" minLength:"1" maxLength:"20000"`
+}
+
+// CommentText is the new text of a comment.
+type CommentText struct {
+	Text string `json:"text" minLength:"1" maxLength:"20000"`
+}
+
+// Version is what a comment said before a change.
+type Version struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+}
+
+// Mention is a comment that mentions the person who asks.
+type Mention struct {
+	Case    string  `json:"case"`
+	Comment Comment `json:"comment"`
+}
+
+// States of a theory.
+const (
+	TheoryOpen      = "open"
+	TheorySupported = "supported"
+	TheoryRefuted   = "refuted"
+)
+
+// Theory is a suspected cause, with the exhibits that speak for it and against it.
+type Theory struct {
+	ID      int64     `json:"id"`
+	Text    string    `json:"text"`
+	State   string    `json:"state" enum:"open,supported,refuted"`
+	Note    string    `json:"note"`
+	For     []int64   `json:"for" doc:"exhibits"`
+	Against []int64   `json:"against" doc:"exhibits"`
+	By      string    `json:"by"`
+	Created time.Time `json:"created"`
+	Changed time.Time `json:"changed"`
+}
+
+// NewTheory is a request to add a theory.
+type NewTheory struct {
+	Text string `json:"text" minLength:"1" maxLength:"2000"`
+	Note string `json:"note,omitempty" maxLength:"10000"`
+}
+
+// TheoryChange changes a theory. Members that are nil stay as they are.
+type TheoryChange struct {
+	Text  *string `json:"text,omitempty" minLength:"1" maxLength:"2000"`
+	State *string `json:"state,omitempty" enum:"open,supported,refuted"`
+	Note  *string `json:"note,omitempty" maxLength:"10000"`
+}
+
+// Activity is what changed in a case since the person was here last: Upto is the last entry of it, to be named when it was seen.
+type Activity struct {
+	Entries []ActivityEntry `json:"entries"`
+	Upto    int64           `json:"upto"`
+	More    bool            `json:"more"`
+}
+
+// ActivityEntry is something that somebody did.
+type ActivityEntry struct {
+	ID   int64     `json:"id"`
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	What string    `json:"what"`
+}
+
+// HandOver is a note for the next shift, as Markdown: what is known, suspected, ruled out, and what to do next.
+type HandOver struct {
+	Text string `json:"text" minLength:"1" maxLength:"100000"`
 }
 
 // The kinds of artifact.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -63,6 +64,7 @@ func (a *app) serviceFlags(c *cobra.Command) {
 
 func (a *app) serviceCommands() []*cobra.Command {
 	list := []*cobra.Command{a.signIn(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.expect(), a.sittingCommand(), a.sender(), a.move(), a.alike(), a.offset()}
+	list = append(list, a.kept()...)
 	for _, c := range list {
 		for _, x := range append(c.Commands(), c) {
 			if x.Flags().Lookup("config") == nil {
@@ -135,25 +137,40 @@ func newTable(w io.Writer, head ...any) table.Writer {
 }
 
 func (a *app) caseCommand() *cobra.Command {
+	find := map[string]*string{"text": new(string), "program": new(string), "person": new(string), "failure": new(string), "state": new(string)}
 	c := &cobra.Command{
-		Use: "case", Short: "List the cases, open one, add people to it", Args: args(0, 0, ""),
+		Use: "case", Short: "List the cases, find some, open one, add people to it", Args: args(0, 0, ""),
 		RunE: func(c *cobra.Command, _ []string) error {
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
-			list, err := s.Cases(c.Context())
+			query := url.Values{}
+			for name, value := range find {
+				if *value != "" {
+					query.Set(name, *value)
+				}
+			}
+			list, err := s.FindCases(c.Context(), query)
 			if err != nil {
 				return err
 			}
 			return a.print(list, func(w io.Writer) {
-				t := newTable(w, "case", "title", "role", "people", "opened")
+				t := newTable(w, "case", "title", "role", "people", "opened", "closed with the cause")
 				for _, x := range list {
-					t.AppendRow(table.Row{x.Name, plain(x.Title), x.Role, len(x.Members), x.Created.Format("2006-01-02 15:04")})
+					cause := ""
+					if x.Closed != nil {
+						cause = plain(shorten(x.Cause, 60))
+					}
+					t.AppendRow(table.Row{x.Name, plain(x.Title), x.Role, len(x.Members), x.Created.Format("2006-01-02 15:04"), cause})
 				}
 				t.Render()
 			})
 		},
+	}
+	for name, doc := range map[string]string{"text": "with this text in the name, title, cause, evidence, theories or comments", "program": "with evidence of this program",
+		"person": "with this member", "failure": "with evidence that ended with this text", "state": "open or closed"} {
+		c.Flags().StringVar(find[name], name, "", doc)
 	}
 	var title, role string
 	open := &cobra.Command{

@@ -284,6 +284,15 @@ func (c *Client) ReopenCase(ctx context.Context, name string) (out api.Case, err
 	return out, c.call(ctx, "POST", "/api/cases/"+url.PathEscape(name)+"/reopen", nil, &out)
 }
 
+// WatchCase calls f with each entry of a case's record after one, or from now on if that is 0, until the context ends or f returns an error.
+func (c *Client) WatchCase(ctx context.Context, name string, after int64, f func(api.ActivityEntry) error) error {
+	header := http.Header{}
+	if after > 0 {
+		header.Set("Last-Event-ID", strconv.FormatInt(after, 10))
+	}
+	return c.events(ctx, casePath(name)+"/events", header, func(_, data string) error { return received(data, f) })
+}
+
 // JoinSitting joins the sitting of evidence. It opens one if there is none.
 func (c *Client) JoinSitting(ctx context.Context, caseName, name, mode string) (s api.Sitting, err error) {
 	return s, c.call(ctx, "POST", evidencePath(caseName, name)+"/sitting", map[string]string{"mode": mode}, &s)
@@ -312,35 +321,41 @@ func (c *Client) WatchSteps(ctx context.Context, id, after int64, state func(api
 	if after > 0 {
 		header.Set("Last-Event-ID", strconv.FormatInt(after, 10))
 	}
-	response, err := c.sendWith(ctx, "GET", fmt.Sprintf("/api/sittings/%d/events", id), nil, header)
+	return c.events(ctx, fmt.Sprintf("/api/sittings/%d/events", id), header, func(name, data string) error {
+		if name == "step" {
+			return received(data, step)
+		}
+		return received(data, func(s api.Sitting) error {
+			if s.ID == 0 {
+				return nil
+			}
+			return state(s)
+		})
+	})
+}
+
+// mostEvent limits one line of a stream of events, in bytes.
+const mostEvent = 4 << 20
+
+// events calls f with the name and the data of each server-sent event of a stream, until it ends or f returns an error.
+func (c *Client) events(ctx context.Context, path string, header http.Header, f func(name, data string) error) error {
+	response, err := c.sendWith(ctx, "GET", path, nil, header)
 	if err != nil {
 		return err
 	}
 	defer response.Body.Close()
 	lines := bufio.NewScanner(response.Body)
-	lines.Buffer(nil, 4<<20)
-	isStep := false
+	lines.Buffer(nil, mostEvent)
+	name := ""
 	for lines.Scan() {
-		if lines.Text() == "event: step" {
-			isStep = true
+		if x, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
+			name = x
 		}
-		data, ok := strings.CutPrefix(lines.Text(), "data: ")
-		if !ok {
-			continue
-		}
-		if isStep {
-			isStep = false
-			err = received(data, step)
-		} else {
-			err = received(data, func(s api.Sitting) error {
-				if s.ID == 0 {
-					return nil
-				}
-				return state(s)
-			})
-		}
-		if err != nil {
-			return err
+		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+			if err := f(name, data); err != nil {
+				return err
+			}
+			name = ""
 		}
 	}
 	if ctx.Err() != nil {

@@ -97,6 +97,7 @@ var (
 	NotInSitting     = define("not-in-sitting", ExitUsage, conflict, "not in the sitting", "join the sitting first")
 	SittingMoved     = define("sitting-moved", ExitNo, conflict, "somebody else has moved the sitting", "look where it is now, and move again")
 	NotLeading       = define("not-leading", ExitNo, conflict, "only the lead can do this", "take the lead, or ask for it")
+	NoPrinter        = define("no-printer", ExitNo, unavailable, "PDF cannot be printed here", "install Debian's package chromium on the machine of the service, or ask for the report as HTML")
 	CutOff           = define("upload-cut-off", ExitUsage, badRequest, "upload cut off", "upload it again")
 	InvalidName      = define("invalid-name", ExitUsage, unprocessable, "invalid name", "use letters, digits, dots, hyphens and underscores, a letter or digit first")
 	WeakPassword     = define("weak-password", ExitUsage, unprocessable, "password too short", "use at least 8 characters")

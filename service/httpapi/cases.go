@@ -23,9 +23,21 @@ type custodyEntry struct {
 	What string    `json:"what"`
 }
 
+// casesInput chooses cases; without any part it is all of them.
+type casesInput struct {
+	Text    string    `query:"text" maxLength:"500" doc:"in the name, title, cause, evidence, theories or comments"`
+	Program string    `query:"program" maxLength:"500" doc:"with evidence of this program"`
+	Person  string    `query:"person" maxLength:"200" doc:"with this member"`
+	Failure string    `query:"failure" maxLength:"500" doc:"with evidence that ended with this text"`
+	State   string    `query:"state" enum:"open,closed," doc:"open or closed"`
+	Since   time.Time `query:"since" doc:"opened at this time or later"`
+	Until   time.Time `query:"until" doc:"opened before this time"`
+	Count   int       `query:"count" minimum:"0" maximum:"10000" doc:"at most so many, the newest; 0 for all"`
+}
+
 func (a *server) caseRoutes(h huma.API) {
-	route(h, a, "GET", "/api/cases", "cases", "The person's cases, newest first", func(ctx context.Context, _ *struct{}) (*body[[]api.Case], error) {
-		list, err := a.Store.CasesOf(ctx, who(ctx).ID)
+	route(h, a, "GET", "/api/cases", "cases", "The person's cases, newest first", func(ctx context.Context, in *casesInput) (*body[[]api.Case], error) {
+		list, err := a.Store.FindCases(ctx, who(ctx).ID, store.CaseQuery{Text: in.Text, Program: in.Program, Person: in.Person, Failure: in.Failure, State: in.State, Since: in.Since, Until: in.Until, Most: in.Count})
 		out := []api.Case{}
 		for _, c := range list {
 			out = append(out, caseOf(c, who(ctx).ID))

@@ -33,23 +33,7 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		list, err := a.Store.EvidenceOf(ctx, c.ID)
-		if err != nil {
-			return nil, err
-		}
-		broken, err := a.Store.BrokenIn(ctx, c.ID)
-		if err != nil {
-			return nil, err
-		}
-		known, err := a.knownBreaks(ctx, c)
-		out := []api.EvidenceInfo{}
-		for _, e := range list {
-			x := evidenceOf(e)
-			x.Broken = broken[e.ID]
-			x.Again = x.Broken > 0 && isAfterClosing(c, e)
-			x.Known = known[e.ID]
-			out = append(out, x)
-		}
+		out, err := a.evidenceInfos(ctx, c)
 		return &body[[]api.EvidenceInfo]{out}, err
 	})
 	route(h, a, "GET", "/api/cases/{case}/evidence/{evidence}", "oneEvidence", "One piece of evidence", func(ctx context.Context, in *EvidenceInput) (*body[api.EvidenceInfo], error) {
@@ -72,6 +56,28 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 		Responses: map[string]*huma.Response{"201": {Description: "kept on disk; it is being indexed"}, "default": {Description: "error"}}})
 	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "content", Method: "GET", Path: "/api/cases/{case}/evidence/{evidence}/content", Summary: "The bytes of evidence",
 		Parameters: params, Responses: map[string]*huma.Response{"200": {Description: "the bytes", Content: stream}, "default": {Description: "error"}}})
+}
+
+// evidenceInfos lists the evidence of a case, newest first, with the expectations that break in it.
+func (a *server) evidenceInfos(ctx context.Context, c store.Case) ([]api.EvidenceInfo, error) {
+	list, err := a.Store.EvidenceOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	broken, err := a.Store.BrokenIn(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	known, err := a.knownBreaks(ctx, c)
+	out := []api.EvidenceInfo{}
+	for _, e := range list {
+		x := evidenceOf(e)
+		x.Broken = broken[e.ID]
+		x.Again = x.Broken > 0 && isAfterClosing(c, e)
+		x.Known = known[e.ID]
+		out = append(out, x)
+	}
+	return out, err
 }
 
 func pathParam(name string) *huma.Param {

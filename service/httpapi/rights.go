@@ -52,7 +52,9 @@ type caseBody[T any] struct {
 
 // note keeps in a case's record what the person did.
 func (a *server) note(ctx context.Context, c store.Case, format string, args ...any) error {
-	return a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf(format, args...))
+	err := a.Store.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf(format, args...))
+	a.live.Changed(c.ID)
+	return err
 }
 
 // recording opens evidence of a case that the person can read.

@@ -23,6 +23,7 @@ import (
 	"wraithology/core/guard"
 	"wraithology/service/accounts"
 	"wraithology/service/jobs"
+	"wraithology/service/live"
 	"wraithology/service/receive"
 	"wraithology/service/recordings"
 	"wraithology/service/sittings"
@@ -43,11 +44,14 @@ type Parts struct {
 	Log        *slog.Logger
 }
 
-type server struct{ Parts }
+type server struct {
+	Parts
+	live *live.Hub
+}
 
 // New returns the service's handler.
 func New(p Parts) http.Handler {
-	a := &server{p}
+	a := &server{Parts: p, live: live.New()}
 	r := chi.NewRouter()
 	r.Use(numbered, a.recoverer, secureHeaders, a.validText)
 	r.MethodNotAllowed(a.failing(fault.MethodNotAllowed))
@@ -112,6 +116,7 @@ func (a *server) routes(r chi.Router) huma.API {
 	a.checkpointRoutes(h)
 	a.expectationRoutes(h)
 	a.sittingRoutes(h, r)
+	a.keptRoutes(h, r)
 	return h
 }
 

@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -184,26 +183,11 @@ func (a *server) watch(w http.ResponseWriter, r *http.Request) {
 	if err != nil || after < 0 {
 		after = 0
 	}
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
-	stream := http.NewResponseController(w)
-	send := func(text string) error {
-		if _, err := fmt.Fprint(w, text); err != nil {
-			return err
-		}
-		return stream.Flush()
-	}
-	event := func(name string, id int64, of any) error {
-		data, err := json.Marshal(of)
-		if err != nil {
-			return err
-		}
-		return send(fmt.Sprintf("%sid: %d\ndata: %s\n\n", name, id, data))
-	}
+	send := eventStream(w)
 	// The stream ends when the client disconnects or the service stops; there is nobody to report to.
 	_ = a.Sittings.Watch(r.Context(), id, p, sittings.Watcher{After: after, MayLead: mayLead,
-		State: func(s api.Sitting, last int64) error { return event("", last, s) },
-		Step:  func(s api.SittingStep) error { return event("event: step\n", s.ID, s) },
-		Beat:  func() error { return send(": still here\n\n") },
+		State: func(s api.Sitting, last int64) error { return send("", last, s) },
+		Step:  func(s api.SittingStep) error { return send("step", s.ID, s) },
+		Beat:  func() error { return send("", 0, nil) },
 	})
 }

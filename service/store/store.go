@@ -67,6 +67,7 @@ type Member struct {
 	CaseID   int64 `gorm:"primaryKey"`
 	PersonID int64 `gorm:"primaryKey"`
 	Role     string
+	Seen     int64 `gorm:"->"` // the last entry of the record that the person has seen; SeeActivity changes it
 	Person   Person
 }
 
@@ -256,11 +257,6 @@ func (s *Store) AddCase(ctx context.Context, c *Case, leader int64) error {
 		}
 		return translate(tx.Omit("Person").Create(&Member{CaseID: c.ID, PersonID: leader, Role: "lead"}).Error, "case "+c.Name)
 	})
-}
-
-// CasesOf lists the cases of a person, newest first.
-func (s *Store) CasesOf(ctx context.Context, person int64) (list []Case, err error) {
-	return list, translate(s.in(ctx).Preload("Members.Person").Preload("Closer").Where("id in (select case_id from members where person_id = ?)", person).Order("created_at desc").Find(&list).Error, "cases")
 }
 
 // CaseByName finds a case with its members.

@@ -152,7 +152,7 @@ func TestCases(t *testing.T) {
 	assert.Equal(t, map[string]string{"Tomas": "lead"}, roles("swell"))
 
 	of := func(person int64) []string {
-		list, err := s.CasesOf(ctx, person)
+		list, err := s.FindCases(ctx, person, CaseQuery{})
 		require.NoError(t, err)
 		return names(list, func(c Case) string { return c.Name })
 	}

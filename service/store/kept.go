@@ -1,0 +1,349 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"wraithology/core/fault"
+)
+
+// Exhibit is the answer to a question, kept as it was seen, with the place that it is about.
+type Exhibit struct {
+	ID         int64
+	CaseID     int64
+	EvidenceID int64
+	Evidence   Evidence
+	PersonID   int64
+	Person     Person
+	CreatedAt  time.Time
+	Question   string
+	Request    string // JSON
+	Answer     string // JSON
+	Moment     int64
+	Thread     int64
+	Frame      int
+	Note       string
+}
+
+// Comment is what somebody said about a case, or a part of it. Moment is nil if it is about no moment, Until if about one only.
+type Comment struct {
+	ID         int64
+	CaseID     int64
+	ParentID   *int64
+	EvidenceID *int64
+	Evidence   *Evidence
+	ExhibitID  *int64
+	PersonID   int64
+	Person     Person
+	CreatedAt  time.Time
+	EditedAt   *time.Time
+	DeletedAt  *time.Time
+	Text       string
+	Moment     *int64
+	Until      *int64
+	Thread     int64
+	Frame      int
+	Path       string
+	File       string
+	Line       int
+}
+
+// CommentEdit is what a comment said before a change.
+type CommentEdit struct {
+	ID        int64
+	CommentID int64
+	At        time.Time
+	Text      string
+}
+
+// Theory is a suspected cause.
+type Theory struct {
+	ID        int64
+	CaseID    int64
+	PersonID  int64
+	Person    Person
+	CreatedAt time.Time
+	ChangedAt time.Time
+	Text      string
+	State     string
+	Note      string
+	Exhibits  []TheoryExhibit `gorm:"foreignKey:TheoryID"`
+}
+
+// TheoryExhibit is an exhibit for a theory, or against it.
+type TheoryExhibit struct {
+	TheoryID  int64 `gorm:"primaryKey"`
+	ExhibitID int64 `gorm:"primaryKey"`
+	Supports  bool
+}
+
+// AddExhibit keeps an exhibit.
+func (s *Store) AddExhibit(ctx context.Context, x *Exhibit) error {
+	x.CreatedAt = time.Now()
+	return translate(s.in(ctx).Omit("Person", "Evidence").Create(x).Error, "exhibit")
+}
+
+// ExhibitsOf lists at most most exhibits of a case after an ID, oldest first.
+func (s *Store) ExhibitsOf(ctx context.Context, caseID, after int64, most int) (list []Exhibit, err error) {
+	return list, translate(s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ? and id > ?", caseID, after).Order("id").Limit(most).Find(&list).Error, "exhibits")
+}
+
+// ExhibitByID finds an exhibit of a case.
+func (s *Store) ExhibitByID(ctx context.Context, caseID, id int64) (x Exhibit, err error) {
+	return x, translate(s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ?", caseID).Take(&x, id).Error, fmt.Sprintf("exhibit %d", id))
+}
+
+// NoteExhibit changes the note of an exhibit.
+func (s *Store) NoteExhibit(ctx context.Context, id int64, note string) error {
+	return translate(s.in(ctx).Model(&Exhibit{}).Where("id = ?", id).Update("note", note).Error, "exhibit")
+}
+
+// DeleteExhibit deletes an exhibit of a case.
+func (s *Store) DeleteExhibit(ctx context.Context, caseID, id int64) error {
+	return s.deleteOf(ctx, &Exhibit{}, caseID, id, "exhibit")
+}
+
+// deleteOf deletes a record of a case.
+func (s *Store) deleteOf(ctx context.Context, record any, caseID, id int64, what string) error {
+	done := s.in(ctx).Where("case_id = ?", caseID).Delete(record, id)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return fmt.Errorf("%s %d: %w", what, id, fault.NotFound)
+	}
+	return translate(done.Error, what)
+}
+
+// AddComment adds a comment, and mentions people.
+func (s *Store) AddComment(ctx context.Context, x *Comment, mentioned []int64) error {
+	x.CreatedAt = time.Now()
+	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Omit("Person", "Evidence").Create(x).Error; err != nil {
+			return err
+		}
+		return mention(tx, x.ID, mentioned)
+	}), "comment")
+}
+
+func mention(tx *gorm.DB, comment int64, people []int64) error {
+	for _, p := range people {
+		if err := tx.Exec("insert into mentions (comment_id, person_id) values (?, ?) on conflict do nothing", comment, p).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// EditComment changes the text of a comment. What it said before is kept.
+func (s *Store) EditComment(ctx context.Context, x Comment, text string, mentioned []int64) error {
+	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(&CommentEdit{CommentID: x.ID, At: time.Now(), Text: x.Text}).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&Comment{}).Where("id = ?", x.ID).Updates(map[string]any{"text": text, "edited_at": time.Now()}).Error; err != nil {
+			return err
+		}
+		return mention(tx, x.ID, mentioned)
+	}), "comment")
+}
+
+// DeleteComment removes the text of a comment, and of its earlier versions. That there was one stays.
+func (s *Store) DeleteComment(ctx context.Context, id int64) error {
+	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("comment_id = ?", id).Delete(&CommentEdit{}).Error; err != nil {
+			return err
+		}
+		return tx.Model(&Comment{}).Where("id = ?", id).Updates(map[string]any{"text": "", "deleted_at": time.Now()}).Error
+	}), "comment")
+}
+
+// CommentByID finds a comment of a case.
+func (s *Store) CommentByID(ctx context.Context, caseID, id int64) (x Comment, err error) {
+	return x, translate(s.comments(ctx, caseID).Take(&x, "id = ?", id).Error, fmt.Sprintf("comment %d", id))
+}
+
+func (s *Store) comments(ctx context.Context, caseID int64) *gorm.DB {
+	return s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ?", caseID)
+}
+
+// CommentQuery chooses comments: those after an ID, or the latest; in evidence if it is not 0; on moments from From to To if To is
+// not 0; with all words of a text.
+type CommentQuery struct {
+	After    int64
+	Latest   bool
+	Evidence int64
+	From, To int64
+	Text     string
+	Most     int
+}
+
+// CommentsOf lists comments of a case, oldest first.
+func (s *Store) CommentsOf(ctx context.Context, caseID int64, q CommentQuery) (list []Comment, err error) {
+	db := s.comments(ctx, caseID).Where("id > ?", q.After).Limit(q.Most)
+	if q.Evidence != 0 {
+		db = db.Where("evidence_id = ?", q.Evidence)
+	}
+	if q.To != 0 {
+		db = db.Where("moment <= ? and coalesce(until, moment) >= ?", q.To, q.From)
+	}
+	if q.Text != "" {
+		db = db.Where("words @@ plainto_tsquery('simple', ?)", q.Text)
+	}
+	if !q.Latest {
+		return list, translate(db.Order("id").Find(&list).Error, "comments")
+	}
+	err = db.Order("id desc").Find(&list).Error
+	for i, j := 0, len(list)-1; i < j; i, j = i+1, j-1 {
+		list[i], list[j] = list[j], list[i]
+	}
+	return list, translate(err, "comments")
+}
+
+// EditsOf lists what a comment said before, oldest first.
+func (s *Store) EditsOf(ctx context.Context, comment int64) (list []CommentEdit, err error) {
+	return list, translate(s.in(ctx).Where("comment_id = ?", comment).Order("id").Find(&list).Error, "edits")
+}
+
+// Mention is a comment that mentions a person, with the name of its case.
+type Mention struct {
+	Comment  Comment
+	CaseName string
+}
+
+// MentionsOf lists comments of the cases of a person that mention the person and were not seen yet, newest first, at most 100.
+func (s *Store) MentionsOf(ctx context.Context, person int64) ([]Mention, error) {
+	var ids []int64
+	err := s.in(ctx).Raw(`select c.id from mentions m join comments c on c.id = m.comment_id join members k on k.case_id = c.case_id and k.person_id = m.person_id
+		where m.person_id = ? and m.seen_at is null and c.deleted_at is null order by c.id desc limit 100`, person).Scan(&ids).Error
+	if err != nil || len(ids) == 0 {
+		return nil, translate(err, "mentions")
+	}
+	var list []Comment
+	if err := s.in(ctx).Preload("Person").Preload("Evidence").Where("id in ?", ids).Order("id desc").Find(&list).Error; err != nil {
+		return nil, translate(err, "mentions")
+	}
+	cases := map[int64]Case{}
+	for _, x := range list {
+		cases[x.CaseID] = Case{}
+	}
+	if err := fill(s, ctx, cases, func(x Case) int64 { return x.ID }); err != nil {
+		return nil, err
+	}
+	var out []Mention
+	for _, x := range list {
+		out = append(out, Mention{x, cases[x.CaseID].Name})
+	}
+	return out, nil
+}
+
+// SeeMentions notes that a person has seen all mentions up to a comment.
+func (s *Store) SeeMentions(ctx context.Context, person, upTo int64) error {
+	return translate(s.in(ctx).Exec("update mentions set seen_at = now() where person_id = ? and comment_id <= ? and seen_at is null", person, upTo).Error, "mentions")
+}
+
+// SaveTheory adds or changes a theory.
+func (s *Store) SaveTheory(ctx context.Context, x *Theory) error {
+	x.ChangedAt = time.Now()
+	if x.ID == 0 {
+		x.CreatedAt = x.ChangedAt
+	}
+	return translate(s.in(ctx).Omit("Person", "Exhibits").Save(x).Error, "theory")
+}
+
+// TheoriesOf lists a case's theories, oldest first.
+func (s *Store) TheoriesOf(ctx context.Context, caseID int64) (list []Theory, err error) {
+	return list, translate(s.in(ctx).Preload("Person").Preload("Exhibits", func(db *gorm.DB) *gorm.DB { return db.Order("exhibit_id") }).Where("case_id = ?", caseID).Order("id").Find(&list).Error, "theories")
+}
+
+// TheoryByID finds a theory of a case.
+func (s *Store) TheoryByID(ctx context.Context, caseID, id int64) (x Theory, err error) {
+	return x, translate(s.in(ctx).Preload("Person").Preload("Exhibits").Where("case_id = ?", caseID).Take(&x, id).Error, fmt.Sprintf("theory %d", id))
+}
+
+// DeleteTheory deletes a theory of a case.
+func (s *Store) DeleteTheory(ctx context.Context, caseID, id int64) error {
+	return s.deleteOf(ctx, &Theory{}, caseID, id, "theory")
+}
+
+// Argue puts an exhibit for or against a theory.
+func (s *Store) Argue(ctx context.Context, x TheoryExhibit) error {
+	return translate(s.in(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&x).Error, "exhibit of the theory")
+}
+
+// Unargue takes an exhibit from a theory.
+func (s *Store) Unargue(ctx context.Context, theory, exhibit int64) error {
+	return translate(s.in(ctx).Where("theory_id = ? and exhibit_id = ?", theory, exhibit).Delete(&TheoryExhibit{}).Error, "exhibit of the theory")
+}
+
+// ActivityOf lists the entries of a case's record after an ID that others made, oldest first, at most most.
+func (s *Store) ActivityOf(ctx context.Context, caseID, after, but int64, most int) (list []Custody, err error) {
+	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ? and id > ? and person_id <> ?", caseID, after, but).Order("id").Limit(most).Find(&list).Error, "activity")
+}
+
+// LastNote returns the ID of the last entry of a case's record, 0 if there is none.
+func (s *Store) LastNote(ctx context.Context, caseID int64) (id int64, err error) {
+	return id, translate(s.in(ctx).Raw("select coalesce(max(id), 0) from custody where case_id = ?", caseID).Scan(&id).Error, "activity")
+}
+
+// SeeActivity notes up to which entry of the record a member has seen what changed.
+func (s *Store) SeeActivity(ctx context.Context, caseID, person, upTo int64) error {
+	return translate(s.in(ctx).Exec("update members set seen = greatest(seen, ?) where case_id = ? and person_id = ?", upTo, caseID, person).Error, "member")
+}
+
+// CaseQuery chooses cases: with a text in their name, title, cause, evidence, comments or theories; with a program; with a person; open or closed.
+type CaseQuery struct {
+	Text, Program, Person, Failure string
+	State                          string // open, closed, or empty
+	Since, Until                   time.Time
+	Most                           int
+}
+
+// FindCases lists the cases of a person that a query chooses, newest first; at most Most, if that is not 0.
+func (s *Store) FindCases(ctx context.Context, person int64, q CaseQuery) (list []Case, err error) {
+	db := s.in(ctx).Preload("Members.Person").Preload("Closer").Where("id in (select case_id from members where person_id = ?)", person)
+	like := func(text string) string { return "%" + escapeLike(text) + "%" }
+	if q.Text != "" {
+		t := like(q.Text)
+		db = db.Where(`name ilike ? or title ilike ? or cause ilike ? or id in (select case_id from evidence where name ilike ? or program ilike ? or outcome ilike ?)
+			or id in (select case_id from theories where text ilike ?) or id in (select case_id from comments where words @@ plainto_tsquery('simple', ?))`, t, t, t, t, t, t, t, q.Text)
+	}
+	if q.Program != "" {
+		db = db.Where("id in (select case_id from evidence where program = ?)", q.Program)
+	}
+	if q.Failure != "" {
+		db = db.Where("id in (select case_id from evidence where outcome ilike ?)", like(q.Failure))
+	}
+	if q.Person != "" {
+		db = db.Where("id in (select m.case_id from members m join people p on p.id = m.person_id where p.name = ?)", q.Person)
+	}
+	switch q.State {
+	case "open":
+		db = db.Where("closed_at is null")
+	case "closed":
+		db = db.Where("closed_at is not null")
+	}
+	if !q.Since.IsZero() {
+		db = db.Where("created_at >= ?", q.Since)
+	}
+	if !q.Until.IsZero() {
+		db = db.Where("created_at < ?", q.Until)
+	}
+	if q.Most > 0 {
+		db = db.Limit(q.Most)
+	}
+	return list, translate(db.Order("id desc").Find(&list).Error, "cases")
+}
+
+// escapeLike escapes the wildcards of a like pattern.
+func escapeLike(text string) string {
+	out := make([]rune, 0, len(text))
+	for _, r := range text {
+		if r == '%' || r == '_' || r == '\\' {
+			out = append(out, '\\')
+		}
+		out = append(out, r)
+	}
+	return string(out)
+}
