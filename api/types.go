@@ -334,6 +334,7 @@ type Exhibit struct {
 	Request  json.RawMessage `json:"request" doc:"the request of the question"`
 	Answer   json.RawMessage `json:"answer" doc:"the answer, as it was then"`
 	Markdown string          `json:"markdown" doc:"the answer for people, as Markdown"`
+	HTML     string          `json:"html" doc:"the same as safe HTML"`
 	Place    Place           `json:"place"`
 	Note     string          `json:"note"`
 	By       string          `json:"by"`

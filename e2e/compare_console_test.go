@@ -28,7 +28,7 @@ func TestComparedInTheConsole(t *testing.T) {
 		}
 		return false
 	}, time.Minute, 200*time.Millisecond)
-	p := newPage(t, browser(t), s, ines, "/cases/shallow-berth/compare")
+	p := newPage(t, browser(t), s, ines, "/cases/shallow-berth/-/compare")
 	p.sees("document.querySelector('form select')?.value", "failing-run")
 	p.do(chromedp.SendKeys("form .el-input__inner", "("), chromedp.Click("form button[type=submit]"))
 	p.sees(text("[role=alert]"), "invalid ignore")

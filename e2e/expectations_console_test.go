@@ -17,7 +17,7 @@ func TestExpectationsInTheConsole(t *testing.T) {
 	ines := somebody(t, "Ines")
 	s := withEvidence(t, ines)
 	ines.fine(t, "checkpoint", "set", "shallow-berth", "--enter", "Harbour.Assign")
-	p := newPage(t, browser(t), s, ines, "/cases/shallow-berth/expectations")
+	p := newPage(t, browser(t), s, ines, "/cases/shallow-berth/-/expectations")
 	p.sees(text("main"), "Nothing is expected yet")
 	fill := func(place, that, when string) {
 		p.do(chromedp.SendKeys(`[aria-label="function or line"]`, place), chromedp.SendKeys(`[aria-label="expression that should be true"]`, that))
@@ -39,7 +39,7 @@ func TestExpectationsInTheConsole(t *testing.T) {
 	p.do(chromedp.Click("tbody tr td a"))
 	p.sees(text(".now-line"), "return page[n], nil")
 
-	p.do(chromedp.Navigate(s.url + "/cases/shallow-berth/expectations"))
+	p.do(chromedp.Navigate(s.url + "/cases/shallow-berth/-/expectations"))
 	p.sees(text("tbody tr td"), "breaks")
 	p.do(chromedp.SendKeys(`[aria-label="cause of the failure"]`, "a notice was taken twice"), chromedp.Click("form.close button[type=submit]"))
 	p.sees(text(".closed"), "a notice was taken twice")

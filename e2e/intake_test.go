@@ -265,7 +265,7 @@ func TestTracesInTheConsole(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "spans.jsonl")
 	runHarbour(t, "-save", file)
 	ines.fine(t, "evidence", "add", "no-berth", file, "--name", "harbour")
-	p := newPage(t, browser(t), s, ines, "/cases/no-berth/traces")
+	p := newPage(t, browser(t), s, ines, "/cases/no-berth/-/traces")
 	p.sees(text("#total"), "60 traces, newest first")
 	p.accessible("traces")
 	p.do(chromedp.SendKeys("#when", "status == \"error\"\r"))

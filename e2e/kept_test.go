@@ -41,7 +41,7 @@ func TestWhatPeopleKeep(t *testing.T) {
 	require.NoError(t, json.Unmarshal(origin.Request, &request))
 	assert.Equal(t, origin.Place.Moment, request.Moment)
 	ines.fine(t, "keep", run, "values", "--with", "levels=2")
-	ines.fine(t, "keep", run+"@4711", "ask", "heightMetres * 2.0")
+	ines.fine(t, "keep", run+"@4711", "ask", "1 + 1")
 	stack := parsed[api.Exhibit](t, tomas.fine(t, "--json", "keep", run, "stack"))
 	assert.Contains(t, stack.Markdown, "watch.(*Gauges).Check")
 	text := ines.fine(t, "exhibit", "show", "shallow-berth", "1")

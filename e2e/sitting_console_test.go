@@ -51,3 +51,40 @@ func TestTogetherInTheConsole(t *testing.T) {
 	lead.sees(text("[data-person='Ines']"), "roams")
 	lead.sees(moment+" !== '"+failure+"'", "true")
 }
+
+// Ines keeps an exhibit with a key, says something about a value, and judges a theory; Tomas sees it without loading the page again,
+// answers, and reads what changed since he was here. What is hostile stays text.
+func TestNotesInTheConsole(t *testing.T) {
+	t.Parallel()
+	ines, tomas := somebody(t, "Ines"), somebody(t, "Tomas")
+	s := withEvidence(t, ines, tomas)
+	ines.fine(t, "case", "add", "shallow-berth", "Tomas")
+	ines.fine(t, "theory", "add", "shallow-berth", "<img src=x onerror=alert(1)>")
+	b := browser(t)
+	reader := newPage(t, b, s, tomas, "/cases/shallow-berth/-/notes")
+	reader.sees(text("[data-state='open']"), "<img src=x onerror=alert(1)>")
+	reader.sees(text(".since"), "suspects:")
+	writer := newPage(t, b, s, ines, "/cases/shallow-berth/failing-run")
+	writer.sees(text(".now-line"), "return &GroundingError{")
+	writer.do(chromedp.KeyEvent("e"), chromedp.WaitVisible("#keep-note"))
+	writer.sees("document.activeElement?.id", "keep-note")
+	writer.do(chromedp.SendKeys("#keep-note", "what the gauge said\r"))
+	writer.sees(text("[data-exhibit='1']"), "clearance  float64 = 0.26")
+	reader.sees(text("[data-exhibit='1']"), "what the gauge said")
+	writer.do(chromedp.SendKeys(`[aria-label="comment"]`, "is this `clearance` **right**, @Tomas?"), chromedp.SendKeys(`[aria-label="value that it is about"]`, "clearance"),
+		chromedp.Click("section[aria-label='Comments'] form button"))
+	reader.sees(`document.querySelector("[data-comment='1'] strong")?.innerText`, "right")
+	reader.sees(text("[data-comment='1'] header"), "clearance")
+	writer.accessible("notes of a sitting")
+	reader.js(`[...document.querySelectorAll("[data-comment='1'] .acts button")].find((b) => b.innerText === 'Answer').click()`)
+	reader.do(chromedp.WaitVisible("[data-comment='1'] textarea"), chromedp.SendKeys("[data-comment='1'] textarea", "<script>document.title='taken'</script> yes"), chromedp.Click("[data-comment='1'] form button"))
+	writer.sees(text("[data-comment='2']"), "yes")
+	reader.js(`(() => { const s = document.querySelector('[aria-label="add for it …"]'); s.value = '1'; s.dispatchEvent(new Event('change')) })()`)
+	reader.sees(text("[data-theory='1']"), "for it: exhibit 1")
+	reader.js(`(() => { const s = document.querySelector("[data-theory='1'] select"); s.value = 'supported'; s.dispatchEvent(new Event('change')) })()`)
+	reader.sees(text("[data-state='supported']"), "onerror")
+	reader.js(`[...document.querySelectorAll('button')].find((b) => b.innerText === 'Write a hand-over note').click()`)
+	reader.sees(`document.querySelector('[aria-label="hand-over note"]')?.value`, "## Ruled out")
+	reader.accessible("notes")
+	reader.sees("document.title === 'taken'", "false")
+}

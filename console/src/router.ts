@@ -4,20 +4,23 @@ import Cases from './views/Cases.vue'
 import Compare from './views/Compare.vue'
 import Evidence from './views/Evidence.vue'
 import Expectations from './views/Expectations.vue'
+import Notes from './views/Notes.vue'
 import SignIn from './views/SignIn.vue'
 import Sitting from './views/Sitting.vue'
 import Traces from './views/Traces.vue'
 
 export const router = createRouter({
   history: createWebHistory(),
+  // Pages of a case are below "-", which evidence cannot be named.
   routes: [
     { path: '/', redirect: '/cases' },
     { path: '/sign-in', name: 'sign-in', component: SignIn },
     { path: '/cases', name: 'cases', component: Cases },
     { path: '/cases/:case', name: 'evidence', component: Evidence, props: true },
-    { path: '/cases/:case/traces', name: 'traces', component: Traces, props: true },
-    { path: '/cases/:case/expectations', name: 'expectations', component: Expectations, props: true },
-    { path: '/cases/:case/compare', name: 'compare', component: Compare, props: true },
+    { path: '/cases/:case/-/traces', name: 'traces', component: Traces, props: true },
+    { path: '/cases/:case/-/expectations', name: 'expectations', component: Expectations, props: true },
+    { path: '/cases/:case/-/compare', name: 'compare', component: Compare, props: true },
+    { path: '/cases/:case/-/notes', name: 'notes', component: Notes, props: true },
     { path: '/cases/:case/:evidence', name: 'sitting', component: Sitting, props: true },
     { path: '/:rest(.*)', redirect: '/cases' },
   ],

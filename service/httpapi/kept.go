@@ -84,8 +84,9 @@ func (a *server) keptRoutes(h huma.API, r chi.Router) {
 }
 
 func exhibitOf(x store.Exhibit) api.Exhibit {
+	text := report.Exhibit(x.Question, x.Request, x.Answer)
 	return api.Exhibit{ID: x.ID, Evidence: x.Evidence.Name, Question: x.Question, Request: json.RawMessage(x.Request), Answer: json.RawMessage(x.Answer), Note: x.Note, By: x.Person.Name, Created: x.CreatedAt,
-		Place: api.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame}, Markdown: report.Exhibit(x.Question, x.Request, x.Answer)}
+		Place: api.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame}, Markdown: text, HTML: markdown.HTML(text)}
 }
 
 func (a *server) exhibits(ctx context.Context, in *struct {

@@ -43,6 +43,11 @@ export type Comparison = Schemas['Comparison']
 export type Parting = Schemas['Parting']
 export type Broken = Schemas['Broken']
 export type RunPlace = Schemas['RunPlace']
+export type Exhibit = Schemas['Exhibit']
+export type Comment = Schemas['Comment']
+export type Anchor = Schemas['Anchor']
+export type Theory = Schemas['Theory']
+export type Activity = Schemas['Activity']
 export type Sender = Schemas['Sender']
 export type Mode = 'lead' | 'follow' | 'roam'
 

@@ -13,6 +13,7 @@ import LedgerPanel from '../components/LedgerPanel.vue'
 import LinePanel from '../components/LinePanel.vue'
 import MemoryPanel from '../components/MemoryPanel.vue'
 import MessagesPage from '../components/MessagesPage.vue'
+import NotesPanel from '../components/NotesPanel.vue'
 import OriginPanel from '../components/OriginPanel.vue'
 import RacesPanel from '../components/RacesPanel.vue'
 import SearchPanel from '../components/SearchPanel.vue'
@@ -96,6 +97,10 @@ function goToMoment() {
 const frameKeys: Record<string, () => unknown> = {
   u: () => sitting.chooseFrame(here.place.frame + 1),
   d: () => sitting.chooseFrame(here.place.frame - 1),
+  e: () => {
+    drawer.tab = 'notes'
+    setTimeout(() => document.getElementById('keep-note')?.focus())
+  },
   '?': () => (help.value = !help.value),
 }
 
@@ -188,7 +193,7 @@ onKeyStroke(
         <WatchedValues />
       </div>
     </div>
-    <div class="drawer" :class="{ tall: loaded.isSnapshot || ['why', 'ledger', 'line', 'call', 'story', 'races', 'waits', 'talk'].includes(drawer.tab) }">
+    <div class="drawer" :class="{ tall: loaded.isSnapshot || ['why', 'ledger', 'line', 'call', 'story', 'races', 'waits', 'talk', 'notes'].includes(drawer.tab) }">
       <el-tabs v-model="drawer.tab">
         <template v-if="loaded.isSnapshot">
           <el-tab-pane :label="texts.sitting.tabs.threads" name="threads"><ThreadsPanel /></el-tab-pane>
@@ -213,6 +218,7 @@ onKeyStroke(
         <el-tab-pane :label="texts.sitting.tabs.elsewhere" name="elsewhere" lazy><ElsewherePanel /></el-tab-pane>
         <el-tab-pane :label="texts.sitting.tabs.ask" name="ask"><AskPanel /></el-tab-pane>
         <el-tab-pane :label="texts.sitting.tabs.talk" name="talk" lazy><TalkPanel /></el-tab-pane>
+        <el-tab-pane :label="texts.sitting.tabs.notes" name="notes" lazy><NotesPanel /></el-tab-pane>
       </el-tabs>
     </div>
   </div>
