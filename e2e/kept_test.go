@@ -125,7 +125,7 @@ func TestWhatPeopleKeep(t *testing.T) {
 	ines.fine(t, "comment", "add", "shallow-berth", "<img src=x onerror=alert(1)> `<b>`")
 	dir := t.TempDir()
 	report := ines.fine(t, "report", "shallow-berth")
-	for _, want := range []string{"# Halcyon Drift was given a berth too shallow", "under her keel", "### The failure of failing\\-run", "watch.(*Gauges).Check", "**supported**: notice 0419 is taken twice", "### Exhibit 1", "the height \\*came\\* from", "yes, but it is taken twice", "- Tomas (member)", s.url + "/cases/shallow-berth/failing-run?moment=4711"} {
+	for _, want := range []string{"# Halcyon Drift was given a berth too shallow", "under her keel", "### The failure of failing-run", "watch.(*Gauges).Check", "**supported**: notice 0419 is taken twice", "### Exhibit 1", "the height \\*came\\* from", "yes, but it is taken twice", "- Tomas (member)", s.url + "/cases/shallow-berth/failing-run?moment=4711"} {
 		assert.Contains(t, report, want)
 	}
 	ines.fine(t, "report", "shallow-berth", "-o", filepath.Join(dir, "case.html"))

@@ -5,7 +5,10 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"wraithology/core/ask"
 )
@@ -73,16 +76,34 @@ func inline(text string) string {
 	return fence + " " + text + " " + fence
 }
 
-// escape makes text mean itself in Markdown (CommonMark 0.31.2, section 2.4).
+// escape makes text mean itself in Markdown (CommonMark 0.31.2, section 2.4), and leaves it readable: only what would mean something else
+// in the middle of a line is escaped, and the beginning of a line where it would begin a block.
 func escape(text string) string {
+	text = strings.Join(strings.Fields(text), " ")
 	var b strings.Builder
-	for _, r := range strings.Join(strings.Fields(text), " ") {
-		if strings.ContainsRune("\\`*_{}[]()<>#+-.!|~&@:", r) {
+	if blockStart.MatchString(text) {
+		b.WriteByte('\\')
+	}
+	for i, r := range text {
+		if strings.ContainsRune("\\`*[]<|~&", r) || r == '_' && !isInWord(text, i) {
 			b.WriteByte('\\')
 		}
 		b.WriteRune(r)
 	}
-	return b.String()
+	return numbered.ReplaceAllString(b.String(), `$1\$2$3`)
+}
+
+var (
+	blockStart = regexp.MustCompile(`^(#{1,6}( |$)|[-+>=]|_{3})`)
+	numbered   = regexp.MustCompile(`^([0-9]{1,9})([.)])( |$)`)
+)
+
+// isInWord reports whether an underscore is between letters or digits, where it does not begin emphasis.
+func isInWord(text string, i int) bool {
+	before, _ := utf8.DecodeLastRuneInString(text[:i])
+	after, _ := utf8.DecodeRuneInString(text[i+1:])
+	word := func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
+	return word(before) && word(after)
 }
 
 func writeExpression(b *strings.Builder, request, answer []byte) error {
@@ -175,12 +196,15 @@ func writeOrigin(b *strings.Builder, request, answer []byte) error {
 
 // writeLink writes a link of an origin chain, and those that it came from.
 func writeLink(b *strings.Builder, x ask.Origin, indent string) {
-	fmt.Fprintf(b, "%s- %s was %s", indent, inline(x.Name), inline(x.Value))
+	fmt.Fprintf(b, "%s- %s", indent, inline(x.Name))
+	if x.Value != "" {
+		fmt.Fprintf(b, " was %s", inline(x.Value))
+	}
 	if x.File != "" {
 		fmt.Fprintf(b, ", %s in %s at %s:%d, moment %d", escape(x.Kind), inline(x.Function), escape(x.File), x.Line, x.Moment)
 	}
 	if x.Note != "" {
-		fmt.Fprintf(b, " \\(%s\\)", escape(x.Note))
+		fmt.Fprintf(b, " (%s)", escape(x.Note))
 	}
 	b.WriteByte('\n')
 	for _, from := range x.From {

@@ -78,7 +78,7 @@ func writeSummary(b *strings.Builder, c Case) {
 }
 
 func writeEvidence(b *strings.Builder, c Case) {
-	b.WriteString("## Evidence\n\n| name | kind | program | ran | outcome | SHA-256 |\n|---|---|---|---|---|---|\n")
+	b.WriteString("## Evidence\n\n| name | kind | program | ran | outcome | SHA-256 begins |\n|---|---|---|---|---|---|\n")
 	for _, e := range c.Evidence {
 		ran := ""
 		if e.Started.Year() > 1970 {
@@ -222,7 +222,11 @@ func HandOver(c Case) string {
 			known = append(known, fmt.Sprintf("%s: %s", inline(e.Name), escape(e.Outcome)))
 		}
 		if e.Broken > 0 {
-			known = append(known, fmt.Sprintf("%s: %d of the expectations break", inline(e.Name), e.Broken))
+			text := "1 expectation breaks"
+			if e.Broken > 1 {
+				text = fmt.Sprintf("%d expectations break", e.Broken)
+			}
+			known = append(known, inline(e.Name)+": "+text)
 		}
 		for _, k := range e.Known {
 			known = append(known, fmt.Sprintf("%s: breaks an expectation of case %s; its cause: %s", inline(e.Name), inline(k.Case), escape(k.Cause)))
@@ -237,7 +241,7 @@ func HandOver(c Case) string {
 	}
 	for _, x := range c.Comments {
 		if x.Deleted == nil && !answered[x.ID] && strings.Contains(x.Text, "?") {
-			next = append(next, fmt.Sprintf("answer %s: %s", escape(x.By), escape(firstLine(x.Text))))
+			next = append(next, fmt.Sprintf("answer %s: %s", escape(x.By), tag.ReplaceAllString(firstLine(x.Text), "&lt;$1")))
 		}
 	}
 	section("Known", "Nothing is known for sure.", append(known, byState[api.TheorySupported]...))
@@ -267,6 +271,6 @@ const style = `body{max-width:62rem;margin:2.5rem auto;padding:0 1.5rem;font:16p
 h1,h2,h3{line-height:1.2}h2{margin-top:2.2rem;padding-bottom:.2rem;border-bottom:2px solid #c9d3d6}
 pre{padding:.7rem .9rem;overflow-x:auto;white-space:pre-wrap;overflow-wrap:anywhere;background:#eef3f4;border-left:4px solid #2f7f79}
 code{font:13.5px/1.45 "JetBrains Mono","DejaVu Sans Mono",monospace}a{color:#22635e}
-table{width:100%;border-collapse:collapse}th,td{padding:.35rem .6rem;text-align:left;vertical-align:top;border-bottom:1px solid #c9d3d6;overflow-wrap:anywhere}
+table{width:100%;border-collapse:collapse}th,td{padding:.35rem .6rem;text-align:left;vertical-align:top;border-bottom:1px solid #c9d3d6;overflow-wrap:break-word}td code{overflow-wrap:anywhere}
 blockquote{margin:.4rem 0 1rem;padding:.1rem 1rem;border-left:4px solid #c9d3d6}
 @media print{body{margin:0;max-width:none}h2,h3{break-after:avoid}pre,tr{break-inside:avoid}}`

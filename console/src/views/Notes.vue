@@ -107,7 +107,7 @@ onUnmounted(() => kept.close())
           <p class="soft">
             {{ t.by }}
             <template v-for="(ids, side) in { for: t.for, against: t.against }" :key="side">
-              <template v-if="ids.length">{{ texts.notes.sides[side] }} <template v-for="id in ids" :key="id"><a :href="`#exhibit-${id}`">{{ texts.notes.exhibit(id) }}</a><button v-if="mayWork" type="button" class="plain" :aria-label="texts.notes.unargueOf(id)" @click="kept.unargue(t.id, id)">{{ texts.notes.takeAway }}</button> </template></template>
+              <br v-if="ids.length" /><template v-if="ids.length">{{ texts.notes.sides[side] }} <template v-for="id in ids" :key="id"><a :href="`#exhibit-${id}`">{{ texts.notes.exhibit(id) }}</a><button v-if="mayWork" type="button" class="plain" :aria-label="texts.notes.unargueOf(id)" @click="kept.unargue(t.id, id)">{{ texts.notes.takeAway }}</button> </template></template>
             </template>
           </p>
           <p v-if="mayWork" class="acts">
