@@ -46,9 +46,14 @@ type Reading struct {
 	Fields map[string]string
 }
 
-// Alike is evidence with the same failure.
+// Alike is evidence with the same failure, or a similar one, and what its case found. Score is from 0 to 1.
 type Alike struct {
 	Case     string       `json:"case"`
+	Title    string       `json:"title"`
+	Closed   *time.Time   `json:"closed,omitempty"`
+	Cause    string       `json:"cause,omitempty"`
+	Same     bool         `json:"same"`
+	Score    float64      `json:"score"`
 	Evidence EvidenceInfo `json:"evidence"`
 }
 

@@ -110,7 +110,7 @@ func (a *app) move() *cobra.Command {
 
 func (a *app) alike() *cobra.Command {
 	return &cobra.Command{
-		Use: "alike CASE/NAME", Short: "List the evidence with the same failure, in all your cases", Args: args(1, 1, "CASE/NAME"),
+		Use: "alike CASE/NAME", Short: "List the evidence with the same failure, or a similar one, in all your cases, and what they found", Args: args(1, 1, "CASE/NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.inCase(args[0])
 			if err != nil {
@@ -121,9 +121,13 @@ func (a *app) alike() *cobra.Command {
 				return err
 			}
 			if err := a.print(list, func(w io.Writer) {
-				t := newTable(w, "evidence", "uploaded", "outcome")
+				t := newTable(w, "evidence", "alike", "uploaded", "outcome", "cause that the case was closed with")
 				for _, x := range list {
-					t.AppendRow([]any{x.Case + "/" + x.Evidence.Name, x.Evidence.Uploaded.Format("2006-01-02 15:04"), plain(x.Evidence.Outcome)})
+					alike := "the same"
+					if !x.Same {
+						alike = fmt.Sprintf("%.0f %%", 100*x.Score)
+					}
+					t.AppendRow([]any{x.Case + "/" + x.Evidence.Name, alike, x.Evidence.Uploaded.Format("2006-01-02 15:04"), plain(shorten(x.Evidence.Outcome, 100)), plain(shorten(x.Cause, 60))})
 				}
 				t.Render()
 			}); err != nil {

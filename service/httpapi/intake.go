@@ -93,12 +93,12 @@ func (a *server) alike(ctx context.Context, in *EvidenceInput) (*body[[]api.Alik
 	}
 	e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
 	out := []api.Alike{}
-	if err != nil || e.Fingerprint == "" {
-		return &body[[]api.Alike]{out}, err
+	if err != nil {
+		return nil, err
 	}
-	list, err := a.Store.EvidenceAlike(ctx, e.Fingerprint, who(ctx).ID, e.ID)
+	list, err := a.Store.SimilarTo(ctx, e, who(ctx).ID)
 	for _, x := range list {
-		out = append(out, api.Alike{Case: x.CaseName, Evidence: evidenceOf(x.Evidence)})
+		out = append(out, api.Alike{Case: x.Case.Name, Title: x.Case.Title, Closed: x.Case.ClosedAt, Cause: x.Case.Cause, Same: x.IsSame, Score: x.Score, Evidence: evidenceOf(x.Evidence)})
 	}
 	return &body[[]api.Alike]{out}, err
 }

@@ -69,13 +69,22 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 		e.State, e.Trouble, e.Outcome = api.StateFailed, err.Error(), "cannot be read"
 		return w.store.SaveEvidence(ctx, e)
 	}
+	var sketch ask.Sketch
 	err = guard.Do(func() (err error) {
 		describe(&e, r.Info())
-		e.Fingerprint, err = ask.Fingerprint(ctx, r)
+		if e.Fingerprint, err = ask.Fingerprint(ctx, r); err != nil {
+			return err
+		}
+		sketch, err = ask.SketchOf(ctx, r)
 		return err
 	})
 	if err != nil {
 		return err
+	}
+	if len(sketch.Functions) > 0 {
+		if err := w.store.SaveSketch(ctx, e.ID, sketch); err != nil {
+			return err
+		}
 	}
 	if err := w.store.SaveEvidence(ctx, e); err != nil {
 		return err

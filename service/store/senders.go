@@ -61,19 +61,3 @@ func (s *Store) MoveEvidence(ctx context.Context, e Evidence, to int64) error {
 func (s *Store) SetOffset(ctx context.Context, id, nanoseconds int64) error {
 	return translate(s.in(ctx).Model(&Evidence{}).Where("id = ?", id).Update("clock_offset_ns", nanoseconds).Error, "evidence")
 }
-
-// Alike is evidence with the same failure, with the name of its case.
-type Alike struct {
-	Evidence
-	CaseName string
-}
-
-// EvidenceAlike lists evidence with a fingerprint in the cases of a person, without one ID, newest
-// first.
-func (s *Store) EvidenceAlike(ctx context.Context, fingerprint string, person, but int64) (list []Alike, err error) {
-	const most = 100
-	err = s.in(ctx).Table("evidence").Select("evidence.*, cases.name as case_name").Joins("join cases on cases.id = evidence.case_id").
-		Where("evidence.fingerprint = ? and evidence.id <> ? and evidence.case_id in (select case_id from members where person_id = ?)", fingerprint, but, person).
-		Order("evidence.uploaded_at desc").Limit(most).Scan(&list).Error
-	return list, translate(err, "evidence")
-}

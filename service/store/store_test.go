@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"wraithology/core/ask"
 	"wraithology/core/fault"
 	"wraithology/e2e/clustertest"
 )
@@ -261,21 +262,38 @@ func TestIndexAgain(t *testing.T) {
 	assert.Equal(t, "ready", e.State)
 }
 
-// Evidence with the same failure is found in the cases of the person alone.
-func TestEvidenceAlike(t *testing.T) {
+// Evidence with the same failure, and then with a similar one, is found in the cases of the person alone.
+func TestSimilarFailures(t *testing.T) {
 	t.Parallel()
 	s, ctx := open(t), t.Context()
 	ines, tomas := s.person(t, "Ines"), s.person(t, "Tomas")
 	mine, ours, theirs := s.openCase(t, "mine", ines), s.openCase(t, "ours", tomas), s.openCase(t, "theirs", tomas)
 	require.NoError(t, s.SetMember(ctx, Member{CaseID: ours, PersonID: ines, Role: "viewer"}))
-	this := s.evidence(t, mine, ines, Evidence{Name: "this", Fingerprint: "fog"})
-	s.evidence(t, mine, ines, Evidence{Name: "other failure", Fingerprint: "swell"})
-	s.evidence(t, mine, ines, Evidence{Name: "again", Fingerprint: "fog"})
-	s.evidence(t, ours, tomas, Evidence{Name: "shared", Fingerprint: "fog"})
-	s.evidence(t, theirs, tomas, Evidence{Name: "hidden", Fingerprint: "fog"})
-	list, err := s.EvidenceAlike(ctx, "fog", ines, this.ID)
+	require.NoError(t, s.CloseCase(ctx, ours, "taken twice", tomas))
+	add := func(of, by int64, name, fingerprint string, functions ...string) Evidence {
+		e := s.evidence(t, of, by, Evidence{Name: name, Fingerprint: fingerprint})
+		require.NoError(t, s.SaveSketch(ctx, e.ID, ask.Sketch{Functions: []string{"first"}, Words: []string{"old"}}))
+		require.NoError(t, s.SaveSketch(ctx, e.ID, ask.Sketch{Functions: functions, Words: []string{"too", "shallow"}}))
+		return e
+	}
+	this := add(mine, ines, "this", "fog", "Check", "run", "main")
+	add(mine, ines, "other failure", "swell", "Read", "open", "main")
+	add(mine, ines, "again", "fog", "Check", "run", "main")
+	add(ours, tomas, "shared", "fog", "Check", "run", "main")
+	add(theirs, tomas, "hidden", "fog", "Check", "run", "main")
+	add(ours, tomas, "near", "mist", "Check", "serve", "run", "main")
+	add(mine, ines, "nearer", "haze", "Check", "run", "start", "main")
+	add(theirs, tomas, "hidden too", "mist", "Check", "run")
+	add(mine, ines, "no failure", "", "Check", "run", "main")
+	list, err := s.SimilarTo(ctx, this, ines)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"ours/shared", "mine/again"}, names(list, func(a Alike) string { return a.CaseName + "/" + a.Name }))
+	assert.Equal(t, []string{"ours/shared true", "mine/again true", "mine/no failure false", "mine/nearer false", "ours/near false"}, names(list, func(x Similar) string { return fmt.Sprintf("%s/%s %v", x.Case.Name, x.Evidence.Name, x.IsSame) }))
+	assert.Equal(t, "taken twice", list[0].Case.Cause)
+	assert.Equal(t, []float64{1, 1}, []float64{list[0].Score, list[1].Score})
+	assert.Greater(t, list[3].Score, list[4].Score)
+	none, err := s.SimilarTo(ctx, Evidence{ID: 4711}, ines)
+	require.NoError(t, err)
+	assert.Empty(t, none)
 }
 
 func TestArtifacts(t *testing.T) {

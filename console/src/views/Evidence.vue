@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useIntervalFn } from '@vueuse/core'
 import { computed, onMounted, ref } from 'vue'
-import type { Artifact, Case, Evidence, Sender } from '../api/service'
+import type { Alike, Artifact, Case, Evidence, Sender } from '../api/service'
 import { data, service, words } from '../api/service'
 import { useSession } from '../stores/session'
 import { texts } from '../texts'
@@ -83,6 +83,18 @@ function bytes(n: number) {
 }
 
 onMounted(load)
+/** Evidence with the same failure, or a similar one, by the name of the evidence that was asked for. */
+const alike = ref(new Map<string, Alike[]>())
+
+async function findAlike(evidence: string) {
+  trouble.value = ''
+  try {
+    const found = await data(service.GET('/api/cases/{case}/evidence/{evidence}/alike', { params: { path: { case: props.case, evidence } } }))
+    alike.value = new Map(alike.value).set(evidence, found)
+  } catch (e) {
+    trouble.value = words(e)
+  }
+}
 </script>
 
 <template>
@@ -114,6 +126,16 @@ onMounted(load)
               <div><code>{{ k.that }}</code></div>
               <div class="soft">{{ texts.evidence.knownHits(k.breaks, k.hits, k.checkpoint) }}</div>
               <div v-if="k.cause">{{ texts.evidence.knownCause }} <b>{{ k.cause }}</b></div>
+            </div>
+            <div v-if="e.fingerprint">
+              <button type="button" class="plain" @click="findAlike(e.name)">{{ texts.evidence.seenBefore }}</button>
+              <ul v-if="alike.get(e.name)" class="alike">
+                <li v-for="x in alike.get(e.name)" :key="`${x.case}/${x.evidence.name}`">
+                  <RouterLink :to="{ name: 'sitting', params: { case: x.case, evidence: x.evidence.name } }">{{ x.evidence.name }}</RouterLink> <span class="soft">{{ texts.evidence.alike(x) }}</span>
+                  <b v-if="x.cause"> {{ x.cause }}</b>
+                </li>
+                <li v-if="!alike.get(e.name)!.length" class="soft">{{ texts.evidence.notSeen }}</li>
+              </ul>
             </div>
             <div v-if="e.gaps" class="soft">{{ texts.evidence.gaps(e.gaps) }}</div>
           </td>
@@ -198,6 +220,19 @@ td {
 td a {
   font-weight: 600;
   font-size: 16px;
+}
+.plain {
+  padding: 0;
+  font: inherit;
+  font-size: 14px;
+  color: var(--now-text);
+  background: none;
+  border: 0;
+  cursor: pointer;
+}
+.alike {
+  margin: 0;
+  padding-left: 18px;
 }
 td a.broken {
   font-size: inherit;
