@@ -344,7 +344,7 @@ func anchorOf(text string, until int64, line string, to *api.Anchor) (caseName s
 }
 
 func printTheory(w io.Writer, x api.Theory) {
-	fmt.Fprintf(w, "%d  %-9s  %s\n", x.ID, x.State, plain(x.Text))
+	fmt.Fprintf(w, "%d  %-9s  %s\n", x.ID, plain(x.State), plain(x.Text))
 	if x.Note != "" {
 		fmt.Fprintf(w, "    %s\n", plain(x.Note))
 	}

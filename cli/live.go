@@ -143,6 +143,9 @@ func (v *liveView) take(ctx context.Context, e liveEvent) (leaves bool) {
 	switch {
 	case e.state != nil:
 		before, was := v.sitting, v.place
+		if e.state.Version < before.Version { // it was sent before the own move was answered
+			e.state.Version, e.state.Place = before.Version, before.Place
+		}
 		v.sitting = *e.state
 		if v.mode() != api.ModeRoam {
 			v.place = v.sitting.Place

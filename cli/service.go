@@ -348,7 +348,7 @@ func printBreaks(w io.Writer, list []api.EvidenceInfo) {
 			fmt.Fprintf(w, "%s: %s broken%s\n", plain(e.Name), counted(e.Broken, "expectation"), again)
 		}
 		for _, k := range e.Known {
-			fmt.Fprintf(w, "%s: breaks an expectation of case %s: %s, at %s: %d of %s", plain(e.Name), k.Case, plain(k.That), plain(k.Checkpoint), k.Breaks, counted(k.Hits, "hit"))
+			fmt.Fprintf(w, "%s: breaks an expectation of case %s: %s, at %s: %d of %s", plain(e.Name), plain(k.Case), plain(k.That), plain(k.Checkpoint), k.Breaks, counted(k.Hits, "hit"))
 			if k.Cause != "" {
 				fmt.Fprintf(w, "; its cause: %s", plain(k.Cause))
 			}

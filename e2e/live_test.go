@@ -67,7 +67,7 @@ func (l *live) sees(text string) {
 			l.read += i + len(text)
 		}
 		return i >= 0
-	}, 15*time.Second, 20*time.Millisecond, text)
+	}, time.Minute, 20*time.Millisecond, text)
 }
 
 func (l *live) press(keys ...string) {

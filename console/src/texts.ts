@@ -546,7 +546,7 @@ export const texts = {
     suspect: 'Add the theory',
     states: { open: 'open', supported: 'supported', refuted: 'refuted' },
     stateOf: (text: string) => `state of ${text}`,
-    sides: { for: 'for it: ', against: 'against it: ' },
+    sides: { for: 'for it:', against: 'against it:' },
     takeAway: '(remove)',
     addSide: (supports: boolean) => (supports ? 'add for it …' : 'add against it …'),
     unargueOf: (id: number) => `(remove) exhibit ${id}`,

@@ -96,8 +96,10 @@ export const useSitting = defineStore('sitting', () => {
 
   /** Takes the sitting's new state, and follows it unless one roams alone. */
   function follow(s: Sitting) {
-    const behind = state.value && s.version < state.value.version
-    state.value = s
+    const newest = state.value
+    const behind = newest && s.version < newest.version
+    // A state that was sent before the own move was answered says who is here, and not where the sitting is.
+    state.value = behind ? { ...s, version: newest.version, place: newest.place } : s
     const p = s.place
     const now = here.place
     if (!behind && mode.value === 'follow' && (p.moment !== now.moment || p.thread !== now.thread || p.frame !== now.frame)) {

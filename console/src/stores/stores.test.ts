@@ -486,9 +486,10 @@ describe('sitting', () => {
     const sitting = await opened()
     sitting.follow(state(5, place(50), [['Ines', 'follow']]))
     await new Promise((r) => setTimeout(r, 20))
-    sitting.follow(state(4, place(45), [['Ines', 'follow']]))
+    sitting.follow(state(4, place(45), [['Ines', 'follow'], ['Tomas', 'lead']]))
     await new Promise((r) => setTimeout(r, 20))
     expect(useFrame().place.moment).toBe(50)
+    expect([sitting.state?.version, sitting.state?.place.moment, sitting.state?.leader]).toEqual([5, 50, 'Tomas'])
   })
 
   test('a step goes where the service says, with the reason, and tells the others', async () => {
