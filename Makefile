@@ -61,6 +61,8 @@ lint: $(CONSOLE)
 # Fuzzes each parser of untrusted bytes for a short while; the seeds run in "make test".
 fuzz:
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzFile -fuzztime 20s ./core/expectations
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzSession -fuzztime 30s ./editor
+	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzHTML -fuzztime 10s ./service/markdown
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzLog -fuzztime 30s ./core/execlog
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzRecording -fuzztime 30s ./core/replay
 	go test -run '^$$' -fuzzminimizetime 10x -fuzz FuzzPath -fuzztime 10s ./core/replay
