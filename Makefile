@@ -31,14 +31,14 @@ test-recorder:
 
 # Compares recordings with what the programs really had: 1,000 generated programs; core dumps with what the programs printed:
 # 250 of each of C, optimised C, C++, Rust and Go; and logs with the records that were written: 1,000,000 records;
-# and 200 random calls of public modules with what they do when they are made again (needs the module proxy).
+# and 204 random calls of the demo and of public modules with what they do when they are made again (needs the module proxy).
 truth:
 	WRAITH_TRUTH=1000 go test -count=1 -timeout 60m -run TestGeneratedStatements -v ./recorder
 	WRAITH_TRUTH=250 go test -count=1 -timeout 60m -run 'Test(Generated|Optimised).*(Tell|Tells)TheTruth' ./core/evidence/kinds/coredump
 	WRAITH_TRUTH=1000 go test -count=1 -run TestLayouts ./core/evidence/kinds/structuredlog
 	WRAITH_TRUTH=1 go test -count=1 -timeout 30m -run TestWrongInput ./e2e
 	WRAITH_DEFECTS=60 go test -count=1 -timeout 60m -run TestCausesOfDefects -v ./recorder
-	WRAITH_REPRODUCE=40 go test -count=1 -timeout 60m -run TestCallsOfPublicModules -v ./reproduce
+	WRAITH_REPRODUCE=34 go test -count=1 -timeout 60m -run TestCallsOfPublicModules -v ./reproduce
 
 # Measures against the targets in docs/figures.md; writes bench.json.
 bench:

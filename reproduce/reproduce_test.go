@@ -152,19 +152,27 @@ var modules = []struct {
 	{"github.com/Masterminds/squirrel@v1.5.4", []string{"."}},
 }
 
-// Random calls of what nobody wrote for us (make truth).
+// Random calls of the demo, and of what nobody wrote for us (make truth).
 func TestCallsOfPublicModules(t *testing.T) {
 	n, err := strconv.Atoi(os.Getenv("WRAITH_REPRODUCE"))
 	if err != nil {
 		t.Skip("make truth runs this")
 	}
-	for i, m := range modules {
-		t.Run(strings.ReplaceAll(m.path, "/", "_"), func(t *testing.T) {
-			dir := fetched(t, m.path)
-			r := recorded(t, dir, append([]string{"go", "test", "-vet=off"}, m.packages...)...)
-			got := r.again(t, uint64(i), n)
+	again := func(name string, seed uint64, record func(t *testing.T) recording) {
+		t.Run(name, func(t *testing.T) {
+			got := record(t).again(t, seed, n)
 			t.Logf("%+v", got)
 			assert.GreaterOrEqual(t, got.completeSame*100, got.complete*95)
+		})
+	}
+	again("demo", 7, func(t *testing.T) recording {
+		dir := filepath.Join(t.TempDir(), "berthing")
+		require.NoError(t, os.CopyFS(dir, os.DirFS("../demo/berthing")))
+		return recorded(t, dir, "go", "run", ".", "--notices", "0412,0419")
+	})
+	for i, m := range modules {
+		again(strings.ReplaceAll(m.path, "/", "_"), uint64(i), func(t *testing.T) recording {
+			return recorded(t, fetched(t, m.path), append([]string{"go", "test", "-vet=off"}, m.packages...)...)
 		})
 	}
 }

@@ -7,11 +7,12 @@ import (
 	"fmt"
 	"net/http"
 	"reflect"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -212,19 +213,30 @@ func (a *server) deleteExhibit(ctx context.Context, in *KeptInput) (*struct{}, e
 	return nil, a.note(ctx, c, "deleted exhibit %d", in.ID)
 }
 
-// mentionWord is a name after an at sign.
-var mentionWord = regexp.MustCompile(`(?:^|[^\pL\pN_])@([\pL\pN][\pL\pN_.-]*)`)
-
-// mentioned returns the members of a case that a text mentions.
+// mentioned returns the members of a case that a text mentions: "@" and the name, which may have spaces in it. Where several names fit, the
+// longest one is meant.
 func mentioned(c store.Case, text string) (names []string, ids []int64) {
-	for _, m := range mentionWord.FindAllStringSubmatch(text, -1) {
-		for _, x := range c.Members {
-			if name := strings.TrimRight(m[1], ".-"); x.Person.Name == name && !slices.Contains(names, name) {
-				names, ids = append(names, name), append(ids, x.PersonID)
+	for at := range text {
+		before, _ := utf8.DecodeLastRuneInString(text[:at])
+		if text[at] != '@' || isWord(before) {
+			continue
+		}
+		best := store.Member{}
+		for _, m := range c.Members {
+			rest, ok := strings.CutPrefix(text[at+1:], m.Person.Name)
+			if after, _ := utf8.DecodeRuneInString(rest); ok && !isWord(after) && len(m.Person.Name) > len(best.Person.Name) {
+				best = m
 			}
+		}
+		if name := best.Person.Name; name != "" && !slices.Contains(names, name) {
+			names, ids = append(names, name), append(ids, best.PersonID)
 		}
 	}
 	return names, ids
+}
+
+func isWord(r rune) bool {
+	return r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r) || r == '_')
 }
 
 func commentOf(c store.Case, x store.Comment) api.Comment {

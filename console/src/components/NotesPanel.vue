@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
 import { useKept } from '../stores/kept'
@@ -29,9 +29,6 @@ async function say() {
   const { moment, thread, frame } = here.place
   if (await kept.say(said.value, { evidence: evidence.name, moment, thread, frame, path: about.value.trim() || undefined })) said.value = about.value = ''
 }
-
-onMounted(() => kept.open(evidence.caseName))
-onUnmounted(() => kept.close())
 </script>
 
 <template>

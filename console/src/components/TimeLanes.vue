@@ -5,6 +5,7 @@ import { personColour, personLetter } from '../source/people'
 import { useCheckpoints } from '../stores/checkpoints'
 import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
+import { useKept } from '../stores/kept'
 import { useSitting } from '../stores/sitting'
 import { useTrouble } from '../stores/trouble'
 import { texts } from '../texts'
@@ -12,6 +13,7 @@ import { texts } from '../texts'
 const checkpoints = useCheckpoints()
 const evidence = useEvidence()
 const here = useFrame()
+const kept = useKept()
 const sitting = useSitting()
 const trouble = useTrouble()
 const dark = useDark()
@@ -98,6 +100,22 @@ function draw() {
     g.fill()
     g.fillRect(at - 0.5, marks, 1, bottom - marks)
   }
+  // What is kept: a hollow square for an exhibit; for a comment two short lines, in the colour of its person.
+  for (const e of kept.exhibits) {
+    if (e.evidence !== evidence.name || !inside(e.place.moment)) continue
+    g.strokeStyle = colour('--mark')
+    g.lineWidth = 2
+    g.strokeRect(x(e.place.moment) - 4, marks - 11, 8, 8)
+  }
+  for (const c of kept.comments) {
+    const moment = c.anchor.moment
+    if (c.deleted || c.anchor.evidence !== evidence.name || moment === undefined || !inside(moment)) continue
+    const from = x(moment)
+    const to = Math.max(from + 9, x(Math.min(c.anchor.until ?? moment, evidence.lanes!.to)))
+    g.fillStyle = personColour(c.by)
+    g.fillRect(from, bottom + 1, to - from, 2)
+    g.fillRect(from, bottom + 5, (to - from) * 0.6, 2)
+  }
   for (const p of sitting.state?.here ?? []) {
     if (p.name === sitting.me || !inside(p.place.moment)) continue
     const at = x(p.place.moment)
@@ -145,7 +163,7 @@ useResizeObserver(box, ([entry]) => {
   width.value = Math.max(entry.contentRect.width, 320)
 })
 onMounted(draw)
-watch([() => evidence.lanes, () => here.place, () => checkpoints.hits, () => checkpoints.density, () => sitting.state, () => evidence.peek, width, dark], () => nextTick(draw))
+watch([() => evidence.lanes, () => here.place, () => checkpoints.hits, () => checkpoints.density, () => sitting.state, () => evidence.peek, () => kept.exhibits, () => kept.comments, width, dark], () => nextTick(draw))
 
 const spoken = computed(() => texts.lanes.spoken(shown.value.length, here.place.moment, evidence.moments))
 const hidden = computed(() => (evidence.lanes?.lanes.length ?? 0) - shown.value.length)

@@ -16,6 +16,7 @@ export const useKept = defineStore('kept', () => {
   const theories = shallowRef<Theory[]>([])
 
   let events: EventSource | undefined
+  let opened = 0
 
   const path = () => ({ case: caseName.value })
 
@@ -33,17 +34,24 @@ export const useKept = defineStore('kept', () => {
     theories.value = suspected
   }
 
-  async function open(name: string) {
+  /** Opens what is kept on a case, and returns a function that closes it, unless it has been opened again since. */
+  function open(name: string) {
     close()
+    const mine = ++opened
     caseName.value = name
-    await attempt(async () => {
+    void attempt(async () => {
       await load()
+      if (mine !== opened) return
       events = new EventSource(`/api/cases/${name}/events`)
       events.onmessage = () => void attempt(load)
     })
+    return () => {
+      if (mine === opened) close()
+    }
   }
 
   function close() {
+    opened++
     events?.close()
     events = undefined
     caseName.value = ''
@@ -75,5 +83,5 @@ export const useKept = defineStore('kept', () => {
     deed(() => data(service.PUT('/api/cases/{case}/theories/{id}/exhibits/{exhibit}', { params: { path: { ...path(), id, exhibit } }, body: { supports } })))
   const unargue = (id: number, exhibit: number) => deed(() => data(service.DELETE('/api/cases/{case}/theories/{id}/exhibits/{exhibit}', { params: { path: { ...path(), id, exhibit } } })))
 
-  return { caseName, exhibits, comments, theories, open, close, load, keep, drop, say, edit, unsay, suspect, judge, argue, unargue }
+  return { caseName, exhibits, comments, theories, open, load, keep, drop, say, edit, unsay, suspect, judge, argue, unargue }
 })

@@ -21,8 +21,10 @@ const mayWork = computed(() => !!about.value && about.value.role !== 'viewer')
 const states: Theory['state'][] = ['open', 'supported', 'refuted']
 const byState = computed(() => states.map((state) => ({ state, list: kept.theories.filter((t) => t.state === state) })))
 
+let closeKept: (() => void) | undefined
+
 async function load() {
-  await kept.open(props.case)
+  closeKept = kept.open(props.case)
   await trouble.attempt(async () => {
     const path = { case: props.case }
     about.value = await data(service.GET('/api/cases/{case}', { params: { path } }))
@@ -66,7 +68,7 @@ async function postHandOver() {
 
 onMounted(load)
 watch(() => props.case, load)
-onUnmounted(() => kept.close())
+onUnmounted(() => closeKept?.())
 </script>
 
 <template>

@@ -32,6 +32,7 @@ import { useCheckpoints } from '../stores/checkpoints'
 import { useDrawer } from '../stores/drawer'
 import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
+import { useKept } from '../stores/kept'
 import { useLookups } from '../stores/lookups'
 import { useSitting } from '../stores/sitting'
 import { useTrouble } from '../stores/trouble'
@@ -46,6 +47,7 @@ const sitting = useSitting()
 const trouble = useTrouble()
 const session = useSession()
 const lookups = useLookups()
+const kept = useKept()
 const route = useRoute()
 const router = useRouter()
 const help = ref(false)
@@ -73,12 +75,19 @@ function linked() {
   return { moment: Number(q.moment), thread: String(q.thread ?? ''), frame: Number(q.frame ?? 0) }
 }
 
-onMounted(() => sitting.open(props.case, props.evidence, session.name, linked()))
-watch(
-  () => [props.case, props.evidence],
-  () => sitting.open(props.case, props.evidence, session.name, linked()),
-)
-onUnmounted(() => sitting.close())
+let closeKept: (() => void) | undefined
+
+function open() {
+  closeKept = kept.open(props.case)
+  return sitting.open(props.case, props.evidence, session.name, linked())
+}
+
+onMounted(open)
+watch(() => [props.case, props.evidence], open)
+onUnmounted(() => {
+  sitting.close()
+  closeKept?.()
+})
 
 // The address always names the view, so that it can be sent to a teammate.
 watch(
