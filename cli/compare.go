@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wraithology/client"
 	"wraithology/core/ask"
 	"wraithology/core/expectations"
 	"wraithology/core/locator"
@@ -70,7 +71,7 @@ func (a *app) ofOneCase(ctx context.Context, first string, others []string) (*ta
 		if err != nil {
 			return nil, nil, err
 		}
-		t := &target{name: first, subject: ask.Subject{Recording: r, Limit: a.within}}
+		t := &target{first, client.Target{Local: ask.Subject{Recording: r, Limit: a.within}}}
 		return t, others, a.beside(ctx, t, others, nil)
 	}
 	var names []string

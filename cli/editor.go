@@ -31,7 +31,6 @@ loopback port. docs/editor.md says how to set an editor up.`,
 			if err != nil {
 				return err
 			}
-			of := editor.Evidence{Name: t.name, Local: t.subject, Shared: t.shared}
 			serve := func(in io.Reader, out io.Writer) error {
 				var team editor.Team
 				if sitting {
@@ -41,9 +40,9 @@ loopback port. docs/editor.md says how to set an editor up.`,
 					}
 					team = x
 				}
-				return editor.NewSession(of, folder, team, out).Serve(c.Context(), in)
+				return editor.NewSession(t.Target, folder, team, out).Serve(c.Context(), in)
 			}
-			if sitting && t.shared == nil {
+			if sitting && t.Shared == nil {
 				return usage("name evidence in the service, as CASE/NAME", "--sitting needs a sitting, and local evidence has none")
 			}
 			if listen == "" {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wraithology/client"
 	"wraithology/core/ask"
 	"wraithology/core/locator"
 )
@@ -49,7 +50,7 @@ func besideFiles[Q any](answer func(*cobra.Command, *app, *target, Q) error, inC
 		if err != nil {
 			return true, err
 		}
-		t := &target{name: l.Evidence, subject: ask.Subject{Recording: r, Limit: a.within}}
+		t := &target{l.Evidence, client.Target{Local: ask.Subject{Recording: r, Limit: a.within}}}
 		if err := a.beside(c.Context(), t, files, offsets); err != nil {
 			return true, err
 		}

@@ -140,7 +140,7 @@ func printExhibit(w io.Writer, caseName string, x api.Exhibit) {
 
 func (a *app) exhibitCommand() *cobra.Command {
 	list := a.ofCase("exhibit CASE", "List a case's exhibits, show one, change its note, or delete it", 1, func(ctx context.Context, s *client.Client, args []string) error {
-		list, err := allOf(func(after int64) ([]api.Exhibit, error) { return s.Exhibits(ctx, args[0], after, mostStepsListed) }, func(x api.Exhibit) int64 { return x.ID })
+		list, err := allOf(func(after int64) ([]api.Exhibit, error) { return s.Exhibits(ctx, args[0], after, mostListed) }, func(x api.Exhibit) int64 { return x.ID })
 		if err != nil {
 			return err
 		}
@@ -198,7 +198,7 @@ func allOf[T any](page func(after int64) ([]T, error), id func(T) int64) ([]T, e
 		if err != nil {
 			return nil, err
 		}
-		if all = append(all, list...); len(list) < mostStepsListed {
+		if all = append(all, list...); len(list) < mostListed {
 			return all, nil
 		}
 	}
@@ -245,7 +245,7 @@ func (a *app) commentCommand() *cobra.Command {
 	var text, of string
 	list := a.ofCase("comment CASE", "List a case's comments, or say something", 1, func(ctx context.Context, s *client.Client, args []string) error {
 		list, err := allOf(func(after int64) ([]api.Comment, error) {
-			return s.Comments(ctx, args[0], url.Values{"after": {strconv.FormatInt(after, 10)}, "count": {strconv.Itoa(mostStepsListed)}, "text": {text}, "evidence": {of}})
+			return s.Comments(ctx, args[0], url.Values{"after": {strconv.FormatInt(after, 10)}, "count": {strconv.Itoa(mostListed)}, "text": {text}, "evidence": {of}})
 		}, func(x api.Comment) int64 { return x.ID })
 		if err != nil {
 			return err

@@ -150,8 +150,8 @@ func answerTo[Q ask.Request[A], A any](c *cobra.Command, a *app, x question[Q, A
 
 // setPlace copies a locator's place into a request that has one.
 func setPlace(q reflect.Value, l locator.Locator) {
-	if f := q.FieldByName("Place"); f.IsValid() && f.Type() == reflect.TypeFor[ask.Place]() {
-		f.Set(reflect.ValueOf(ask.Place{Moment: l.Moment, Thread: l.Thread, Frame: l.Frame}))
+	if p := ask.PlaceIn(q.Addr().Interface()); p != nil {
+		*p = ask.Place{Moment: l.Moment, Thread: l.Thread, Frame: l.Frame}
 	}
 }
 
@@ -255,17 +255,13 @@ func (x *fieldFlag) Type() string {
 
 // target is evidence that can be asked: a local recording, or evidence in the service.
 type target struct {
-	name    string
-	subject ask.Subject
-	shared  *client.Shared
+	name string
+	client.Target
 }
 
-// put asks a question, locally or in the service. Both give the same answer.
+// put asks a question of evidence.
 func put[A any](ctx context.Context, t *target, q ask.Request[A]) (A, error) {
-	if t.shared != nil {
-		return client.Ask(ctx, t.shared, q)
-	}
-	return ask.Run(ctx, t.subject, q)
+	return client.Put(ctx, t.Target, q)
 }
 
 // sourceLine returns a function that reads one line of source text.
@@ -295,13 +291,13 @@ func (a *app) open(ctx context.Context, name string) (*target, error) {
 			return nil, alsoNoFile(name, err)
 		}
 		s.Within = a.within
-		return &target{name: name, shared: s}, nil
+		return &target{name, client.Target{Shared: s}}, nil
 	}
 	r, err := a.openFile(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	return &target{name: name, subject: ask.Subject{Recording: r, Limit: a.within}}, nil
+	return &target{name, client.Target{Local: ask.Subject{Recording: r, Limit: a.within}}}, nil
 }
 
 // mayBeShared reports whether a name can name evidence in the service: it has the form CASE/NAME
@@ -422,7 +418,7 @@ func (a *app) beside(ctx context.Context, t *target, files []string, offsets map
 		return d, nil
 	}
 	var err error
-	if t.subject.Offset, err = offset(t.name); err != nil {
+	if t.Local.Offset, err = offset(t.name); err != nil {
 		return err
 	}
 	var list []ask.Other
@@ -437,6 +433,6 @@ func (a *app) beside(ctx context.Context, t *target, files []string, offsets map
 		}
 		list = append(list, ask.Other{Name: f, Recording: r, Offset: d})
 	}
-	t.subject.Others = func(context.Context) ([]ask.Other, error) { return list, nil }
+	t.Local.Others = func(context.Context) ([]ask.Other, error) { return list, nil }
 	return nil
 }

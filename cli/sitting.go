@@ -75,8 +75,8 @@ func (a *app) sittingCommand() *cobra.Command {
 	steps := &cobra.Command{
 		Use: "steps CASE/NAME", Short: "List who went where and said what in the sitting, oldest first", Args: args(1, 1, "CASE/NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if count < 1 || count > mostStepsListed {
-				return usage("for example --count 200", "--count must be 1 to %d", mostStepsListed)
+			if count < 1 || count > mostListed {
+				return usage("for example --count 200", "--count must be 1 to %d", mostListed)
 			}
 			s, sitting, err := a.sittingOf(c.Context(), args[0])
 			if err != nil {
@@ -95,8 +95,8 @@ func (a *app) sittingCommand() *cobra.Command {
 	return c
 }
 
-// mostStepsListed is the limit of the service for one list.
-const mostStepsListed = 1000
+// mostListed is the limit of the service for one list.
+const mostListed = 1000
 
 // sittingOf finds the sitting of evidence.
 func (a *app) sittingOf(ctx context.Context, name string) (*client.Client, api.Sitting, error) {

@@ -38,6 +38,20 @@ func Ask[A any](ctx context.Context, s *Shared, q ask.Request[A]) (answer A, err
 	return answer, s.c.call(ctx, "GET", s.path+"/"+question.Name+"?"+values.Encode(), nil, &answer)
 }
 
+// Target is evidence here, or in the service if Shared is not nil.
+type Target struct {
+	Local  ask.Subject
+	Shared *Shared
+}
+
+// Put asks a question of evidence, here or in the service. Both give the same answer.
+func Put[A any](ctx context.Context, t Target, q ask.Request[A]) (A, error) {
+	if t.Shared != nil {
+		return Ask(ctx, t.Shared, q)
+	}
+	return ask.Run(ctx, t.Local, q)
+}
+
 // Traces lists the traces of all evidence of a case, newest first.
 func (c *Client) Traces(ctx context.Context, caseName string, q ask.TracesRequest) (out ask.Traces, err error) {
 	return out, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(caseName)+"/traces?"+ask.Encode(q).Encode(), nil, &out)

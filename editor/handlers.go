@@ -16,23 +16,20 @@ import (
 
 	"github.com/google/go-dap"
 
+	"wraithology/client"
 	"wraithology/core/ask"
 	"wraithology/core/event"
 	"wraithology/core/fault"
 )
 
 // handlers are the requests that a replay can answer. All others are refused.
-var handlers map[string]handler
-
-func init() {
-	handlers = map[string]handler{
-		"initialize": answer(initialize), "launch": answer(launch), "attach": answer(launch), "configurationDone": answer(configured), "disconnect": answer(nothing), "terminate": answer(terminate),
-		"threads": answer(threads), "stackTrace": answer(stackTrace), "scopes": answer(scopes), "variables": answer(variables), "evaluate": answer(evaluate), "source": answer(source), "loadedSources": answer(noSources),
-		"setBreakpoints": answer(setLines), "setFunctionBreakpoints": answer(setFunctions), "setExceptionBreakpoints": answer(setErrors), "dataBreakpointInfo": answer(valueInfo), "setDataBreakpoints": answer(setValues),
-		"breakpointLocations": answer(locations), "exceptionInfo": answer(failureInfo), "readMemory": answer(readMemory), "disassemble": answer(disassemble),
-		"next": step("over", false), "stepIn": step("into", false), "stepOut": step("out", false), "stepBack": step("over", true),
-		"continue": run(false), "reverseContinue": run(true), "restartFrame": answer(restartFrame), "pause": answer(pause),
-	}
+var handlers = map[string]handler{
+	"initialize": answer(initialize), "launch": answer(launch), "attach": answer(launch), "configurationDone": answer(configured), "disconnect": answer(nothing), "terminate": answer(terminate),
+	"threads": answer(threads), "stackTrace": answer(stackTrace), "scopes": answer(scopes), "variables": answer(variables), "evaluate": answer(evaluate), "source": answer(source),
+	"setBreakpoints": answer(setLines), "setFunctionBreakpoints": answer(setFunctions), "setExceptionBreakpoints": answer(setErrors), "dataBreakpointInfo": answer(valueInfo), "setDataBreakpoints": answer(setValues),
+	"breakpointLocations": answer(locations), "exceptionInfo": answer(failureInfo), "readMemory": answer(readMemory), "disassemble": answer(disassemble),
+	"next": step("over", false), "stepIn": step("into", false), "stepOut": step("out", false), "stepBack": step("over", true),
+	"continue": run(false), "reverseContinue": run(true), "restartFrame": answer(restartFrame), "pause": answer(pause),
 }
 
 // errorFilter is the one filter for errors: everything that a recording knows as an error or a panic.
@@ -59,7 +56,7 @@ func launch(ctx context.Context, s *Session, a launchArguments) (any, func(), er
 	}
 	s.start = a.Start
 	var err error
-	if s.peek, err = put(ctx, s.of, ask.PeekRequest{}); err != nil {
+	if s.peek, err = client.Put(ctx, s.of, ask.PeekRequest{}); err != nil {
 		return nil, nil, err
 	}
 	return nil, func() {
@@ -83,7 +80,7 @@ func configured(ctx context.Context, s *Session, _ struct{}) (any, func(), error
 	case f != nil:
 		p, reason, text = ask.Place{Moment: f.Moment, Thread: f.Thread}, "exception", f.Summary
 	}
-	stack, err := put(ctx, s.of, ask.StackRequest{Place: p, Frames: 1})
+	stack, err := client.Put(ctx, s.of, ask.StackRequest{Place: p, Frames: 1})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -114,7 +111,7 @@ func threads(ctx context.Context, s *Session, _ struct{}) (any, func(), error) {
 	if !s.started {
 		return out, nil, nil
 	}
-	stacks, err := put(ctx, s.of, ask.StackRequest{Place: s.place, All: true, Frames: 1})
+	stacks, err := client.Put(ctx, s.of, ask.StackRequest{Place: s.place, All: true, Frames: 1})
 	for _, t := range stacks.Threads {
 		out.Threads = append(out.Threads, dap.Thread{Id: int(t.ID), Name: strings.TrimSpace(t.Name + " " + t.State)})
 	}
@@ -132,7 +129,7 @@ func stackTrace(ctx context.Context, s *Session, a dap.StackTraceArguments) (any
 		return nil, nil, fault.InvalidRequest.New("", "startFrame and levels must be at least 0")
 	}
 	p := ask.Place{Moment: s.place.Moment, Thread: event.ThreadID(a.ThreadId)}
-	stack, err := put(ctx, s.of, ask.StackRequest{Place: p, Frames: a.StartFrame + cmp.Or(a.Levels, mostFrames) + 1})
+	stack, err := client.Put(ctx, s.of, ask.StackRequest{Place: p, Frames: a.StartFrame + cmp.Or(a.Levels, mostFrames) + 1})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -180,12 +177,8 @@ func source(ctx context.Context, s *Session, a dap.SourceArguments) (any, func()
 	if !ok {
 		return nil, nil, fault.InvalidRequest.New("", "unknown sourceReference %d", ref)
 	}
-	f, err := put(ctx, s.of, ask.FileRequest{File: name})
+	f, err := client.Put(ctx, s.of, ask.FileRequest{File: name})
 	return dap.SourceResponseBody{Content: f.Text}, nil, err
-}
-
-func noSources(context.Context, *Session, struct{}) (any, func(), error) {
-	return dap.LoadedSourcesResponseBody{Sources: []dap.Source{}}, nil, nil
 }
 
 var scopeNames = map[string]string{"parameter": "Parameters", "return": "Results", "local": "Locals", "global": "Globals", "register": "Registers"}
@@ -195,7 +188,7 @@ func scopes(ctx context.Context, s *Session, a dap.ScopesArguments) (any, func()
 	if !ok {
 		return nil, nil, fault.InvalidRequest.New("", "unknown frameId %d: the replay has gone on", a.FrameId)
 	}
-	values, err := put(ctx, s.of, ask.ValuesRequest{Place: p, Width: 8})
+	values, err := client.Put(ctx, s.of, ask.ValuesRequest{Place: p, Width: 8})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -232,7 +225,7 @@ func variables(ctx context.Context, s *Session, a dap.VariablesArguments) (any, 
 	}
 	var list []ask.Variable
 	if h.path == "" {
-		values, err := put(ctx, s.of, ask.ValuesRequest{Place: h.place, Width: 8})
+		values, err := client.Put(ctx, s.of, ask.ValuesRequest{Place: h.place, Width: 8})
 		if err != nil {
 			return nil, nil, err
 		}
@@ -244,7 +237,7 @@ func variables(ctx context.Context, s *Session, a dap.VariablesArguments) (any, 
 		list = list[min(a.Start, len(list)):]
 		list = list[:min(cmp.Or(a.Count, mostVariables), len(list))]
 	} else {
-		v, err := put(ctx, s.of, ask.PartsRequest{Place: h.place, Path: h.path, From: a.Start, Count: min(cmp.Or(a.Count, mostVariables), 10_000)})
+		v, err := client.Put(ctx, s.of, ask.PartsRequest{Place: h.place, Path: h.path, From: a.Start, Count: min(cmp.Or(a.Count, mostVariables), 10_000)})
 		if err != nil {
 			return nil, nil, err
 		}
@@ -292,7 +285,7 @@ func evaluate(ctx context.Context, s *Session, a dap.EvaluateArguments) (any, fu
 			return nil, nil, fault.InvalidRequest.New("", "unknown frameId %d: the replay has gone on", a.FrameId)
 		}
 	}
-	x, err := put(ctx, s.of, ask.ExpressionRequest{Place: p, Expression: a.Expression})
+	x, err := client.Put(ctx, s.of, ask.ExpressionRequest{Place: p, Expression: a.Expression})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -301,7 +294,7 @@ func evaluate(ctx context.Context, s *Session, a dap.EvaluateArguments) (any, fu
 		out.Result += " (" + x.Why + ")"
 	}
 	// What is a path has parts.
-	if v, err := put(ctx, s.of, ask.PartsRequest{Place: p, Path: a.Expression, Count: 1}); err == nil && v.Count > 0 {
+	if v, err := client.Put(ctx, s.of, ask.PartsRequest{Place: p, Path: a.Expression, Count: 1}); err == nil && v.Count > 0 {
 		v.Path = a.Expression
 		got := s.variable(p, v)
 		out.VariablesReference, out.NamedVariables, out.IndexedVariables = got.VariablesReference, got.NamedVariables, got.IndexedVariables
@@ -359,10 +352,8 @@ func setErrors(ctx context.Context, s *Session, a dap.SetExceptionBreakpointsArg
 
 // dataID names a value: its path, and where that is reached.
 type dataID struct {
-	Moment event.Moment   `json:"moment"`
-	Thread event.ThreadID `json:"thread"`
-	Frame  int            `json:"frame"`
-	Path   string         `json:"path"`
+	ask.Place
+	Path string `json:"path"`
 }
 
 func valueInfo(ctx context.Context, s *Session, a dap.DataBreakpointInfoArguments) (any, func(), error) {
@@ -376,7 +367,7 @@ func valueInfo(ctx context.Context, s *Session, a dap.DataBreakpointInfoArgument
 	if h, ok := s.refs.holders[a.VariablesReference]; ok {
 		p = h.place
 		if h.path != "" {
-			v, err := put(ctx, s.of, ask.PartsRequest{Place: p, Path: h.path, Count: min(max(h.count, 1), 10_000)})
+			v, err := client.Put(ctx, s.of, ask.PartsRequest{Place: p, Path: h.path, Count: min(max(h.count, 1), 10_000)})
 			if err != nil {
 				return nil, nil, err
 			}
@@ -387,10 +378,10 @@ func valueInfo(ctx context.Context, s *Session, a dap.DataBreakpointInfoArgument
 			path = v.Children[i].Path
 		}
 	}
-	if _, err := put(ctx, s.of, ask.HitsRequest{Place: p, CheckpointOn: ask.CheckpointOn{On: "write " + path}, Count: 1}); err != nil {
+	if _, err := client.Put(ctx, s.of, ask.HitsRequest{Place: p, CheckpointOn: ask.CheckpointOn{On: "write " + path}, Count: 1}); err != nil {
 		return dap.DataBreakpointInfoResponseBody{Description: err.Error()}, nil, nil
 	}
-	id, err := json.Marshal(dataID{p.Moment, p.Thread, p.Frame, path})
+	id, err := json.Marshal(dataID{p, path})
 	if err != nil {
 		return nil, nil, fmt.Errorf("name the value: %w", err)
 	}
@@ -405,7 +396,7 @@ func setValues(ctx context.Context, s *Session, a dap.SetDataBreakpointsArgument
 		if err := json.Unmarshal([]byte(b.DataId), &id); err != nil {
 			return nil, nil, fault.InvalidRequest.New("", "invalid dataId %q: use one of dataBreakpointInfo", b.DataId)
 		}
-		x, got := s.set(ctx, point{on: ask.CheckpointOn{On: "write " + id.Path, When: b.Condition, Nth: nth(b.HitCondition)}, at: ask.Place{Moment: id.Moment, Thread: id.Thread, Frame: id.Frame}})
+		x, got := s.set(ctx, point{on: ask.CheckpointOn{On: "write " + id.Path, When: b.Condition, Nth: nth(b.HitCondition)}, at: id.Place})
 		if got.Verified {
 			s.points.values = append(s.points.values, x)
 		}
@@ -416,7 +407,7 @@ func setValues(ctx context.Context, s *Session, a dap.SetDataBreakpointsArgument
 
 func locations(ctx context.Context, s *Session, a dap.BreakpointLocationsArguments) (any, func(), error) {
 	out := dap.BreakpointLocationsResponseBody{Breakpoints: []dap.BreakpointLocation{}}
-	f, err := put(ctx, s.of, ask.FileRequest{File: s.recordedFile(ctx, a.Source)})
+	f, err := client.Put(ctx, s.of, ask.FileRequest{File: s.recordedFile(ctx, a.Source)})
 	if err != nil {
 		return out, nil, nil // a file that the evidence does not have has no line that can hold one
 	}
@@ -456,7 +447,7 @@ func step(way string, back bool) handler {
 			return nil, nil, err
 		}
 		p := ask.Place{Moment: s.place.Moment, Thread: event.ThreadID(a.ThreadID)}
-		at, err := put(ctx, s.of, ask.StepRequest{Place: p, Way: way, Back: back, Count: 1})
+		at, err := client.Put(ctx, s.of, ask.StepRequest{Place: p, Way: way, Back: back, Count: 1})
 		if errors.Is(err, fault.NoHistory) {
 			return nil, nil, err
 		}
@@ -510,7 +501,7 @@ func run(back bool) handler {
 // edge returns the place at the first or last moment.
 func (s *Session) edge(ctx context.Context, m event.Moment) ask.Place {
 	p := ask.Place{Moment: m}
-	if stack, err := put(ctx, s.of, ask.StackRequest{Place: p, Frames: 1}); err == nil && len(stack.Threads) > 0 {
+	if stack, err := client.Put(ctx, s.of, ask.StackRequest{Place: p, Frames: 1}); err == nil && len(stack.Threads) > 0 {
 		p.Thread = stack.Threads[0].ID
 	}
 	return p
@@ -521,7 +512,7 @@ func restartFrame(ctx context.Context, s *Session, a dap.RestartFrameArguments) 
 	if !ok {
 		return nil, nil, fault.InvalidRequest.New("", "unknown frameId %d: the replay has gone on", a.FrameId)
 	}
-	at, err := put(ctx, s.of, ask.StepRequest{Place: ask.Place{Moment: p.Moment, Thread: p.Thread}, Way: "head", Outer: p.Frame, Count: 1})
+	at, err := client.Put(ctx, s.of, ask.StepRequest{Place: ask.Place{Moment: p.Moment, Thread: p.Thread}, Way: "head", Outer: p.Frame, Count: 1})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -547,7 +538,7 @@ func readMemory(ctx context.Context, s *Session, a dap.ReadMemoryArguments) (any
 	if a.Count == 0 {
 		return out, nil, nil
 	}
-	m, err := put(ctx, s.of, ask.MemoryRequest{Address: ask.Address(address), Count: uint64(min(a.Count, 65536))})
+	m, err := client.Put(ctx, s.of, ask.MemoryRequest{Address: ask.Address(address), Count: uint64(min(a.Count, 65536))})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -568,7 +559,7 @@ func disassemble(ctx context.Context, s *Session, a dap.DisassembleArguments) (a
 		return nil, nil, fault.InvalidRequest.New("", "instructionCount must be 0 to 1000, instructionOffset -1000 to 1000")
 	}
 	for _, id := range s.refs.frameIDs() {
-		x, err := put(ctx, s.of, ask.InstructionsRequest{Place: s.refs.frames[id], Before: max(-a.InstructionOffset, 0), After: max(a.InstructionOffset+a.InstructionCount, 1)})
+		x, err := client.Put(ctx, s.of, ask.InstructionsRequest{Place: s.refs.frames[id], Before: max(-a.InstructionOffset, 0), After: max(a.InstructionOffset+a.InstructionCount, 1)})
 		if err != nil {
 			return nil, nil, err
 		}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/go-dap"
 
+	"wraithology/client"
 	"wraithology/core/ask"
 	"wraithology/core/event"
 	"wraithology/core/fault"
@@ -63,7 +64,7 @@ func (s *Session) set(ctx context.Context, x point) (point, dap.Breakpoint) {
 	if at == (ask.Place{}) {
 		at = ask.Place{Moment: event.NoMoment}
 	}
-	if _, err := put(ctx, s.of, ask.HitsRequest{Place: at, CheckpointOn: ask.CheckpointOn{On: x.on.On, Nth: x.on.Nth}, Count: 1}); err != nil {
+	if _, err := client.Put(ctx, s.of, ask.HitsRequest{Place: at, CheckpointOn: ask.CheckpointOn{On: x.on.On, Nth: x.on.Nth}, Count: 1}); err != nil {
 		b.Verified, b.Message = false, err.Error()
 	}
 	return x, b
@@ -92,12 +93,12 @@ func (s *Session) recordedFile(ctx context.Context, of dap.Source) string {
 		return name
 	}
 	for _, name := range suffixes(of.Path) {
-		if _, err := put(ctx, s.of, ask.FileRequest{File: name}); err == nil {
+		if _, err := client.Put(ctx, s.of, ask.FileRequest{File: name}); err == nil {
 			return name
 		}
 	}
 	for _, name := range suffixes(of.Path) { // a frame can name it differently: the checkpoint finds it by its end
-		if _, err := put(ctx, s.of, ask.HitsRequest{Place: ask.Place{Moment: event.NoMoment}, CheckpointOn: ask.CheckpointOn{On: fmt.Sprintf("line %s:1", name)}, Count: 1}); err == nil || strings.Contains(err.Error(), "no statement on this line") {
+		if _, err := client.Put(ctx, s.of, ask.HitsRequest{Place: ask.Place{Moment: event.NoMoment}, CheckpointOn: ask.CheckpointOn{On: fmt.Sprintf("line %s:1", name)}, Count: 1}); err == nil || strings.Contains(err.Error(), "no statement on this line") {
 			return name
 		}
 	}
@@ -141,7 +142,7 @@ const mostPathHits = 100_000
 
 func (s *Session) nearestOf(ctx context.Context, x point, back bool) (ask.Place, bool, error) {
 	if strings.HasPrefix(x.on.On, "write ") { // its path is reached from where it was set
-		hits, err := put(ctx, s.of, ask.HitsRequest{Place: x.at, CheckpointOn: x.on, Count: mostPathHits})
+		hits, err := client.Put(ctx, s.of, ask.HitsRequest{Place: x.at, CheckpointOn: x.on, Count: mostPathHits})
 		if err != nil {
 			return ask.Place{}, false, ignoreMissing(err)
 		}
@@ -156,7 +157,7 @@ func (s *Session) nearestOf(ctx context.Context, x point, back bool) (ask.Place,
 		}
 		return ask.Place{}, false, nil
 	}
-	at, err := put(ctx, s.of, ask.RunRequest{Place: s.place, CheckpointOn: x.on, Back: back})
+	at, err := client.Put(ctx, s.of, ask.RunRequest{Place: s.place, CheckpointOn: x.on, Back: back})
 	if err != nil {
 		return ask.Place{}, false, ignoreMissing(err)
 	}
@@ -185,7 +186,7 @@ func (s *Session) logBetween(ctx context.Context, from, to event.Moment) {
 			continue
 		}
 		text, expressions := logForm(x.log)
-		hits, err := put(ctx, s.of, ask.HitsRequest{Place: ask.Place{Moment: event.NoMoment}, CheckpointOn: x.on, Show: expressions, Count: mostPathHits})
+		hits, err := client.Put(ctx, s.of, ask.HitsRequest{Place: ask.Place{Moment: event.NoMoment}, CheckpointOn: x.on, Show: expressions, Count: mostPathHits})
 		if err != nil {
 			s.event("output", dap.OutputEventBody{Category: "console", Output: fmt.Sprintf("%s: %s\n", x.log, err)})
 			continue

@@ -21,21 +21,6 @@ import (
 	"wraithology/core/fault"
 )
 
-// Evidence is what an editor reads: local evidence, or evidence in the service.
-type Evidence struct {
-	Name   string
-	Local  ask.Subject
-	Shared *client.Shared // nil for local evidence
-}
-
-// put asks a question of the evidence.
-func put[A any](ctx context.Context, e Evidence, q ask.Request[A]) (A, error) {
-	if e.Shared != nil {
-		return client.Ask(ctx, e.Shared, q)
-	}
-	return ask.Run(ctx, e.Local, q)
-}
-
 // Team is a sitting that the editor takes part in.
 type Team interface {
 	// Moved tells the others where the editor has gone.
@@ -46,7 +31,7 @@ type Team interface {
 
 // Session is the conversation with one editor.
 type Session struct {
-	of     Evidence
+	of     client.Target
 	team   Team // nil without a sitting
 	folder string
 
@@ -72,7 +57,7 @@ type Session struct {
 
 // NewSession returns a session that writes to an editor. folder is where the recorded source is on this machine: files that are there
 // are named by their path, others are sent from the evidence.
-func NewSession(of Evidence, folder string, team Team, out io.Writer) *Session {
+func NewSession(of client.Target, folder string, team Team, out io.Writer) *Session {
 	return &Session{of: of, folder: folder, team: team, out: out, points: newPoints(), refs: newReferences(), lineBase: 1}
 }
 
@@ -86,7 +71,7 @@ func (s *Session) Serve(ctx context.Context, in io.Reader) error {
 	defer cancel()
 	if s.team != nil {
 		go func() {
-			_ = s.team.Follow(ctx, func(p ask.Place) { s.follow(ctx, p) }) // the editor goes on alone when the sitting ends
+			_ = s.team.Follow(ctx, s.follow) // the editor goes on alone when the sitting ends
 		}()
 	}
 	messages := bufio.NewReader(in)
@@ -105,7 +90,7 @@ func (s *Session) Serve(ctx context.Context, in io.Reader) error {
 	return nil
 }
 
-// readMessage reads the content of one message: a header with its length, an empty line, and so many bytes.
+// readMessage reads the content of one message: a header with its length, an empty line, and that number of bytes.
 func readMessage(in *bufio.Reader) ([]byte, error) {
 	length := -1
 	for {
@@ -149,7 +134,7 @@ type envelope struct {
 func (s *Session) handle(ctx context.Context, content []byte) (ends bool) {
 	var e envelope
 	if err := json.Unmarshal(content, &e); err != nil || e.Type != "request" {
-		s.send(&dap.ErrorResponse{Response: s.response(e, false, "expected a request of the Debug Adapter Protocol")})
+		s.refuse(e, "expected a request of the Debug Adapter Protocol")
 		return false
 	}
 	h, ok := handlers[e.Command]
@@ -187,7 +172,7 @@ func answer[A any](f func(ctx context.Context, s *Session, a A) (body any, after
 	}
 }
 
-func (s *Session) response(e envelope, ok bool, message string) dap.Response {
+func response(e envelope, ok bool, message string) dap.Response {
 	return dap.Response{ProtocolMessage: dap.ProtocolMessage{Type: "response"}, RequestSeq: e.Seq, Success: ok, Command: e.Command, Message: message}
 }
 
@@ -197,15 +182,15 @@ type bodyResponse struct {
 	Body any `json:"body,omitempty"`
 }
 
-func (r *bodyResponse) setSeq(n int) { r.Seq = n }
-
 func (s *Session) respond(e envelope, body any) {
-	s.send(&bodyResponse{s.response(e, true, ""), body})
+	m := bodyResponse{response(e, true, ""), body}
+	s.send(&m, &m.Seq)
 }
 
 func (s *Session) refuse(e envelope, format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
-	s.send(&bodyResponse{s.response(e, false, text), dap.ErrorResponseBody{Error: &dap.ErrorMessage{Id: 1, Format: strings.NewReplacer("{", "(", "}", ")").Replace(text), ShowUser: true}}})
+	m := bodyResponse{response(e, false, text), dap.ErrorResponseBody{Error: &dap.ErrorMessage{Id: 1, Format: strings.NewReplacer("{", "(", "}", ")").Replace(text), ShowUser: true}}}
+	s.send(&m, &m.Seq)
 }
 
 // bodyEvent is an event with its body.
@@ -214,25 +199,17 @@ type bodyEvent struct {
 	Body any `json:"body,omitempty"`
 }
 
-func (r *bodyEvent) setSeq(n int) { r.Seq = n }
-
 func (s *Session) event(name string, body any) {
-	s.send(&bodyEvent{dap.Event{ProtocolMessage: dap.ProtocolMessage{Type: "event"}, Event: name}, body})
+	m := bodyEvent{dap.Event{ProtocolMessage: dap.ProtocolMessage{Type: "event"}, Event: name}, body}
+	s.send(&m, &m.Seq)
 }
 
-// send writes a message. An editor that has gone ends the stream that is read.
-func (s *Session) send(m any) {
+// send gives a message its number, and writes it. An editor that has gone ends the stream that is read.
+func (s *Session) send(m any, seq *int) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	s.seq++
-	switch m := m.(type) {
-	case *bodyResponse:
-		m.setSeq(s.seq)
-	case *bodyEvent:
-		m.setSeq(s.seq)
-	case *dap.ErrorResponse:
-		m.Seq = s.seq
-	}
+	*seq = s.seq
 	content, err := json.Marshal(m)
 	if err != nil {
 		return // the types of the protocol can be written
@@ -241,7 +218,7 @@ func (s *Session) send(m any) {
 }
 
 // follow goes where the sitting goes.
-func (s *Session) follow(ctx context.Context, p ask.Place) {
+func (s *Session) follow(p ask.Place) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if !s.started {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"wraithology/client"
 	"wraithology/core/ask"
 	"wraithology/core/evidence"
 	"wraithology/core/evidence/kinds"
@@ -21,12 +22,12 @@ import (
 
 const crash = "panic: fog\n\ngoroutine 1 [running]:\nmain.assign(0x1)\n\t/src/berth.go:12 +0x1d\nmain.main()\n\t/src/berth.go:20 +0x1d\n"
 
-func crashed(t testing.TB) Evidence {
+func crashed(t testing.TB) client.Target {
 	path := filepath.Join(t.TempDir(), "crash")
 	require.NoError(t, os.WriteFile(path, []byte(crash), 0o600))
 	r, err := kinds.All.Open(context.Background(), path, evidence.Options{}, nil)
 	require.NoError(t, err)
-	return Evidence{Name: "crash", Local: ask.Subject{Recording: r}}
+	return client.Target{Local: ask.Subject{Recording: r}}
 }
 
 func framed(content string) string {

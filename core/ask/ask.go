@@ -178,6 +178,16 @@ type Place struct {
 	Frame  int            `json:"frame" required:"false" minimum:"0" flag:"-" doc:"frame, 0 for the innermost"`
 }
 
+// PlaceIn returns the place of a request that a pointer refers to, or nil if it has none.
+func PlaceIn(request any) *Place {
+	f := reflect.ValueOf(request).Elem().FieldByName("Place")
+	if !f.IsValid() {
+		return nil
+	}
+	p, _ := f.Addr().Interface().(*Place)
+	return p
+}
+
 func (p Place) resolve(s *Subject) (Place, error) { return p.Resolve(s.Recording) }
 
 // Resolve replaces missing parts of a place with their defaults.

@@ -32,7 +32,7 @@ type casesInput struct {
 	State   string    `query:"state" enum:"open,closed," doc:"open or closed"`
 	Since   time.Time `query:"since" doc:"opened at this time or later"`
 	Until   time.Time `query:"until" doc:"opened before this time"`
-	Count   int       `query:"count" minimum:"0" maximum:"10000" doc:"at most so many, the newest; 0 for all"`
+	Count   int       `query:"count" minimum:"0" maximum:"10000" doc:"maximum number, the newest; 0 for all"`
 }
 
 func (a *server) caseRoutes(h huma.API) {

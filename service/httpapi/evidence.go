@@ -37,11 +37,7 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 		return &body[[]api.EvidenceInfo]{out}, err
 	})
 	route(h, a, "GET", "/api/cases/{case}/evidence/{evidence}", "oneEvidence", "One piece of evidence", func(ctx context.Context, in *EvidenceInput) (*body[api.EvidenceInfo], error) {
-		c, err := a.caseFor(ctx, in.Case, mayLook)
-		if err != nil {
-			return nil, err
-		}
-		e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+		_, e, err := a.evidenceFor(ctx, *in)
 		return &body[api.EvidenceInfo]{evidenceOf(e)}, err
 	})
 	// Uploads and downloads are streams. They bypass huma, which reads whole bodies.

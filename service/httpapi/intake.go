@@ -87,20 +87,14 @@ func (a *server) setOffset(ctx context.Context, in *OffsetInput) (*body[api.Evid
 }
 
 func (a *server) alike(ctx context.Context, in *EvidenceInput) (*body[[]api.Alike], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
-	if err != nil {
-		return nil, err
-	}
-	e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
-	out := []api.Alike{}
+	_, e, err := a.evidenceFor(ctx, *in)
 	if err != nil {
 		return nil, err
 	}
 	list, err := a.Store.SimilarTo(ctx, e, who(ctx).ID)
-	for _, x := range list {
-		out = append(out, api.Alike{Case: x.Case.Name, Title: x.Case.Title, Closed: x.Case.ClosedAt, Cause: x.Case.Cause, Same: x.IsSame, Score: x.Score, Evidence: evidenceOf(x.Evidence)})
-	}
-	return &body[[]api.Alike]{out}, err
+	return listed(list, func(x store.Similar) api.Alike {
+		return api.Alike{Case: x.Case.Name, Title: x.Case.Title, Closed: x.Case.ClosedAt, Cause: x.Case.Cause, Same: x.IsSame, Score: x.Score, Evidence: evidenceOf(x.Evidence)}
+	}, err)
 }
 
 func (a *server) senderRoutes(h huma.API) {

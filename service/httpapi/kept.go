@@ -31,6 +31,7 @@ import (
 const (
 	mostKeptAnswer = 4 << 20 // bytes of the answer of an exhibit
 	mostInReport   = 1000    // exhibits, and comments, of a report
+	mostStreamed   = 1000    // entries that are read at once for a stream
 )
 
 // KeptInput names something that is kept on a case.
@@ -68,9 +69,7 @@ func (a *server) keptRoutes(h huma.API, r chi.Router) {
 	route(h, a, "POST", "/api/cases/{case}/seen", "seeActivity", "The person has seen what changed, up to an entry", a.seeActivity)
 	route(h, a, "GET", "/api/mentions", "mentions", "Comments that mention the person and were not seen yet", a.mentions)
 	route(h, a, "POST", "/api/mentions/seen", "seeMentions", "The person has seen the mentions up to a comment", func(ctx context.Context, in *struct {
-		Body struct {
-			Upto int64 `json:"upto"`
-		}
+		Body api.Seen
 	}) (*struct{}, error) {
 		return nil, a.Store.SeeMentions(ctx, who(ctx).ID, in.Body.Upto)
 	})
@@ -92,19 +91,16 @@ func exhibitOf(x store.Exhibit) api.Exhibit {
 
 func (a *server) exhibits(ctx context.Context, in *struct {
 	CaseInput
-	After int64 `query:"after" minimum:"0" doc:"the last exhibit that is known"`
-	Count int   `query:"count" minimum:"1" maximum:"1000" default:"100"`
+	After  int64 `query:"after" minimum:"0" doc:"the last exhibit that is known"`
+	Latest bool  `query:"latest" doc:"the latest ones, still oldest first"`
+	Count  int   `query:"count" minimum:"1" maximum:"1000" default:"100"`
 }) (*body[[]api.Exhibit], error) {
 	c, err := a.caseFor(ctx, in.Case, mayLook)
 	if err != nil {
 		return nil, err
 	}
-	list, err := a.Store.ExhibitsOf(ctx, c.ID, in.After, in.Count)
-	out := []api.Exhibit{}
-	for _, x := range list {
-		out = append(out, exhibitOf(x))
-	}
-	return &body[[]api.Exhibit]{out}, err
+	list, err := a.Store.ExhibitsOf(ctx, c.ID, store.Page{After: in.After, Latest: in.Latest, Most: in.Count})
+	return listed(list, exhibitOf, err)
 }
 
 func (a *server) exhibit(ctx context.Context, in *KeptInput) (*body[api.Exhibit], error) {
@@ -132,28 +128,27 @@ func (a *server) newExhibit(ctx context.Context, in *caseBody[api.NewExhibit]) (
 			return nil, err
 		}
 	}
-	s, err := a.subject(ctx, in.Case, in.Body.Evidence)
+	s, e, err := a.subject(ctx, in.Case, in.Body.Evidence)
 	if err != nil {
 		return nil, err
 	}
-	e, err := a.Store.EvidenceByName(ctx, c.ID, in.Body.Evidence)
-	if err != nil {
+	place := ask.Place{Moment: event.NoMoment}
+	if of := ask.PlaceIn(request); of != nil {
+		place = *of
+	}
+	if place, err = place.Resolve(s.Recording); err != nil {
 		return nil, err
 	}
-	asked := reflect.ValueOf(request).Elem()
-	place, err := placeIn(asked).Resolve(s.Recording)
-	if err != nil {
-		return nil, err
+	if of := ask.PlaceIn(request); of != nil {
+		*of = place // the exhibit stays at this place
 	}
-	if f := asked.FieldByName("Place"); f.IsValid() {
-		f.Set(reflect.ValueOf(place)) // the exhibit stays at this place
-	}
-	answer, err := q.Run(ctx, s, asked.Interface())
+	asked := reflect.ValueOf(request).Elem().Interface()
+	answer, err := q.Run(ctx, s, asked)
 	if err != nil {
 		return nil, err
 	}
 	x := store.Exhibit{CaseID: c.ID, EvidenceID: e.ID, Evidence: e, PersonID: who(ctx).ID, Person: who(ctx), Question: q.Name, Moment: int64(place.Moment), Thread: int64(place.Thread), Frame: place.Frame, Note: in.Body.Note}
-	if x.Request, err = jsonText(asked.Interface()); err != nil {
+	if x.Request, err = jsonText(asked); err != nil {
 		return nil, err
 	}
 	if x.Answer, err = jsonText(answer); err != nil {
@@ -166,16 +161,6 @@ func (a *server) newExhibit(ctx context.Context, in *caseBody[api.NewExhibit]) (
 		return nil, err
 	}
 	return &body[api.Exhibit]{exhibitOf(x)}, a.note(ctx, c, "kept exhibit %d: %s of %s@%d", x.ID, x.Question, e.Name, x.Moment)
-}
-
-// placeIn returns the place of a request, or that of the failure if it has none.
-func placeIn(request reflect.Value) ask.Place {
-	if f := request.FieldByName("Place"); f.IsValid() {
-		if p, ok := f.Interface().(ask.Place); ok {
-			return p
-		}
-	}
-	return ask.Place{Moment: event.NoMoment}
 }
 
 func jsonText(x any) (string, error) {
@@ -279,7 +264,7 @@ func (a *server) comments(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	q := store.CommentQuery{After: in.After, Latest: in.Latest, From: in.From, To: in.To, Text: in.Text, Most: in.Count}
+	q := store.CommentQuery{Page: store.Page{After: in.After, Latest: in.Latest, Most: in.Count}, From: in.From, To: in.To, Text: in.Text}
 	if in.Evidence != "" {
 		e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
 		if err != nil {
@@ -288,11 +273,7 @@ func (a *server) comments(ctx context.Context, in *struct {
 		q.Evidence = e.ID
 	}
 	list, err := a.Store.CommentsOf(ctx, c.ID, q)
-	out := []api.Comment{}
-	for _, x := range list {
-		out = append(out, commentOf(c, x))
-	}
-	return &body[[]api.Comment]{out}, err
+	return listed(list, func(x store.Comment) api.Comment { return commentOf(c, x) }, err)
 }
 
 func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (*body[api.Comment], error) {
@@ -355,11 +336,12 @@ func (a *server) anchored(ctx context.Context, c store.Case, at api.Anchor) (x s
 	if at.Until != nil && (at.Moment == nil || *at.Until < *at.Moment) {
 		return x, fault.InvalidRequest.New("give the first moment, and then the last", "a span must end after it begins")
 	}
-	x.Moment, x.Until = momentText(at.Moment), momentText(at.Until)
+	x.Moment, x.Until = storedMoment(at.Moment), storedMoment(at.Until)
 	return x, nil
 }
 
-func momentText(m *event.Moment) *int64 {
+// storedMoment returns a moment as records have it.
+func storedMoment(m *event.Moment) *int64 {
 	if m == nil {
 		return nil
 	}
@@ -420,11 +402,7 @@ func (a *server) commentVersions(ctx context.Context, in *KeptInput) (*body[[]ap
 		return nil, err
 	}
 	list, err := a.Store.EditsOf(ctx, x.ID)
-	out := []api.Version{}
-	for _, e := range list {
-		out = append(out, api.Version{At: e.At, Text: e.Text})
-	}
-	return &body[[]api.Version]{out}, err
+	return listed(list, func(e store.CommentEdit) api.Version { return api.Version{At: e.At, Text: e.Text} }, err)
 }
 
 func theoryOf(x store.Theory) api.Theory {
@@ -445,11 +423,7 @@ func (a *server) theories(ctx context.Context, in *CaseInput) (*body[[]api.Theor
 		return nil, err
 	}
 	list, err := a.Store.TheoriesOf(ctx, c.ID)
-	out := []api.Theory{}
-	for _, x := range list {
-		out = append(out, theoryOf(x))
-	}
-	return &body[[]api.Theory]{out}, err
+	return listed(list, theoryOf, err)
 }
 
 func (a *server) newTheory(ctx context.Context, in *caseBody[api.NewTheory]) (*body[api.Theory], error) {
@@ -562,7 +536,7 @@ func (a *server) activity(ctx context.Context, in *struct {
 		i := slices.IndexFunc(c.Members, func(m store.Member) bool { return m.PersonID == who(ctx).ID })
 		after = c.Members[i].Seen
 	}
-	list, err := a.Store.ActivityOf(ctx, c.ID, after, who(ctx).ID, in.Count+1)
+	list, err := a.Store.ActivityOf(ctx, c.ID, who(ctx).ID, store.Page{After: after, Most: in.Count + 1})
 	out := api.Activity{Entries: []api.ActivityEntry{}, Upto: after, More: len(list) > in.Count}
 	for _, x := range list[:min(len(list), in.Count)] {
 		out.Entries, out.Upto = append(out.Entries, api.ActivityEntry{ID: x.ID, At: x.At, By: x.Person.Name, What: x.What}), x.ID
@@ -580,11 +554,9 @@ func (a *server) seeActivity(ctx context.Context, in *caseBody[api.Seen]) (*stru
 
 func (a *server) mentions(ctx context.Context, _ *struct{}) (*body[[]api.Mention], error) {
 	list, err := a.Store.MentionsOf(ctx, who(ctx).ID)
-	out := []api.Mention{}
-	for _, x := range list {
-		out = append(out, api.Mention{Case: x.CaseName, Comment: commentOf(store.Case{}, x.Comment)})
-	}
-	return &body[[]api.Mention]{out}, err
+	return listed(list, func(x store.Mention) api.Mention {
+		return api.Mention{Case: x.CaseName, Comment: commentOf(store.Case{}, x.Comment)}
+	}, err)
 }
 
 // reported gathers what a report of a case is made from.
@@ -604,7 +576,7 @@ func (a *server) reported(ctx context.Context, name, address string) (out report
 			out.Failures[e.Name] = a.failureStack(ctx, name, e.Name)
 		}
 	}
-	exhibits, err := a.Store.ExhibitsOf(ctx, c.ID, 0, mostInReport)
+	exhibits, err := a.Store.ExhibitsOf(ctx, c.ID, store.Page{Most: mostInReport})
 	if err != nil {
 		return out, err
 	}
@@ -618,7 +590,7 @@ func (a *server) reported(ctx context.Context, name, address string) (out report
 	for _, x := range theories {
 		out.Theories = append(out.Theories, theoryOf(x))
 	}
-	comments, err := a.Store.CommentsOf(ctx, c.ID, store.CommentQuery{Latest: true, Most: mostInReport})
+	comments, err := a.Store.CommentsOf(ctx, c.ID, store.CommentQuery{Page: store.Page{Latest: true, Most: mostInReport}})
 	for _, x := range comments {
 		out.Comments = append(out.Comments, commentOf(c, x))
 	}
@@ -627,28 +599,15 @@ func (a *server) reported(ctx context.Context, name, address string) (out report
 
 // failureStack returns the stack of the failure in evidence, as a report shows it.
 func (a *server) failureStack(ctx context.Context, caseName, name string) string {
-	s, err := a.subject(ctx, caseName, name)
-	if err != nil {
-		return escaped(err)
+	s, _, err := a.subject(ctx, caseName, name)
+	if err == nil {
+		var stack ask.Stack
+		if stack, err = ask.Run(ctx, s, ask.StackRequest{Place: ask.Place{Moment: event.NoMoment}, Frames: 30}); err == nil {
+			return report.Stack(stack)
+		}
 	}
-	q := ask.StackRequest{Place: ask.Place{Moment: event.NoMoment}, Frames: 30}
-	stack, err := ask.Run(ctx, s, q)
-	if err != nil {
-		return escaped(err)
-	}
-	request, err := jsonText(q)
-	if err != nil {
-		return escaped(err)
-	}
-	answer, err := jsonText(stack)
-	if err != nil {
-		return escaped(err)
-	}
-	return report.Exhibit("stack", request, answer)
+	return report.Code("not known: " + err.Error())
 }
-
-// escaped says why a report lacks a part.
-func escaped(err error) string { return report.Code("not known: " + err.Error()) }
 
 func (a *server) handOver(ctx context.Context, in *CaseInput) (*body[api.HandOver], error) {
 	c, err := a.reported(ctx, in.Case, "")
@@ -722,7 +681,7 @@ func (a *server) watchCase(w http.ResponseWriter, r *http.Request) {
 	beat := time.NewTicker(caseBeat)
 	defer beat.Stop()
 	for {
-		list, err := a.Store.ActivityOf(r.Context(), c.ID, last, 0, mostInReport)
+		list, err := a.Store.ActivityOf(r.Context(), c.ID, 0, store.Page{After: last, Most: mostStreamed})
 		if err != nil {
 			return // the client connects again
 		}

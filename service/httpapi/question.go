@@ -94,7 +94,7 @@ func (a *server) question(ctx huma.Context, q ask.Question) (any, error) {
 			return nil, err
 		}
 	}
-	s, err := a.subject(ctx.Context(), ctx.Param("case"), ctx.Param("evidence"))
+	s, _, err := a.subject(ctx.Context(), ctx.Param("case"), ctx.Param("evidence"))
 	if err != nil {
 		return nil, err
 	}
@@ -106,17 +106,17 @@ func (a *server) question(ctx huma.Context, q ask.Question) (any, error) {
 	return answer, err
 }
 
-// subject returns evidence that the person can read, with the rest of its case.
-func (a *server) subject(ctx context.Context, caseName, name string) (ask.Subject, error) {
+// subject returns evidence that the person can read, with the rest of its case, and its record.
+func (a *server) subject(ctx context.Context, caseName, name string) (ask.Subject, store.Evidence, error) {
 	r, e, err := a.recording(ctx, caseName, name)
 	if err != nil {
-		return ask.Subject{}, err
+		return ask.Subject{}, e, err
 	}
 	return ask.Subject{
 		Recording: r, Offset: time.Duration(e.ClockOffsetNs),
 		Others: func(ctx context.Context) ([]ask.Other, error) { return a.others(ctx, e) },
 		Stops:  func(ctx context.Context) ([]ask.Stop, error) { return a.stops(ctx, e, r) },
-	}, nil
+	}, e, nil
 }
 
 // others opens the other evidence of a case.

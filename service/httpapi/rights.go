@@ -57,13 +57,18 @@ func (a *server) note(ctx context.Context, c store.Case, format string, args ...
 	return err
 }
 
+// evidenceFor returns evidence of a case that the person can read, with the case.
+func (a *server) evidenceFor(ctx context.Context, in EvidenceInput) (c store.Case, e store.Evidence, err error) {
+	if c, err = a.caseFor(ctx, in.Case, mayLook); err != nil {
+		return c, e, err
+	}
+	e, err = a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+	return c, e, err
+}
+
 // recording opens evidence of a case that the person can read.
 func (a *server) recording(ctx context.Context, caseName, name string) (replay.Recording, store.Evidence, error) {
-	c, err := a.caseFor(ctx, caseName, mayLook)
-	if err != nil {
-		return nil, store.Evidence{}, err
-	}
-	e, err := a.Store.EvidenceByName(ctx, c.ID, name)
+	_, e, err := a.evidenceFor(ctx, EvidenceInput{caseName, name})
 	switch {
 	case err != nil:
 		return nil, e, err

@@ -143,6 +143,15 @@ func signIn(op *huma.Operation)  { op.Metadata["signIn"] = true }
 // body is an answer that is its body alone.
 type body[T any] struct{ Body T }
 
+// listed is an answer that is a list of records, as clients see them.
+func listed[T, A any](list []T, of func(T) A, err error) (*body[[]A], error) {
+	out := make([]A, 0, len(list))
+	for _, x := range list {
+		out = append(out, of(x))
+	}
+	return &body[[]A]{out}, err
+}
+
 func writeJSON(w http.ResponseWriter, v any) {
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(v) // the connection may be gone

@@ -50,11 +50,7 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		return &body[api.Sitting]{s}, err
 	})
 	route(h, a, "GET", evidencePath+"sitting", "sittingOf", "The sitting of evidence, without joining it", func(ctx context.Context, in *EvidenceInput) (*body[api.Sitting], error) {
-		c, err := a.caseFor(ctx, in.Case, mayLook)
-		if err != nil {
-			return nil, err
-		}
-		e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+		_, e, err := a.evidenceFor(ctx, *in)
 		if err != nil {
 			return nil, err
 		}
@@ -106,15 +102,8 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		list, err := a.Store.StepsOf(ctx, x.ID, in.After, in.Count)
-		if in.Latest {
-			list, err = a.Store.LatestSteps(ctx, x.ID, in.Count)
-		}
-		out := []api.SittingStep{}
-		for _, s := range list {
-			out = append(out, sittings.StepOf(s))
-		}
-		return &body[[]api.SittingStep]{out}, err
+		list, err := a.Store.StepsOf(ctx, x.ID, store.Page{After: in.After, Latest: in.Latest, Most: in.Count})
+		return listed(list, sittings.StepOf, err)
 	})
 	route(h, a, "POST", "/api/sittings/{sitting}/say", "sayInSitting", "Say something in a sitting", func(ctx context.Context, in *struct {
 		Sitting int64 `path:"sitting"`

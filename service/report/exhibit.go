@@ -167,6 +167,12 @@ func writeStack(b *strings.Builder, request, answer []byte) error {
 	if err := both(request, &q, answer, &x); err != nil {
 		return err
 	}
+	b.WriteString(Stack(x))
+	return nil
+}
+
+// Stack writes a stack as Markdown.
+func Stack(x ask.Stack) string {
 	var text strings.Builder
 	for _, t := range x.Threads {
 		if len(x.Threads) > 1 {
@@ -180,8 +186,7 @@ func writeStack(b *strings.Builder, request, answer []byte) error {
 			text.WriteByte('\n')
 		}
 	}
-	code(b, text.String())
-	return nil
+	return Code(text.String())
 }
 
 func writeOrigin(b *strings.Builder, request, answer []byte) error {

@@ -129,10 +129,10 @@ func (h *Hub) Join(ctx context.Context, x store.Sitting, who store.Person, mode 
 		r.people[who.Name] = p
 	}
 	p.seen, p.mayLead = now, mayLead
-	leads := x.Leader != nil && x.Leader.Name == who.Name
+	leads := isLed(x, who)
 	if mode == "" {
 		switch {
-		case leads, mayLead && !h.hasLead(r, x):
+		case leads, mayLead && !hasLead(r, x):
 			mode = api.ModeLead
 		case isNew, p.mode == api.ModeLead:
 			mode = api.ModeFollow
@@ -155,8 +155,11 @@ func (h *Hub) Join(ctx context.Context, x store.Sitting, who store.Person, mode 
 	return h.Describe(x), nil
 }
 
+// isLed reports whether a person leads a sitting.
+func isLed(x store.Sitting, by store.Person) bool { return x.LeaderID != nil && *x.LeaderID == by.ID }
+
 // hasLead reports whether a sitting has a lead who is present, or has not been away for long.
-func (h *Hub) hasLead(r *room, x store.Sitting) bool {
+func hasLead(r *room, x store.Sitting) bool {
 	if x.Leader == nil {
 		return false
 	}
@@ -188,9 +191,8 @@ func (h *Hub) handOver(ctx context.Context, x store.Sitting, by store.Person, to
 	defer h.mu.Unlock()
 	r := h.room(x.ID)
 	for name, p := range r.people {
-		isLead := to != nil && name == to.Name
 		switch {
-		case isLead:
+		case to != nil && name == to.Name:
 			p.mode, p.asked = api.ModeLead, time.Time{}
 		case p.mode == api.ModeLead:
 			p.mode = api.ModeFollow
@@ -211,7 +213,7 @@ func (h *Hub) Change(ctx context.Context, x store.Sitting, who store.Person, c a
 		return api.Sitting{}, fault.NotInSitting
 	}
 	p.seen = time.Now()
-	leads := x.Leader != nil && x.Leader.Name == who.Name
+	leads := isLed(x, who)
 	target := r.people[c.HandTo]
 	canLead := target != nil && target != p && target.mayLead && r.present(c.HandTo)
 	mode := p.mode
@@ -337,17 +339,13 @@ func (h *Hub) elect(ctx context.Context, id int64) error {
 	}
 	h.mu.Lock()
 	r := h.room(id)
-	next := ""
-	if !h.hasLead(r, x) {
-		next = r.next()
-	}
+	hasLead := hasLead(r, x)
 	var to *store.Person
-	if p := r.people[next]; p != nil {
-		to = &store.Person{ID: p.id, Name: next}
+	if next := r.next(); next != "" {
+		to = &store.Person{ID: r.people[next].id, Name: next}
 	}
-	has := h.hasLead(r, x)
 	h.mu.Unlock()
-	if has {
+	if hasLead {
 		return nil
 	}
 	text := "was away: nobody leads"
@@ -416,7 +414,7 @@ func (h *Hub) Watch(ctx context.Context, id int64, who store.Person, w Watcher) 
 
 // inform sends a watcher the steps after one, and the state. It returns the last step.
 func (h *Hub) inform(ctx context.Context, id int64, w Watcher, last int64) (int64, error) {
-	steps, err := h.store.StepsOf(ctx, id, last, mostSteps)
+	steps, err := h.store.StepsOf(ctx, id, store.Page{After: last, Most: mostSteps})
 	if err != nil {
 		return last, err
 	}

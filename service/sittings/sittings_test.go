@@ -202,7 +202,7 @@ func TestMovesAtTheSameTime(t *testing.T) {
 	wait.Wait()
 	assert.Equal(t, 100, moved+refused)
 	assert.EqualValues(t, 1+moved, hub.now(t, id).Version, "no move overwrote another one")
-	steps, err := hub.store.StepsOf(ctx, id, 0, 1000)
+	steps, err := hub.store.StepsOf(ctx, id, store.Page{Most: 1000})
 	require.NoError(t, err)
 	n := 0
 	for _, s := range steps {

@@ -87,9 +87,9 @@ func (s *Store) AddExhibit(ctx context.Context, x *Exhibit) error {
 	return translate(s.in(ctx).Omit("Person", "Evidence").Create(x).Error, "exhibit")
 }
 
-// ExhibitsOf lists at most most exhibits of a case after an ID, oldest first.
-func (s *Store) ExhibitsOf(ctx context.Context, caseID, after int64, most int) (list []Exhibit, err error) {
-	return list, translate(s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ? and id > ?", caseID, after).Order("id").Limit(most).Find(&list).Error, "exhibits")
+// ExhibitsOf lists a page of the exhibits of a case.
+func (s *Store) ExhibitsOf(ctx context.Context, caseID int64, p Page) ([]Exhibit, error) {
+	return paged[Exhibit](s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ?", caseID), p, "exhibits")
 }
 
 // ExhibitByID finds an exhibit of a case.
@@ -168,20 +168,17 @@ func (s *Store) comments(ctx context.Context, caseID int64) *gorm.DB {
 	return s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ?", caseID)
 }
 
-// CommentQuery chooses comments: those after an ID, or the latest; in evidence if it is not 0; on moments from From to To if To is
-// not 0; with all words of a text.
+// CommentQuery chooses a page of comments: in evidence if it is not 0; on moments from From to To if To is not 0; with all words of a text.
 type CommentQuery struct {
-	After    int64
-	Latest   bool
+	Page
 	Evidence int64
 	From, To int64
 	Text     string
-	Most     int
 }
 
-// CommentsOf lists comments of a case, oldest first.
-func (s *Store) CommentsOf(ctx context.Context, caseID int64, q CommentQuery) (list []Comment, err error) {
-	db := s.comments(ctx, caseID).Where("id > ?", q.After).Limit(q.Most)
+// CommentsOf lists comments of a case.
+func (s *Store) CommentsOf(ctx context.Context, caseID int64, q CommentQuery) ([]Comment, error) {
+	db := s.comments(ctx, caseID)
 	if q.Evidence != 0 {
 		db = db.Where("evidence_id = ?", q.Evidence)
 	}
@@ -192,14 +189,7 @@ func (s *Store) CommentsOf(ctx context.Context, caseID int64, q CommentQuery) (l
 		// The words are looked up first: "offset 0" keeps the planner from reading all comments in order instead.
 		db = db.Where("id in (select id from comments where case_id = ? and words @@ plainto_tsquery('simple', ?) offset 0)", caseID, q.Text)
 	}
-	if !q.Latest {
-		return list, translate(db.Order("id").Find(&list).Error, "comments")
-	}
-	err = db.Order("id desc").Find(&list).Error
-	for i, j := 0, len(list)-1; i < j; i, j = i+1, j-1 {
-		list[i], list[j] = list[j], list[i]
-	}
-	return list, translate(err, "comments")
+	return paged[Comment](db, q.Page, "comments")
 }
 
 // EditsOf lists what a comment said before, oldest first.
@@ -278,9 +268,9 @@ func (s *Store) Unargue(ctx context.Context, theory, exhibit int64) error {
 	return translate(s.in(ctx).Where("theory_id = ? and exhibit_id = ?", theory, exhibit).Delete(&TheoryExhibit{}).Error, "exhibit of the theory")
 }
 
-// ActivityOf lists the entries of a case's record after an ID that others made, oldest first, at most most.
-func (s *Store) ActivityOf(ctx context.Context, caseID, after, but int64, most int) (list []Custody, err error) {
-	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ? and id > ? and person_id <> ?", caseID, after, but).Order("id").Limit(most).Find(&list).Error, "activity")
+// ActivityOf lists a page of the entries of a case's record, without those that a person made.
+func (s *Store) ActivityOf(ctx context.Context, caseID, but int64, p Page) ([]Custody, error) {
+	return paged[Custody](s.in(ctx).Preload("Person").Where("case_id = ? and person_id <> ?", caseID, but), p, "activity")
 }
 
 // LastNote returns the ID of the last entry of a case's record, 0 if there is none.

@@ -55,22 +55,25 @@ func BenchmarkLarge(b *testing.B) {
 		b.ReportMetric(float64(most.Milliseconds()), "ms-slowest")
 	}
 	b.Run("latest comments", func(b *testing.B) {
-		slowest(b, func() error { _, err := s.CommentsOf(ctx, caseID, CommentQuery{Latest: true, Most: 200}); return err })
+		slowest(b, func() error {
+			_, err := s.CommentsOf(ctx, caseID, CommentQuery{Page: Page{Latest: true, Most: 200}})
+			return err
+		})
 	})
 	b.Run("comments with words", func(b *testing.B) {
 		slowest(b, func() error {
-			_, err := s.CommentsOf(ctx, caseID, CommentQuery{Text: "tide word17", Most: 200})
+			_, err := s.CommentsOf(ctx, caseID, CommentQuery{Text: "tide word17", Page: Page{Most: 200}})
 			return err
 		})
 	})
 	b.Run("comments about moments", func(b *testing.B) {
 		slowest(b, func() error {
-			_, err := s.CommentsOf(ctx, caseID, CommentQuery{Evidence: failure.ID - 50_000, From: 5000, To: 5200, Most: 200})
+			_, err := s.CommentsOf(ctx, caseID, CommentQuery{Evidence: failure.ID - 50_000, From: 5000, To: 5200, Page: Page{Most: 200}})
 			return err
 		})
 	})
 	b.Run("exhibits", func(b *testing.B) {
-		slowest(b, func() error { _, err := s.ExhibitsOf(ctx, caseID, 0, 1000); return err })
+		slowest(b, func() error { _, err := s.ExhibitsOf(ctx, caseID, Page{Most: 1000}); return err })
 	})
 	b.Run("similar failures", func(b *testing.B) {
 		slowest(b, func() error {

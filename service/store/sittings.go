@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -118,16 +117,9 @@ func (s *Store) AddStep(ctx context.Context, x SittingStep) error {
 	return translate(addStep(s.in(ctx), x), "step")
 }
 
-// StepsOf lists at most most steps of a sitting after an ID, oldest first.
-func (s *Store) StepsOf(ctx context.Context, sitting, after int64, most int) (list []SittingStep, err error) {
-	return list, translate(s.in(ctx).Preload("Person").Where("sitting_id = ? and id > ?", sitting, after).Order("id").Limit(most).Find(&list).Error, "steps")
-}
-
-// LatestSteps lists the latest steps of a sitting, at most most, oldest first.
-func (s *Store) LatestSteps(ctx context.Context, sitting int64, most int) (list []SittingStep, err error) {
-	err = s.in(ctx).Preload("Person").Where("sitting_id = ?", sitting).Order("id desc").Limit(most).Find(&list).Error
-	slices.Reverse(list)
-	return list, translate(err, "steps")
+// StepsOf lists a page of the steps of a sitting.
+func (s *Store) StepsOf(ctx context.Context, sitting int64, p Page) ([]SittingStep, error) {
+	return paged[SittingStep](s.in(ctx).Preload("Person").Where("sitting_id = ?", sitting), p, "steps")
 }
 
 // LastStep returns the ID of the last step of a sitting, 0 if there is none.

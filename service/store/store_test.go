@@ -453,7 +453,7 @@ func TestSittings(t *testing.T) {
 	assert.Equal(t, "run", x.Evidence.Name)
 	_, err = s.MoveSitting(ctx, SittingStep{SittingID: ids[0], PersonID: ines, Kind: "move"}, 20)
 	require.ErrorIs(t, err, fault.SittingMoved)
-	steps, err := s.StepsOf(ctx, ids[0], 0, 100)
+	steps, err := s.StepsOf(ctx, ids[0], Page{Most: 100})
 	require.NoError(t, err)
 	assert.Len(t, steps, 20, "a step for each move that counts")
 	assert.Equal(t, "Ines", steps[0].Person.Name)

@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import type { Comment } from '../api/service'
-import { personColour, personLetter } from '../source/people'
 import { useKept } from '../stores/kept'
 import { useSession } from '../stores/session'
 import { texts } from '../texts'
+import PersonBadge from './PersonBadge.vue'
 
 const props = defineProps<{ list: Comment[]; case: string }>()
 const kept = useKept()
@@ -48,7 +48,7 @@ async function submit(c: Comment) {
     <li v-for="thread in threads" :key="thread.id">
       <article v-for="c in [thread, ...thread.answers]" :key="c.id" :class="{ answer: c.id !== thread.id }" :data-comment="c.id">
         <header>
-          <span class="badge" :style="{ background: personColour(c.by) }" aria-hidden="true">{{ personLetter(c.by) }}</span>
+          <PersonBadge :name="c.by" />
           <b>{{ c.by }}</b> <time class="soft" :datetime="c.created">{{ new Date(c.created).toLocaleString() }}</time>
           <span v-if="c.edited" class="soft">{{ texts.notes.edited(c.edited) }}</span>
           <RouterLink v-if="c.anchor.evidence && c.anchor.moment !== undefined" :to="{ name: 'sitting', params: { case: props.case, evidence: c.anchor.evidence }, query: { moment: String(c.anchor.moment), thread: c.anchor.thread ?? '', frame: String(c.anchor.frame ?? 0) } }">{{ texts.notes.about(c.anchor) }}</RouterLink>
@@ -96,16 +96,6 @@ header {
   display: flex;
   gap: 8px;
   align-items: baseline;
-}
-.badge {
-  display: inline-block;
-  width: 19px;
-  font-size: 12px;
-  font-weight: 600;
-  line-height: 19px;
-  color: #fff;
-  text-align: center;
-  border-radius: 3px;
 }
 .said {
   overflow-wrap: anywhere;

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import type { SittingStep } from '../api/service'
-import { personColour, personLetter } from '../source/people'
 import { useSitting } from '../stores/sitting'
 import { texts } from '../texts'
+import PersonBadge from './PersonBadge.vue'
 
 const sitting = useSitting()
 const said = ref('')
@@ -46,7 +46,7 @@ function play(by: 1 | -1) {
   <ol :aria-label="texts.talk.title">
     <li v-for="s in list" :key="s.id" :class="{ played: s.id === at, said: s.kind === 'say' }" :data-step="s.kind">
       <time class="soft" :datetime="s.at">{{ new Date(s.at).toLocaleTimeString() }}</time>
-      <span class="badge" :style="{ background: personColour(s.by) }" aria-hidden="true">{{ personLetter(s.by) }}</span>
+      <PersonBadge :name="s.by" />
       <span>{{ s.by }} {{ texts.talk.did[s.kind](s.text ?? '') }}</span>
       <button type="button" @click="goTo(s)">@{{ s.place.moment }}</button>
     </li>
@@ -83,16 +83,6 @@ li {
 .said span:nth-of-type(2) {
   font-weight: 600;
   overflow-wrap: anywhere;
-}
-.badge {
-  display: inline-block;
-  width: 19px;
-  font-size: 12px;
-  font-weight: 600;
-  line-height: 19px;
-  color: #fff;
-  text-align: center;
-  border-radius: 3px;
 }
 button {
   padding: 0;

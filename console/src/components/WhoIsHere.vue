@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Mode } from '../api/service'
-import { personColour, personLetter } from '../source/people'
 import { useSitting } from '../stores/sitting'
 import { texts } from '../texts'
+import PersonBadge from './PersonBadge.vue'
 
 const sitting = useSitting()
 const here = computed(() => sitting.state?.here ?? [])
@@ -15,7 +15,7 @@ const modes: Mode[] = ['lead', 'follow', 'roam']
   <div class="who">
     <ul :aria-label="texts.who.title">
       <li v-for="p in here" :key="p.name" :data-person="p.name">
-        <span class="badge" :style="{ background: personColour(p.name) }" aria-hidden="true">{{ personLetter(p.name) }}</span>
+        <PersonBadge :name="p.name" />
         {{ p.name }} <span class="soft" :title="p.pointing ? texts.who.points(p.pointing.at) : undefined">{{ p.mode === 'lead' ? texts.who.leads : p.mode === 'follow' ? texts.who.follows : texts.who.roams(p.place.moment) }}<template v-if="p.asks">, {{ texts.who.asks }}</template></span>
         <button v-if="p.asks && sitting.mode === 'lead'" type="button" class="act" @click="sitting.tell({ handTo: p.name })">{{ texts.who.hand(p.name) }}</button>
       </li>
@@ -39,16 +39,6 @@ ul {
   padding: 0;
   list-style: none;
   white-space: nowrap;
-}
-.badge {
-  display: inline-block;
-  width: 19px;
-  font-size: 12px;
-  font-weight: 600;
-  line-height: 19px;
-  color: #fff;
-  text-align: center;
-  border-radius: 3px;
 }
 .modes {
   display: inline-flex;

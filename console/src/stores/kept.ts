@@ -24,12 +24,12 @@ export const useKept = defineStore('kept', () => {
     const of = caseName.value
     const params = { path: path() }
     const [kept, said, suspected] = await Promise.all([
-      data(service.GET('/api/cases/{case}/exhibits', { params: { ...params, query: { count: 1000 } } })),
+      data(service.GET('/api/cases/{case}/exhibits', { params: { ...params, query: { latest: true, count: mostShown } } })),
       data(service.GET('/api/cases/{case}/comments', { params: { ...params, query: { latest: true, count: mostShown } } })),
       data(service.GET('/api/cases/{case}/theories', { params })),
     ])
     if (of !== caseName.value) return
-    exhibits.value = kept.slice(-mostShown)
+    exhibits.value = kept
     comments.value = said
     theories.value = suspected
   }

@@ -312,7 +312,7 @@ func (a *activation) caller() (event.CallID, event.Moment) {
 	best := event.NoMoment // of the line that deferred it
 	for _, n := range outer.body.launches(lastName(f.Name), f.Line) {
 		if _, is := n.(*ast.DeferStmt); is {
-			if at := outer.last(outer.body.line(n.Pos()), call.Enter-1); at > best {
+			if at := outer.last(outer.body.Line(n.Pos()), call.Enter-1); at > best {
 				best = at
 			}
 		}
@@ -341,7 +341,7 @@ func (a *activation) calls(line int, name string, literal int) bool {
 				found = true
 			}
 		case *ast.FuncLit:
-			if a.body.line(n.Pos()) == literal {
+			if a.body.Line(n.Pos()) == literal {
 				found = true
 			}
 			return false
@@ -371,7 +371,7 @@ func (r Brancher) Iteration(ctx context.Context, c event.CallID, at event.Moment
 	if !ok {
 		return 0, first, false
 	}
-	end := a.body.line(loop.End())
+	end := a.body.Line(loop.End())
 	lines := r.T.CallLines(c)
 	for i := lines.Before(at - 1); i >= 0 && n < mostIterations; i-- {
 		m := lines.At(i)

@@ -30,7 +30,7 @@ func (r Brancher) literal(of event.FunctionID) (out literal, ok bool) {
 		}
 		b.eachPath(func(path []ast.Node) {
 			l, is := path[len(path)-1].(*ast.FuncLit)
-			if is && b.line(l.Pos()) == f.Line && b.line(l.End()) == f.EndLine && !ok {
+			if is && b.Line(l.Pos()) == f.Line && b.Line(l.End()) == f.EndLine && !ok {
 				out, ok = literal{id, b, append([]ast.Node(nil), path...)}, true
 			}
 		})
@@ -161,17 +161,17 @@ func (x *search) explainUse(a *activation, path []ast.Node, far, handedOn int) {
 		switch n := path[i].(type) {
 		case *ast.CallExpr:
 			if n.Fun == path[i+1] {
-				if m, _ := x.explain(spot{id, a.body.line(n.Pos())}, far+1); m != event.NoMoment {
-					x.note(far, fmt.Sprintf("line %d of %s called another function", a.body.line(n.Pos()), x.r.FunctionName(a.call)))
+				if m, _ := x.explain(spot{id, a.body.Line(n.Pos())}, far+1); m != event.NoMoment {
+					x.note(far, fmt.Sprintf("line %d of %s called another function", a.body.Line(n.Pos()), x.r.FunctionName(a.call)))
 				}
 				return
 			}
 			if isConversion(n) {
 				continue
 			}
-			m := a.last(a.body.line(n.Pos()), a.end())
+			m := a.last(a.body.Line(n.Pos()), a.end())
 			if m == event.NoMoment {
-				x.explain(spot{id, a.body.line(n.Pos())}, far+1)
+				x.explain(spot{id, a.body.Line(n.Pos())}, far+1)
 			} else if handedOn < mostHandedOn {
 				for k, argument := range n.Args {
 					if argument == path[i+1] {

@@ -140,7 +140,7 @@ func (r Brancher) unused(ctx context.Context, a *activation, s spot, after, unti
 	if !ok || l.function != r.T.Call(a.call).Function {
 		return out, false
 	}
-	if made := a.last(a.body.line(l.path[len(l.path)-1].Pos()), until-1); made == event.NoMoment || made < after {
+	if made := a.last(a.body.Line(l.path[len(l.path)-1].Pos()), until-1); made == event.NoMoment || made < after {
 		return out, false
 	}
 	x := &search{ctx: ctx, r: r, root: a.call, visited: map[spot]bool{}, happened: event.NoMoment}
@@ -232,7 +232,7 @@ func (b *body) inLiteral(line int) bool {
 	found := false
 	ast.Inspect(b.Block, func(n ast.Node) bool {
 		if l, ok := n.(*ast.FuncLit); ok {
-			if b.line(l.Pos()) < line && line < b.line(l.End()) {
+			if b.Line(l.Pos()) < line && line < b.Line(l.End()) {
 				found = true
 			}
 			return false
@@ -279,7 +279,7 @@ func (r Brancher) assignments(path string, c event.CallID) ([]spot, error) {
 		}
 		b.eachStore(func(target ast.Expr, at ast.Node) {
 			if storesTo(target, name, field) && len(out) < mostPlaces {
-				out = append(out, spot{id, b.line(at.Pos())})
+				out = append(out, spot{id, b.Line(at.Pos())})
 			}
 		})
 	}
@@ -468,7 +468,7 @@ func (r Brancher) callSites(name string) []spot {
 				return false
 			case *ast.CallExpr:
 				if calledName(n) == name && len(out) < mostPlaces {
-					out = append(out, spot{id, b.line(n.Pos())})
+					out = append(out, spot{id, b.Line(n.Pos())})
 				}
 			}
 			return true
@@ -517,7 +517,7 @@ func (a *activation) hit(n ast.Node, until event.Moment) event.Moment {
 		}
 		return best
 	}
-	return a.last(a.body.line(n.Pos()), until)
+	return a.last(a.body.Line(n.Pos()), until)
 }
 
 // left returns the condition of the exit before the statement at i of a path by which the call left the block.

@@ -37,8 +37,6 @@ func (r Brancher) body(id event.FunctionID) (*body, error) {
 	return &body{b}, nil
 }
 
-func (b *body) line(p token.Pos) int { return b.Line(p) }
-
 // textOf returns the source of an expression on one line.
 func (b *body) textOf(n ast.Node) string {
 	var out bytes.Buffer
@@ -59,7 +57,7 @@ func (b *body) pathTo(line int) []ast.Node {
 	begins := false
 	var walk func(n ast.Node)
 	walk = func(n ast.Node) {
-		if begins || b.line(n.Pos()) > line || b.line(n.End()) < line {
+		if begins || b.Line(n.Pos()) > line || b.Line(n.End()) < line {
 			return
 		}
 		path = append(path, n)
@@ -68,7 +66,7 @@ func (b *body) pathTo(line int) []ast.Node {
 		case *ast.BlockStmt, *ast.CaseClause, *ast.CommClause, *ast.LabeledStmt:
 		case ast.Stmt:
 			best = slices.Clone(path)
-			if b.line(n.Pos()) == line {
+			if b.Line(n.Pos()) == line {
 				begins = true
 				return
 			}
@@ -135,7 +133,7 @@ func (b *body) gates(path []ast.Node) []gate {
 	var out []gate
 	for i := 0; i+1 < len(path); i++ {
 		child := path[i+1]
-		line := b.line(path[i].Pos())
+		line := b.Line(path[i].Pos())
 		add := func(text string, wanted bool, role replay.Role, after bool, uses ast.Node) {
 			out = append(out, gate{text, wanted, role, line, after, uses, child})
 		}
@@ -156,7 +154,7 @@ func (b *body) gates(path []ast.Node) []gate {
 			if i == 0 {
 				continue
 			}
-			line = b.line(path[i-1].Pos())
+			line = b.Line(path[i-1].Pos())
 			switch s := path[i-1].(type) {
 			case *ast.SwitchStmt:
 				b.cases(s, child, add)
@@ -328,7 +326,7 @@ func (b *body) launches(name string, line int) []ast.Node {
 		default:
 			return true
 		}
-		if l, ok := call.Fun.(*ast.FuncLit); ok && b.line(l.Pos()) == line || calledName(call) == name {
+		if l, ok := call.Fun.(*ast.FuncLit); ok && b.Line(l.Pos()) == line || calledName(call) == name {
 			out = append(out, n)
 		}
 		return false

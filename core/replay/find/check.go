@@ -92,7 +92,7 @@ func (r Finder) expectWithin(ctx context.Context, list []group, n int, from, unt
 			if hits++; hits%64 == 0 && ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
-			if g.Thread != 0 && r.T.Thread(m) != g.Thread || g.keep != nil && !g.keep(m) {
+			if !r.counts(g.Checkpoint, g.places, m) {
 				continue
 			}
 			if out == nil {

@@ -98,14 +98,18 @@ func (r Finder) holding(ctx context.Context, c replay.Checkpoint, p places, mome
 }
 
 func (r Finder) holdsAt(ctx context.Context, c replay.Checkpoint, p places, m event.Moment) (bool, error) {
-	t := r.T.Thread(m)
-	if c.Thread != 0 && t != c.Thread || p.keep != nil && !p.keep(m) {
+	if !r.counts(c, p, m) {
 		return false, nil
 	}
 	if c.When == nil {
 		return true, nil
 	}
-	return c.When.Holds(ctx, r, m, t)
+	return c.When.Holds(ctx, r, m, r.T.Thread(m))
+}
+
+// counts reports whether a moment of a checkpoint's place is one of its hits, regardless of its condition and number.
+func (r Finder) counts(c replay.Checkpoint, p places, m event.Moment) bool {
+	return (c.Thread == 0 || r.T.Thread(m) == c.Thread) && (p.keep == nil || p.keep(m))
 }
 
 func (p places) count() int {
