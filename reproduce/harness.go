@@ -132,12 +132,13 @@ func (h *harness) text() (string, error) {
 	body += standTexts(h.standTypes)
 	body = strings.ReplaceAll(body, "reflect.", h.imports["reflect"]+".")
 	code := harnessMain + harnessBuild + harnessLeaves + harnessCompare
+	used := qualifiers(body)
 	var lines []string
 	for path, name := range h.imports {
 		if strings.HasPrefix(name, "wraithLib") {
 			plain := path[strings.LastIndexByte(path, '/')+1:]
 			code = qualify(code, plain, name)
-		} else if !usesPackage(body, name) {
+		} else if !used[name] {
 			continue
 		}
 		lines = append(lines, name+" "+strconv.Quote(path))

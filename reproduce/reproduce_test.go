@@ -198,3 +198,10 @@ func fetched(t *testing.T, path string) string {
 	require.NoError(t, err, "%s", out)
 	return into
 }
+
+// A package is used where its name qualifies another one in code, and not in a comment or text.
+func TestQualifiers(t *testing.T) {
+	t.Parallel()
+	const text = "// w stands in for an io.Writer\ntype w struct{ on func(list ...tide.Level) (n int, err error) }\nvar x = quay.Depth.sill + \"fmt.Errorf\" + (*berth.Berth)(nil).os.Name + strings.TrimSpace(`path.Base`) /* net.Conn */\n"
+	assert.Equal(t, map[string]bool{"tide": true, "quay": true, "berth": true, "strings": true}, qualifiers(text))
+}

@@ -9,11 +9,12 @@ import (
 	"context"
 	"fmt"
 	"go/format"
+	"go/scanner"
+	"go/token"
 	"go/types"
 	"go/version"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -473,8 +474,9 @@ func (a *assembly) test(name, link string) (string, error) {
 			comment += "//   - " + strings.Map(printable, g) + "\n"
 		}
 	}
-	b.dropUnused(standTexts(b.standTypes) + head + strings.Join(body, "\n") + " testing.T")
-	text := b.constraint() + "package " + b.m.pkg.Name + "\n\n" + b.importText() + "\n" + standTexts(b.standTypes) + comment + "func " + name + "(t *testing.T) {\n" + head + strings.Join(body, "\n") + "\n}\n"
+	code := standTexts(b.standTypes) + comment + "func " + name + "(t *testing.T) {\n" + head + strings.Join(body, "\n") + "\n}\n"
+	b.dropUnused(code)
+	text := b.constraint() + "package " + b.m.pkg.Name + "\n\n" + b.importText() + "\n" + code
 	formatted, err := format.Source([]byte(text))
 	if err != nil {
 		return "", fmt.Errorf("write the test of %s: %w", a.call.Function.Name, err)
@@ -559,12 +561,31 @@ func usesName(text, name string) bool {
 
 // dropUnused forgets the imports that a text does not use.
 func (b *builder) dropUnused(text string) {
-	maps.DeleteFunc(b.imports, func(_, name string) bool { return !usesPackage(text, name) })
+	used := qualifiers(text)
+	maps.DeleteFunc(b.imports, func(_, name string) bool { return !used[name] })
 }
 
-// usesPackage reports whether a text uses a package by its name.
-func usesPackage(text, name string) bool {
-	return regexp.MustCompile(`(^|[^.\w"])` + regexp.QuoteMeta(name) + `\.`).MatchString(text)
+// qualifiers are the identifiers of a Go text that may name a package: those with a period behind and none before them. Names in comments and
+// in texts are not among them.
+func qualifiers(text string) map[string]bool {
+	out := map[string]bool{}
+	var s scanner.Scanner
+	s.Init(token.NewFileSet().AddFile("", -1, len(text)), []byte(text), nil, 0)
+	before, name := token.ILLEGAL, ""
+	for {
+		_, now, literal := s.Scan()
+		switch {
+		case now == token.EOF:
+			return out
+		case now == token.PERIOD && name != "":
+			out[name] = true
+		}
+		name = ""
+		if now == token.IDENT && before != token.PERIOD {
+			name = literal
+		}
+		before = now
+	}
 }
 
 // constraint raises the language version of the test's file in an older module, which may lack any, generic functions and packages
