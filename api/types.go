@@ -14,6 +14,13 @@ import (
 type Person struct {
 	Name  string `json:"name"`
 	Admin bool   `json:"admin"`
+	// Mail is the person's own mail address; others do not see it.
+	Mail string `json:"mail,omitempty"`
+}
+
+// PersonChange sets the mail address of a person; empty for none.
+type PersonChange struct {
+	Mail string `json:"mail" maxLength:"254"`
 }
 
 // Credentials are the name and password of a person.
@@ -487,4 +494,86 @@ type Artifact struct {
 	BuildID  string    `json:"buildID"`
 	Uploaded time.Time `json:"uploaded"`
 	By       string    `json:"by"`
+}
+
+// Kinds of notice.
+const (
+	NoticeCheckpoint  = "checkpoint"
+	NoticeExpectation = "expectation"
+	NoticeFailure     = "failure"
+	NoticeMention     = "mention"
+	NoticeInvitation  = "invitation"
+	NoticeHandOver    = "handover"
+	NoticeTrial       = "trial"
+)
+
+// Answered is a question about evidence with its answer.
+type Answered struct {
+	Question string          `json:"question"`
+	Request  json.RawMessage `json:"request"`
+	Answer   json.RawMessage `json:"answer"`
+}
+
+// Notice is something that people and programs are told once. By is who caused it, empty for the service. Markdown and HTML say it for
+// people, Answers has the stack and the values at the place.
+type Notice struct {
+	ID       int64      `json:"id"`
+	Kind     string     `json:"kind" enum:"checkpoint,expectation,failure,mention,invitation,handover,trial"`
+	Case     string     `json:"case"`
+	Evidence string     `json:"evidence,omitempty"`
+	By       string     `json:"by,omitempty"`
+	At       time.Time  `json:"at"`
+	Subject  string     `json:"subject"`
+	Link     string     `json:"link"`
+	Place    *Place     `json:"place,omitempty"`
+	Answers  []Answered `json:"answers,omitempty"`
+	Markdown string     `json:"markdown"`
+	HTML     string     `json:"html"`
+}
+
+// Told is what a webhook receives: one or more notices. The header webhook-id is the same at each attempt.
+type Told struct {
+	Type    string   `json:"type" enum:"notices"`
+	Notices []Notice `json:"notices"`
+}
+
+// Notices are how a person is told what happens in a case: by mail, if the service can send mail, the person has an address, and did not
+// switch it off for the case.
+type Notices struct {
+	CanMail bool     `json:"canMail" doc:"the service can send mail"`
+	Mail    string   `json:"mail" doc:"the person's address; empty for none"`
+	IsOn    bool     `json:"isOn" doc:"the person is mailed what happens in the case"`
+	List    []Notice `json:"list" doc:"oldest first"`
+}
+
+// NoticesSwitch switches mails about a case on or off.
+type NoticesSwitch struct {
+	IsOn bool `json:"isOn"`
+}
+
+// NewHook is an address that is told what arrives in a case.
+type NewHook struct {
+	URL   string   `json:"url" minLength:"1" maxLength:"2000"`
+	Kinds []string `json:"kinds,omitempty" maxItems:"3" enum:"checkpoint,expectation,failure" doc:"the kinds that are sent; none for all"`
+}
+
+// Hook is an address that is told what arrives in a case. Secret is given once, when the hook is made; with it the receiver checks the
+// signature. Ended is why nothing is sent any more. Sent, Failed and Trouble are about the latest request.
+type Hook struct {
+	ID      int64      `json:"id"`
+	URL     string     `json:"url"`
+	Kinds   []string   `json:"kinds"`
+	By      string     `json:"by"`
+	Created time.Time  `json:"created"`
+	Secret  string     `json:"secret,omitempty"`
+	Ended   string     `json:"ended,omitempty"`
+	Sent    *time.Time `json:"sent,omitempty"`
+	Failed  int        `json:"failed" doc:"attempts of the latest request that failed"`
+	Trouble string     `json:"trouble,omitempty"`
+}
+
+// HandingOver is a hand-over note that is sent: it is posted as a comment, and To, or all members if it is empty, are told.
+type HandingOver struct {
+	Text string   `json:"text" minLength:"1" maxLength:"100000"`
+	To   []string `json:"to,omitempty" maxItems:"1000"`
 }

@@ -24,7 +24,7 @@ import (
 
 // kept are the commands for what people keep on a case.
 func (a *app) kept() []*cobra.Command {
-	return []*cobra.Command{a.keepCommand(), a.exhibitCommand(), a.commentCommand(), a.theoryCommand(), a.handOverCommand(), a.activityCommand(), a.mentionsCommand(), a.reportCommand()}
+	return []*cobra.Command{a.keepCommand(), a.exhibitCommand(), a.commentCommand(), a.theoryCommand(), a.handOverCommand(), a.activityCommand(), a.mentionsCommand(), a.noticesCommand(), a.webhookCommand(), a.reportCommand()}
 }
 
 // number parses the number of something that is kept.
@@ -450,13 +450,15 @@ func btoi(b bool) int {
 }
 
 func (a *app) handOverCommand() *cobra.Command {
-	return a.ofCase("handover CASE", "Write a note for the next shift: known, suspected, ruled out, next", 1, func(ctx context.Context, s *client.Client, args []string) error {
+	c := a.ofCase("handover CASE", "Write a note for the next shift: known, suspected, ruled out, next; or send it", 1, func(ctx context.Context, s *client.Client, args []string) error {
 		x, err := s.HandOver(ctx, args[0])
 		if err != nil {
 			return err
 		}
 		return a.print(x, func(w io.Writer) { fmt.Fprint(w, plainLines(x.Text)) })
 	})
+	c.AddCommand(a.sendHandOver())
+	return c
 }
 
 // plainLines removes control characters from a text of several lines.

@@ -135,12 +135,16 @@ type service struct {
 	url, grpc, data, database string
 	cmd                       *exec.Cmd
 	ended                     chan struct{}
-	listen                    string // the address of the next run; empty for a free port
+	listen                    string   // the address of the next run; empty for a free port
+	more                      []string // arguments of the next run
 }
 
 // start starts wraithd with a database of the test's, and the people in it.
-func start(t *testing.T, people ...person) *service {
-	s := &service{data: dataFolder(t), database: clustertest.Database(t)}
+func start(t *testing.T, people ...person) *service { return startWith(t, nil, people...) }
+
+// startWith is start with more arguments.
+func startWith(t *testing.T, more []string, people ...person) *service {
+	s := &service{data: dataFolder(t), database: clustertest.Database(t), more: more}
 	ctx := context.Background()
 	records, err := store.Open(ctx, s.database, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
@@ -163,6 +167,7 @@ func dataFolder(t *testing.T) string {
 // run starts the process and waits until it serves.
 func (s *service) run(t *testing.T) {
 	args := []string{"--data", s.data, "--listen", cmp.Or(s.listen, "127.0.0.1:0"), "--grpc", "127.0.0.1:0", "--settle", settle.String()}
+	args = append(args, s.more...)
 	if s.database != "" {
 		args = append(args, "--database", s.database)
 	}

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"path/filepath"
 	"time"
 
@@ -18,8 +19,11 @@ import (
 	"wraithology/core/fault"
 	"wraithology/service/accounts"
 	"wraithology/service/cluster"
+	"wraithology/service/hooks"
 	"wraithology/service/httpapi"
 	"wraithology/service/jobs"
+	"wraithology/service/mail"
+	"wraithology/service/notices"
 	"wraithology/service/receive"
 	"wraithology/service/recordings"
 	"wraithology/service/sittings"
@@ -36,6 +40,14 @@ type Options struct {
 	Settle   receive.Settle
 	Database string
 	Log      *slog.Logger
+	// Mail is the server that takes mail; without one the service sends none.
+	Mail mail.Options
+	// Address is that of the service in mails and webhooks; that on which it listens if it is empty.
+	Address string
+	// MailEvery is the time between two mails, or requests, to one receiver about a case; 0 for notices.DefaultEvery.
+	MailEvery time.Duration
+	// WebhooksTo are the private networks to which webhooks may be sent.
+	WebhooksTo []netip.Prefix
 }
 
 // Service is a running service.
@@ -145,7 +157,11 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	open := recordings.New(o.Data, s.store, v)
-	if s.jobs, err = jobs.Start(ctx, s.store, v, open, o.Log); err != nil {
+	board, err := s.board(o)
+	if err != nil {
+		return err
+	}
+	if s.jobs, err = jobs.Start(ctx, s.store, v, open, board, o.Log); err != nil {
 		return err
 	}
 	if o.Settle == (receive.Settle{}) {
@@ -159,13 +175,28 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	base, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
 	s.http = &http.Server{
-		Handler: httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs,
+		Handler: httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs, Board: board,
 			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log}),
 		ReadHeaderTimeout: 10 * time.Second,
 		BaseContext:       func(net.Listener) context.Context { return base },
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),
 	}
 	return nil
+}
+
+// board tells people and programs what happens.
+func (s *Service) board(o Options) (*notices.Board, error) {
+	if o.Address == "" {
+		o.Address = s.URL
+	}
+	to := notices.Options{Hooks: hooks.New(o.WebhooksTo), Address: o.Address, Every: o.MailEvery}
+	if o.Mail != (mail.Options{}) {
+		var err error
+		if to.Mail, err = mail.New(o.Mail); err != nil {
+			return nil, err
+		}
+	}
+	return notices.New(s.store, to), nil
 }
 
 // Served is told when serving ends.

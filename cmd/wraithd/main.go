@@ -3,6 +3,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,7 +19,10 @@ import (
 	"wraithology/core/fault"
 	"wraithology/service"
 	"wraithology/service/accounts"
+	"wraithology/service/hooks"
 	"wraithology/service/httpapi"
+	"wraithology/service/mail"
+	"wraithology/service/notices"
 	"wraithology/service/receive"
 	"wraithology/service/store"
 )
@@ -36,6 +40,8 @@ func main() {
 }
 
 func root() *cobra.Command {
+	var passwordFile string
+	var webhooksTo []string
 	o := service.Options{Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))}
 	c := &cobra.Command{
 		Use: "wraithd", Short: "Serve cases, evidence and sittings", SilenceUsage: true, SilenceErrors: true, Args: cobra.NoArgs,
@@ -47,6 +53,9 @@ func root() *cobra.Command {
 			if !chosen && !free(o.GRPC) {
 				o.Log.Warn("OTLP is not received over gRPC: another program uses the address; choose one with --grpc", "address", o.GRPC)
 				o.GRPC = ""
+			}
+			if err := outgoing(&o, passwordFile, webhooksTo); err != nil {
+				return err
 			}
 			s, err := service.Start(c.Context(), o)
 			if err != nil {
@@ -69,6 +78,14 @@ func root() *cobra.Command {
 	c.Flags().StringVar(&o.GRPC, "grpc", "127.0.0.1:4317", "address for OTLP over gRPC; off for none")
 	o.Settle = receive.DefaultSettle
 	c.Flags().DurationVar(&o.Settle.Quiet, "settle", o.Settle.Quiet, "time without data after which received data becomes evidence")
+	c.Flags().StringVar(&o.Address, "address", "", "address of the service in mails and webhooks, as https://wraith.example.org; the one it listens on if it is not given")
+	c.Flags().StringVar(&o.Mail.Server, "smtp", "", "mail server, as HOST:PORT; no mail is sent without one")
+	c.Flags().StringVar(&o.Mail.From, "smtp-from", "", "mail address of the service")
+	c.Flags().StringVar(&o.Mail.User, "smtp-user", "", "name to sign in with at the mail server")
+	c.Flags().StringVar(&passwordFile, "smtp-password-file", "", "file with the password for the mail server")
+	c.Flags().StringVar(&o.Mail.Protection, "smtp-protection", mail.StartTLS, "starttls, tls or off, which is for a server on the same machine")
+	c.Flags().DurationVar(&o.MailEvery, "mail-every", notices.DefaultEvery, "time between two mails, or webhooks, to one receiver about a case")
+	c.Flags().StringSliceVar(&webhooksTo, "webhooks-to", nil, "private networks that webhooks may be sent to, as 10.1.0.0/16")
 	c.AddCommand(person(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -78,6 +95,29 @@ func root() *cobra.Command {
 		},
 	})
 	return c
+}
+
+// outgoing completes the options for mail and webhooks.
+func outgoing(o *service.Options, passwordFile string, webhooksTo []string) (err error) {
+	if o.WebhooksTo, err = hooks.Allowed(webhooksTo); err != nil {
+		return err
+	}
+	if o.Mail.Server == "" {
+		if o.Mail.From != "" || o.Mail.User != "" || passwordFile != "" {
+			return fault.InvalidUse.New("give it with --smtp HOST:PORT", "no mail server is given")
+		}
+		o.Mail = mail.Options{}
+		return nil
+	}
+	if passwordFile == "" {
+		return nil
+	}
+	text, err := os.ReadFile(passwordFile)
+	if err != nil {
+		return fmt.Errorf("read the password for the mail server: %w", err)
+	}
+	o.Mail.Password = strings.TrimRight(string(text), "\r\n")
+	return nil
 }
 
 // free reports whether an address is free to listen on.
@@ -106,6 +146,27 @@ func person(o *service.Options) *cobra.Command {
 		},
 	}
 	add.Flags().BoolVar(&admin, "admin", false, "may manage people")
-	c.AddCommand(add)
+	c.AddCommand(add, &cobra.Command{
+		Use: "mail NAME ADDRESS", Short: "Set the mail address of a person; - for none", Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) (err error) {
+			address := ""
+			if args[1] != "-" {
+				if address, err = mail.Address(args[1]); err != nil {
+					return err
+				}
+			}
+			return service.WithStore(c.Context(), *o, func(s *store.Store) error {
+				p, err := s.PersonByName(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				if err := s.SetMail(c.Context(), p.ID, address); err != nil {
+					return err
+				}
+				fmt.Println("mails for", p.Name, "go to", cmp.Or(address, "nobody"))
+				return nil
+			})
+		},
+	})
 	return c
 }

@@ -31,6 +31,7 @@ async function signOut() {
       <RouterLink v-if="caseName" :to="{ name: 'expectations', params: { case: caseName } }" :class="{ here: route.name === 'expectations' }">{{ texts.app.expectations }}</RouterLink>
       <RouterLink v-if="caseName" :to="{ name: 'compare', params: { case: caseName } }" :class="{ here: route.name === 'compare' }">{{ texts.app.compare }}</RouterLink>
       <RouterLink v-if="caseName" :to="{ name: 'notes', params: { case: caseName } }" :class="{ here: route.name === 'notes' }">{{ texts.app.notes }}</RouterLink>
+      <RouterLink v-if="caseName" :to="{ name: 'notices', params: { case: caseName } }" :class="{ here: route.name === 'notices' }">{{ texts.app.notices }}</RouterLink>
       <span v-if="route.name === 'sitting'" class="here" aria-current="page">{{ texts.app.sitting }}</span>
       <div class="foot">
         <button type="button" @click="toggleDark()">{{ dark ? texts.app.light : texts.app.dark }}</button>

@@ -5,6 +5,7 @@ import Compare from './views/Compare.vue'
 import Evidence from './views/Evidence.vue'
 import Expectations from './views/Expectations.vue'
 import Notes from './views/Notes.vue'
+import Notices from './views/Notices.vue'
 import SignIn from './views/SignIn.vue'
 import Sitting from './views/Sitting.vue'
 import Traces from './views/Traces.vue'
@@ -21,6 +22,7 @@ export const router = createRouter({
     { path: '/cases/:case/-/expectations', name: 'expectations', component: Expectations, props: true },
     { path: '/cases/:case/-/compare', name: 'compare', component: Compare, props: true },
     { path: '/cases/:case/-/notes', name: 'notes', component: Notes, props: true },
+    { path: '/cases/:case/-/notices', name: 'notices', component: Notices, props: true },
     { path: '/cases/:case/:evidence', name: 'sitting', component: Sitting, props: true },
     { path: '/:rest(.*)', redirect: '/cases' },
   ],

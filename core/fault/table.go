@@ -25,6 +25,7 @@ const (
 	tooManyRequests  = 429
 	clientClosed     = 499
 	internalError    = 500
+	badGateway       = 502
 	unavailable      = 503
 	insufficient     = 507 // RFC 4918, section 11.5
 )
@@ -98,6 +99,7 @@ var (
 	SittingMoved     = define("sitting-moved", ExitNo, conflict, "somebody else has moved the sitting", "look where it is now, and move again")
 	NotLeading       = define("not-leading", ExitNo, conflict, "only the lead can do this", "take the lead, or ask for it")
 	NoPrinter        = define("no-printer", ExitNo, unavailable, "PDF cannot be printed here", "install Debian's package chromium on the machine of the service, or ask for the report as HTML")
+	NotDelivered     = define("not-delivered", ExitNo, badGateway, "the receiver did not take it", "check the address, and that the receiver is reachable from the machine of the service")
 	CutOff           = define("upload-cut-off", ExitUsage, badRequest, "upload cut off", "upload it again")
 	InvalidName      = define("invalid-name", ExitUsage, unprocessable, "invalid name", "use letters, digits, dots, hyphens and underscores, a letter or digit first")
 	WeakPassword     = define("weak-password", ExitUsage, unprocessable, "password too short", "use at least 8 characters")

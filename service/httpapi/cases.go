@@ -106,6 +106,9 @@ func (a *server) caseRoutes(h huma.API) {
 		if err := a.Store.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: in.Body.Role}); err != nil {
 			return nil, err
 		}
+		if err := a.Board.Invite(ctx, c, who(ctx), p, in.Body.Role); err != nil {
+			return nil, err
+		}
 		m := api.Member{Name: p.Name, Role: in.Body.Role}
 		return &body[api.Member]{m}, a.note(ctx, c, "made %s %s of the case", m.Name, m.Role)
 	})

@@ -220,6 +220,12 @@ func mentioned(c store.Case, text string) (names []string, ids []int64) {
 	return names, ids
 }
 
+// mentionedOthers returns the members whom a comment mentions, without its author.
+func mentionedOthers(c store.Case, x store.Comment) []int64 {
+	_, ids := mentioned(c, x.Text)
+	return slices.DeleteFunc(ids, func(id int64) bool { return id == x.PersonID })
+}
+
 func isWord(r rune) bool {
 	return r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r) || r == '_')
 }
@@ -293,8 +299,11 @@ func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (
 		x.ParentID = &p.ID
 	}
 	x.CaseID, x.PersonID, x.Person, x.Text = c.ID, who(ctx).ID, who(ctx), in.Body.Text
-	_, ids := mentioned(c, x.Text)
-	if err := a.Store.AddComment(ctx, &x, slices.DeleteFunc(ids, func(id int64) bool { return id == x.PersonID })); err != nil {
+	ids := mentionedOthers(c, x)
+	if err := a.Store.AddComment(ctx, &x, ids); err != nil {
+		return nil, err
+	}
+	if err := a.Board.Mention(ctx, c, x, ids); err != nil {
 		return nil, err
 	}
 	about := "the case"
@@ -371,11 +380,17 @@ func (a *server) editComment(ctx context.Context, in *keptBody[api.CommentText])
 	if err != nil {
 		return nil, err
 	}
-	_, ids := mentioned(c, in.Body.Text)
-	if err := a.Store.EditComment(ctx, x, in.Body.Text, slices.DeleteFunc(ids, func(id int64) bool { return id == x.PersonID })); err != nil {
+	before := mentionedOthers(c, x)
+	now := x
+	now.Text = in.Body.Text
+	ids := slices.DeleteFunc(mentionedOthers(c, now), func(id int64) bool { return slices.Contains(before, id) })
+	if err := a.Store.EditComment(ctx, x, in.Body.Text, ids); err != nil {
 		return nil, err
 	}
 	if x, err = a.Store.CommentByID(ctx, c.ID, x.ID); err != nil {
+		return nil, err
+	}
+	if err := a.Board.Mention(ctx, c, x, ids); err != nil {
 		return nil, err
 	}
 	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "changed comment %d", x.ID)

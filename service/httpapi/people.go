@@ -3,9 +3,10 @@ package httpapi
 import (
 	"context"
 
-	"wraithology/api"
-
 	"github.com/danielgtaylor/huma/v2"
+
+	"wraithology/api"
+	"wraithology/service/mail"
 )
 
 func (a *server) peopleRoutes(h huma.API) {
@@ -37,7 +38,20 @@ func (a *server) peopleRoutes(h huma.API) {
 		return &body[api.Token]{api.Token{Label: in.Body.Label, Secret: secret}}, err
 	}, signIn, created)
 	route(h, a, "GET", "/api/me", "me", "Who is signed in", func(ctx context.Context, _ *empty) (*body[api.Person], error) {
-		return &body[api.Person]{api.Person{Name: who(ctx).Name, Admin: who(ctx).Admin}}, nil
+		return &body[api.Person]{api.Person{Name: who(ctx).Name, Admin: who(ctx).Admin, Mail: who(ctx).Mail}}, nil
+	})
+	route(h, a, "PATCH", "/api/me", "changeMe", "Set one's own mail address", func(ctx context.Context, in *struct{ Body api.PersonChange }) (*body[api.Person], error) {
+		address := in.Body.Mail
+		if address != "" {
+			var err error
+			if address, err = mail.Address(address); err != nil {
+				return nil, err
+			}
+		}
+		if err := a.Store.SetMail(ctx, who(ctx).ID, address); err != nil {
+			return nil, err
+		}
+		return &body[api.Person]{api.Person{Name: who(ctx).Name, Admin: who(ctx).Admin, Mail: address}}, nil
 	})
 	route(h, a, "GET", "/api/people", "people", "Everybody who can be added to a case", func(ctx context.Context, _ *empty) (*body[[]api.Person], error) {
 		list, err := a.Store.People(ctx)

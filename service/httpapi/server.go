@@ -24,6 +24,7 @@ import (
 	"wraithology/service/accounts"
 	"wraithology/service/jobs"
 	"wraithology/service/live"
+	"wraithology/service/notices"
 	"wraithology/service/receive"
 	"wraithology/service/recordings"
 	"wraithology/service/sittings"
@@ -38,6 +39,7 @@ type Parts struct {
 	Vault      *vault.Vault
 	Recordings *recordings.Recordings
 	Jobs       *jobs.Jobs
+	Board      *notices.Board
 	Sittings   *sittings.Hub
 	Receiver   *receive.Receiver
 	Console    fs.FS
@@ -117,6 +119,7 @@ func (a *server) routes(r chi.Router) huma.API {
 	a.expectationRoutes(h)
 	a.sittingRoutes(h, r)
 	a.keptRoutes(h, r)
+	a.noticeRoutes(h)
 	return h
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -13,6 +14,7 @@ import (
 	"wraithology/core/fault"
 	"wraithology/core/guard"
 	"wraithology/core/replay"
+	"wraithology/service/notices"
 	"wraithology/service/recordings"
 	"wraithology/service/store"
 )
@@ -47,6 +49,7 @@ type checker struct {
 	river.WorkerDefaults[checkArgs]
 	store *store.Store
 	open  *recordings.Recordings
+	board *notices.Board
 }
 
 // Timeout implements river.Worker: each check has a time limit, their number has none.
@@ -79,7 +82,14 @@ func (w *checker) Work(ctx context.Context, job *river.Job[checkArgs]) error {
 			}
 			of = append(slices.Clip(of), others...)
 		}
-		if err := w.evidence(ctx, e, of, checkpoints); err != nil {
+		open := w.opener(ctx, e)
+		if err := w.evidence(ctx, e, of, checkpoints, open); err != nil {
+			return err
+		}
+		if e.ID != job.Args.Evidence {
+			continue
+		}
+		if err := w.board.Arrived(ctx, e, open); err != nil {
 			return err
 		}
 	}
@@ -90,22 +100,20 @@ func (w *checker) Work(ctx context.Context, job *river.Job[checkArgs]) error {
 		return err
 	}
 	for _, e := range list {
-		if err := w.evidence(ctx, e, expectations, nil); err != nil {
+		if err := w.evidence(ctx, e, expectations, nil, w.opener(ctx, e)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// opener opens evidence when it is needed first.
+func (w *checker) opener(ctx context.Context, e store.Evidence) func() (replay.Recording, error) {
+	return sync.OnceValues(func() (replay.Recording, error) { return w.open.Open(ctx, e, nil) })
+}
+
 // evidence checks and counts what is new or has changed in one piece of evidence.
-func (w *checker) evidence(ctx context.Context, e store.Evidence, expectations []store.Expectation, checkpoints []store.Checkpoint) error {
-	var r replay.Recording
-	open := func() (err error) {
-		if r == nil {
-			r, err = w.open.Open(ctx, e, nil)
-		}
-		return err
-	}
+func (w *checker) evidence(ctx context.Context, e store.Evidence, expectations []store.Expectation, checkpoints []store.Checkpoint, open func() (replay.Recording, error)) error {
 	checked, err := w.store.Checked(ctx, e.ID)
 	if err != nil {
 		return err
@@ -118,7 +126,8 @@ func (w *checker) evidence(ctx context.Context, e store.Evidence, expectations [
 		if checked[x.ID] {
 			continue
 		}
-		if err := open(); err != nil {
+		r, err := open()
+		if err != nil {
 			return err
 		}
 		answer, err := check(ctx, r, x)
@@ -129,11 +138,13 @@ func (w *checker) evidence(ctx context.Context, e store.Evidence, expectations [
 			return err
 		}
 	}
+	var counts []store.Count
 	for _, x := range checkpoints {
 		if counted[x.ID] || x.Evidence != "" && x.Evidence != e.Name {
 			continue
 		}
-		if err := open(); err != nil {
+		r, err := open()
+		if err != nil {
 			return err
 		}
 		n, err := count(ctx, r, x)
@@ -141,11 +152,9 @@ func (w *checker) evidence(ctx context.Context, e store.Evidence, expectations [
 			return err
 		}
 		n.EvidenceID, n.CheckpointID, n.Version = e.ID, x.ID, x.Version
-		if err := w.store.SaveCount(ctx, n); err != nil {
-			return err
-		}
+		counts = append(counts, n)
 	}
-	return nil
+	return w.store.SaveCounts(ctx, counts)
 }
 
 // check asks a recording for one expectation. What it cannot answer is in the answer; the error is that of the job.

@@ -1,4 +1,4 @@
-// Package jobs indexes evidence in the background. The jobs are queued in the database; a job that
+// Package jobs indexes and checks evidence, and sends notices, in the background. The jobs are queued in the database; a job that
 // a restart interrupts is started again.
 package jobs
 
@@ -20,6 +20,7 @@ import (
 	"wraithology/core/fault"
 	"wraithology/core/guard"
 	"wraithology/core/replay"
+	"wraithology/service/notices"
 	"wraithology/service/recordings"
 	"wraithology/service/store"
 	"wraithology/service/vault"
@@ -29,6 +30,9 @@ import (
 type Jobs struct {
 	client *river.Client[pgx.Tx]
 	store  *store.Store
+	board  *notices.Board
+	stop   context.CancelFunc
+	done   chan struct{} // closed when no more notices are gathered
 }
 
 type indexArgs struct {
@@ -112,7 +116,7 @@ func describe(e *store.Evidence, info replay.Info) {
 }
 
 // Start migrates the queue's tables and starts its workers.
-func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings.Recordings, log *slog.Logger) (*Jobs, error) {
+func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings.Recordings, board *notices.Board, log *slog.Logger) (*Jobs, error) {
 	driver := riverpgxv5.New(s.Pool)
 	migrator, err := rivermigrate.New(driver, nil)
 	if err != nil {
@@ -122,11 +126,12 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 		return nil, fmt.Errorf("migrate the queue: %w", err)
 	}
 	workers := river.NewWorkers()
-	j := &Jobs{store: s}
+	j := &Jobs{store: s, board: board, done: make(chan struct{})}
 	river.AddWorker(workers, &indexer{store: s, vault: v, open: open, next: j})
-	river.AddWorker(workers, &checker{store: s, open: open})
+	river.AddWorker(workers, &checker{store: s, open: open, board: board})
+	river.AddWorker(workers, &deliverer{board: board})
 	c, err := river.NewClient(driver, &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, checksQueue: {MaxWorkers: 1}}, Workers: workers, Logger: log,
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, checksQueue: {MaxWorkers: 1}, deliveriesQueue: {MaxWorkers: 4}}, Workers: workers, Logger: log,
 		FetchPollInterval: 500 * time.Millisecond,
 	})
 	if err != nil {
@@ -145,6 +150,12 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 			return nil, err
 		}
 	}
+	if err := j.resume(ctx); err != nil {
+		return nil, err
+	}
+	base, stop := context.WithCancel(context.WithoutCancel(ctx))
+	j.stop = stop
+	go j.gather(base, log)
 	return j, nil
 }
 
@@ -157,4 +168,8 @@ func (j *Jobs) Index(ctx context.Context, evidence int64) error {
 }
 
 // Stop waits for running jobs until ctx ends, and stops the workers.
-func (j *Jobs) Stop(ctx context.Context) error { return j.client.Stop(ctx) }
+func (j *Jobs) Stop(ctx context.Context) error {
+	j.stop()
+	<-j.done
+	return j.client.Stop(ctx)
+}

@@ -15,6 +15,8 @@ import (
 	"wraithology/api"
 	"wraithology/core/replay"
 	"wraithology/e2e/clustertest"
+	"wraithology/service/hooks"
+	"wraithology/service/notices"
 	"wraithology/service/recordings"
 	"wraithology/service/store"
 	"wraithology/service/vault"
@@ -55,7 +57,7 @@ func (p *parts) add(t *testing.T, name, text string, state string) int64 {
 }
 
 func (p *parts) start(t *testing.T) *Jobs {
-	j, err := Start(t.Context(), p.store, p.vault, p.open, slog.New(slog.DiscardHandler))
+	j, err := Start(t.Context(), p.store, p.vault, p.open, notices.New(p.store, notices.Options{Hooks: hooks.New(nil)}), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)

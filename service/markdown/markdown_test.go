@@ -3,6 +3,7 @@ package markdown
 import (
 	"strings"
 	"testing"
+	"unicode"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -41,4 +42,26 @@ func FuzzHTML(f *testing.F) {
 			t.Errorf("%q: %q is sanitized again to %q", text, got, again)
 		}
 	})
+}
+
+// Escaped text means itself, and reads as it was.
+func FuzzEscape(f *testing.F) {
+	for _, text := range []string{"___", "# a", "1. x", "*b* _c_ `d` [e](f) <g> h~i~ | & snake_case", `back\slash \\ \* `, "```", "-", "+ x", "a\tb", "===", "\\`"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		one := oneLine(text)
+		assert.Equal(t, -1, strings.IndexFunc(one, unicode.IsControl))
+		escaped := Escape(text)
+		assert.Equal(t, one, Plain(escaped), "%q", escaped)
+		if one != "" && !strings.ContainsAny(one, ":@") { // bare links are links
+			assert.Equal(t, "<p>"+Text(one)+"</p>\n", strings.ReplaceAll(HTML(escaped), "&quot;", "&#34;"), "%q", escaped)
+		}
+	})
+}
+
+func TestPlain(t *testing.T) {
+	t.Parallel()
+	const text = "The \\*height\\* of `a\\*b` and ``x`\\y``\n\n```\n  p\\*q \\`\n```\nafter\\_it"
+	assert.Equal(t, "The *height* of `a\\*b` and ``x`\\y``\n\n```\n  p\\*q \\`\n```\nafter_it", Plain(text))
 }

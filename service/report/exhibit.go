@@ -5,12 +5,10 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"strings"
-	"unicode"
-	"unicode/utf8"
 
 	"wraithology/core/ask"
+	"wraithology/service/markdown"
 )
 
 // mostOfAnswer limits the text of an exhibit whose question has no form of its own here, in bytes.
@@ -56,54 +54,12 @@ func Code(text string) string {
 
 // code writes a block of code, with a fence that the text does not contain.
 func code(b *strings.Builder, text string) {
+	text = markdown.Visible(text)
 	fence := "```"
 	for strings.Contains(text, fence) {
 		fence += "`"
 	}
 	fmt.Fprintf(b, "%s\n%s\n%s\n", fence, strings.TrimSuffix(text, "\n"), fence)
-}
-
-// inline writes code within a line.
-func inline(text string) string {
-	text = strings.Join(strings.Fields(text), " ")
-	fence := "`"
-	for strings.Contains(text, fence) {
-		fence += "`"
-	}
-	if fence == "`" {
-		return "`" + text + "`"
-	}
-	return fence + " " + text + " " + fence
-}
-
-// escape makes text mean itself in Markdown (CommonMark 0.31.2, section 2.4), and leaves it readable: only what would mean something else
-// in the middle of a line is escaped, and the beginning of a line where it would begin a block.
-func escape(text string) string {
-	text = strings.Join(strings.Fields(text), " ")
-	var b strings.Builder
-	if blockStart.MatchString(text) {
-		b.WriteByte('\\')
-	}
-	for i, r := range text {
-		if strings.ContainsRune("\\`*[]<|~&", r) || r == '_' && !isInWord(text, i) {
-			b.WriteByte('\\')
-		}
-		b.WriteRune(r)
-	}
-	return numbered.ReplaceAllString(b.String(), `$1\$2$3`)
-}
-
-var (
-	blockStart = regexp.MustCompile(`^(#{1,6}( |$)|[-+>=]|_{3})`)
-	numbered   = regexp.MustCompile(`^([0-9]{1,9})([.)])( |$)`)
-)
-
-// isInWord reports whether an underscore is between letters or digits, where it does not begin emphasis.
-func isInWord(text string, i int) bool {
-	before, _ := utf8.DecodeLastRuneInString(text[:i])
-	after, _ := utf8.DecodeRuneInString(text[i+1:])
-	word := func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
-	return word(before) && word(after)
 }
 
 func writeExpression(b *strings.Builder, request, answer []byte) error {
@@ -201,15 +157,15 @@ func writeOrigin(b *strings.Builder, request, answer []byte) error {
 
 // writeLink writes a link of an origin chain, and those that it came from.
 func writeLink(b *strings.Builder, x ask.Origin, indent string) {
-	fmt.Fprintf(b, "%s- %s", indent, inline(x.Name))
+	fmt.Fprintf(b, "%s- %s", indent, markdown.Inline(x.Name))
 	if x.Value != "" {
-		fmt.Fprintf(b, " was %s", inline(x.Value))
+		fmt.Fprintf(b, " was %s", markdown.Inline(x.Value))
 	}
 	if x.File != "" {
-		fmt.Fprintf(b, ", %s in %s at %s:%d, moment %d", escape(x.Kind), inline(x.Function), escape(x.File), x.Line, x.Moment)
+		fmt.Fprintf(b, ", %s in %s at %s:%d, moment %d", markdown.Escape(x.Kind), markdown.Inline(x.Function), markdown.Escape(x.File), x.Line, x.Moment)
 	}
 	if x.Note != "" {
-		fmt.Fprintf(b, " (%s)", escape(x.Note))
+		fmt.Fprintf(b, " (%s)", markdown.Escape(x.Note))
 	}
 	b.WriteByte('\n')
 	for _, from := range x.From {
@@ -225,17 +181,17 @@ func writeLedger(b *strings.Builder, request, answer []byte) error {
 	}
 	b.WriteString("| moment | where |")
 	for _, c := range x.Columns {
-		fmt.Fprintf(b, " %s |", escape(c))
+		fmt.Fprintf(b, " %s |", markdown.Escape(c))
 	}
 	fmt.Fprintf(b, "\n|---|---|%s\n", strings.Repeat("---|", len(x.Columns)))
 	for _, r := range x.Rows {
-		fmt.Fprintf(b, "| %d | %s:%d |", r.Moment, escape(r.File), r.Line)
+		fmt.Fprintf(b, "| %d | %s:%d |", r.Moment, markdown.Escape(r.File), r.Line)
 		for _, c := range r.Cells {
 			value := c.Value
 			if c.Error != "" {
 				value = "(" + c.Error + ")"
 			}
-			fmt.Fprintf(b, " %s |", escape(value))
+			fmt.Fprintf(b, " %s |", markdown.Escape(value))
 		}
 		b.WriteByte('\n')
 	}
@@ -251,7 +207,7 @@ func writeHits(b *strings.Builder, request, answer []byte) error {
 	if err := both(request, &q, answer, &x); err != nil {
 		return err
 	}
-	fmt.Fprintf(b, "%d hits of %s\n\n", x.Total, inline(q.CheckpointOn.String()))
+	fmt.Fprintf(b, "%d hits of %s\n\n", x.Total, markdown.Inline(q.CheckpointOn.String()))
 	var text strings.Builder
 	for _, h := range x.Hits {
 		fmt.Fprintf(&text, "@%d#%s  %s  %s:%d  %s\n", h.Moment, h.Thread, h.Function, h.File, h.Line, h.Text)

@@ -32,11 +32,11 @@ func Markdown(c Case, at time.Time) string {
 	if title == "" {
 		title = c.Name
 	}
-	fmt.Fprintf(&b, "# %s\n\n", escape(title))
-	fmt.Fprintf(&b, "Case %s, opened %s", inline(c.Name), day(c.Created))
+	fmt.Fprintf(&b, "# %s\n\n", markdown.Escape(title))
+	fmt.Fprintf(&b, "Case %s, opened %s", markdown.Inline(c.Name), day(c.Created))
 	switch {
 	case c.Closed != nil:
-		fmt.Fprintf(&b, ", closed %s by %s.\n\n**Cause:** %s\n\n", day(*c.Closed), escape(c.ClosedBy), escape(c.Cause))
+		fmt.Fprintf(&b, ", closed %s by %s.\n\n**Cause:** %s\n\n", day(*c.Closed), markdown.Escape(c.ClosedBy), markdown.Escape(c.Cause))
 	default:
 		b.WriteString(", still open.\n\n")
 	}
@@ -47,7 +47,7 @@ func Markdown(c Case, at time.Time) string {
 	writeComments(&b, c)
 	b.WriteString("## People\n\n")
 	for _, m := range c.Members {
-		fmt.Fprintf(&b, "- %s (%s)\n", escape(m.Name), m.Role)
+		fmt.Fprintf(&b, "- %s (%s)\n", markdown.Escape(m.Name), m.Role)
 	}
 	fmt.Fprintf(&b, "\nWritten %s.\n", at.UTC().Format("2006-01-02 15:04 MST"))
 	return b.String()
@@ -61,13 +61,13 @@ func writeSummary(b *strings.Builder, c Case) {
 	said := false
 	for _, e := range c.Evidence {
 		if e.Fingerprint != "" {
-			fmt.Fprintf(b, "- %s: %s\n", inline(e.Program), escape(e.Outcome))
+			fmt.Fprintf(b, "- %s: %s\n", markdown.Inline(e.Program), markdown.Escape(e.Outcome))
 			said = true
 		}
 	}
 	for _, t := range c.Theories {
 		if t.State == api.TheorySupported {
-			fmt.Fprintf(b, "- Supported by what was found: %s\n", escape(t.Text))
+			fmt.Fprintf(b, "- Supported by what was found: %s\n", markdown.Escape(t.Text))
 			said = true
 		}
 	}
@@ -84,15 +84,15 @@ func writeEvidence(b *strings.Builder, c Case) {
 		if e.Started.Year() > 1970 {
 			ran = day(e.Started)
 			if e.Host != "" {
-				ran += " on " + escape(e.Host)
+				ran += " on " + markdown.Escape(e.Host)
 			}
 		}
-		fmt.Fprintf(b, "| %s | %s | %s | %s | %s | %s |\n", link(c, escape(e.Name), e.Name, nil), escape(e.Kind), escape(e.Program), ran, escape(e.Outcome), inline(e.SHA256[:min(len(e.SHA256), 16)]))
+		fmt.Fprintf(b, "| %s | %s | %s | %s | %s | %s |\n", link(c, markdown.Escape(e.Name), e.Name, nil), markdown.Escape(e.Kind), markdown.Escape(e.Program), ran, markdown.Escape(e.Outcome), markdown.Inline(e.SHA256[:min(len(e.SHA256), 16)]))
 	}
 	b.WriteByte('\n')
 	for _, e := range c.Evidence {
 		if stack := c.Failures[e.Name]; stack != "" {
-			fmt.Fprintf(b, "### The failure of %s\n\n%s\n\n%s\n", escape(e.Name), escape(e.Outcome), stack)
+			fmt.Fprintf(b, "### The failure of %s\n\n%s\n\n%s\n", markdown.Escape(e.Name), markdown.Escape(e.Outcome), stack)
 		}
 	}
 }
@@ -115,9 +115,9 @@ func writeTheories(b *strings.Builder, c Case) {
 	}
 	b.WriteString("## Theories\n\n")
 	for _, t := range c.Theories {
-		fmt.Fprintf(b, "- **%s**: %s%s", stateWords[t.State], escape(t.Text), exhibitList("; for it: ", t.For)+exhibitList("; against it: ", t.Against))
+		fmt.Fprintf(b, "- **%s**: %s%s", stateWords[t.State], markdown.Escape(t.Text), exhibitList("; for it: ", t.For)+exhibitList("; against it: ", t.Against))
 		if t.Note != "" {
-			fmt.Fprintf(b, "  \n  %s", escape(t.Note))
+			fmt.Fprintf(b, "  \n  %s", markdown.Escape(t.Note))
 		}
 		b.WriteByte('\n')
 	}
@@ -143,10 +143,10 @@ func writeExhibits(b *strings.Builder, c Case) {
 	for _, x := range c.Exhibits {
 		fmt.Fprintf(b, "### Exhibit %d\n\n", x.ID)
 		if x.Note != "" {
-			fmt.Fprintf(b, "%s\n\n", escape(x.Note))
+			fmt.Fprintf(b, "%s\n\n", markdown.Escape(x.Note))
 		}
-		fmt.Fprintf(b, "%s at %s, kept by %s, %s\n\n%s\n", escape(x.Question), link(c, escape(fmt.Sprintf("%s@%d#%s.%d", x.Evidence, x.Place.Moment, x.Place.Thread, x.Place.Frame)), x.Evidence, &x.Place),
-			escape(x.By), day(x.Created), Exhibit(x.Question, string(x.Request), string(x.Answer)))
+		fmt.Fprintf(b, "%s at %s, kept by %s, %s\n\n%s\n", markdown.Escape(x.Question), link(c, markdown.Escape(fmt.Sprintf("%s@%d#%s.%d", x.Evidence, x.Place.Moment, x.Place.Thread, x.Place.Frame)), x.Evidence, &x.Place),
+			markdown.Escape(x.By), day(x.Created), Exhibit(x.Question, string(x.Request), string(x.Answer)))
 	}
 }
 
@@ -159,7 +159,7 @@ func writeComments(b *strings.Builder, c Case) {
 		if x.Deleted != nil {
 			continue
 		}
-		fmt.Fprintf(b, "**%s**, %s%s\n\n", escape(x.By), day(x.Created), about(c, x.Anchor))
+		fmt.Fprintf(b, "**%s**, %s%s\n\n", markdown.Escape(x.By), day(x.Created), about(c, x.Anchor))
 		for _, line := range strings.Split(strings.TrimSpace(x.Text), "\n") {
 			fmt.Fprintf(b, "> %s\n", tag.ReplaceAllString(line, "&lt;$1"))
 		}
@@ -179,18 +179,18 @@ func about(c Case, a api.Anchor) string {
 	case a.Evidence == "":
 		return ""
 	case a.Moment == nil:
-		return ", on " + link(c, escape(a.Evidence), a.Evidence, nil)
+		return ", on " + link(c, markdown.Escape(a.Evidence), a.Evidence, nil)
 	}
 	text = fmt.Sprintf("%s@%d", a.Evidence, *a.Moment)
 	if a.Until != nil {
 		text += fmt.Sprintf(" to %d", *a.Until)
 	}
-	text = ", on " + link(c, escape(text), a.Evidence, &api.Place{Moment: *a.Moment, Thread: a.Thread, Frame: a.Frame})
+	text = ", on " + link(c, markdown.Escape(text), a.Evidence, &api.Place{Moment: *a.Moment, Thread: a.Thread, Frame: a.Frame})
 	if a.Path != "" {
-		text += ", " + inline(a.Path)
+		text += ", " + markdown.Inline(a.Path)
 	}
 	if a.File != "" {
-		text += fmt.Sprintf(", %s:%d", escape(a.File), a.Line)
+		text += fmt.Sprintf(", %s:%d", markdown.Escape(a.File), a.Line)
 	}
 	return text
 }
@@ -211,28 +211,28 @@ func HandOver(c Case) string {
 	byState := map[string][]string{}
 	var next []string
 	for _, t := range c.Theories {
-		byState[t.State] = append(byState[t.State], escape(t.Text)+exhibitList("; for it: ", t.For)+exhibitList("; against it: ", t.Against))
+		byState[t.State] = append(byState[t.State], markdown.Escape(t.Text)+exhibitList("; for it: ", t.For)+exhibitList("; against it: ", t.Against))
 		if t.State == api.TheoryOpen && len(t.For)+len(t.Against) == 0 {
-			next = append(next, "find an exhibit for or against: "+escape(t.Text))
+			next = append(next, "find an exhibit for or against: "+markdown.Escape(t.Text))
 		}
 	}
 	var known []string
 	for _, e := range c.Evidence {
 		if e.Fingerprint != "" {
-			known = append(known, fmt.Sprintf("%s: %s", inline(e.Name), escape(e.Outcome)))
+			known = append(known, fmt.Sprintf("%s: %s", markdown.Inline(e.Name), markdown.Escape(e.Outcome)))
 		}
 		if e.Broken > 0 {
 			text := "1 expectation breaks"
 			if e.Broken > 1 {
 				text = fmt.Sprintf("%d expectations break", e.Broken)
 			}
-			known = append(known, inline(e.Name)+": "+text)
+			known = append(known, markdown.Inline(e.Name)+": "+text)
 		}
 		for _, k := range e.Known {
-			known = append(known, fmt.Sprintf("%s: breaks an expectation of case %s; its cause: %s", inline(e.Name), inline(k.Case), escape(k.Cause)))
+			known = append(known, fmt.Sprintf("%s: breaks an expectation of case %s; its cause: %s", markdown.Inline(e.Name), markdown.Inline(k.Case), markdown.Escape(k.Cause)))
 		}
 		if e.State == api.StateFailed {
-			next = append(next, fmt.Sprintf("fetch %s again: %s", inline(e.Name), escape(e.Trouble)))
+			next = append(next, fmt.Sprintf("fetch %s again: %s", markdown.Inline(e.Name), markdown.Escape(e.Trouble)))
 		}
 	}
 	answered := map[int64]bool{}
@@ -241,7 +241,7 @@ func HandOver(c Case) string {
 	}
 	for _, x := range c.Comments {
 		if x.Deleted == nil && !answered[x.ID] && strings.Contains(x.Text, "?") {
-			next = append(next, fmt.Sprintf("answer %s: %s", escape(x.By), tag.ReplaceAllString(firstLine(x.Text), "&lt;$1")))
+			next = append(next, fmt.Sprintf("answer %s: %s", markdown.Escape(x.By), tag.ReplaceAllString(firstLine(x.Text), "&lt;$1")))
 		}
 	}
 	section("Known", "Nothing is known for sure.", append(known, byState[api.TheorySupported]...))

@@ -46,9 +46,9 @@ func TestTextMeansItself(t *testing.T) {
 			want := strings.TrimSpace(spaces.ReplaceAllString(shown(strings.Replace(form, "X", "QQ", 1)), " "))
 			want = strings.Replace(want, "QQ", text, 1)
 			want = spaces.ReplaceAllString(want, " ")
-			require.Equal(t, want, shown(strings.Replace(form, "X", escape(text), 1)), "%q in %q as %q", text, form, escape(text))
+			require.Equal(t, want, shown(strings.Replace(form, "X", markdown.Escape(text), 1)), "%q in %q as %q", text, form, markdown.Escape(text))
 		}
-		require.Equal(t, "so: "+text, shown("so: "+inline(text)), "%q as %q", text, inline(text))
+		require.Equal(t, "so: "+text, shown("so: "+markdown.Inline(text)), "%q as %q", text, markdown.Inline(text))
 		require.Equal(t, text, shown(Code(text)))
 	}
 }

@@ -200,9 +200,12 @@ func (s *Store) answered(ctx context.Context, evidence int64, answers, of, id st
 	return out, translate(err, answers)
 }
 
-// SaveCount keeps how often a checkpoint hits in evidence.
-func (s *Store) SaveCount(ctx context.Context, x Count) error {
-	return translate(s.in(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&x).Error, "count")
+// SaveCounts keeps how often checkpoints hit in evidence.
+func (s *Store) SaveCounts(ctx context.Context, list []Count) error {
+	if len(list) == 0 {
+		return nil
+	}
+	return translate(s.in(ctx).Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, 1000).Error, "counts")
 }
 
 // CountsOf lists how often the checkpoints of a case, as they are now, hit in its evidence.

@@ -29,6 +29,7 @@ type Person struct {
 	ID           int64
 	Name         string
 	PasswordHash string
+	Mail         string `gorm:"->"` // address, empty for none; SetMail changes it
 	Admin        bool
 	CreatedAt    time.Time
 }
@@ -68,6 +69,7 @@ type Member struct {
 	PersonID int64 `gorm:"primaryKey"`
 	Role     string
 	Seen     int64 `gorm:"->"` // the last entry of the record that the person has seen; SeeActivity changes it
+	Mailed   bool  `gorm:"->"` // whether the person is mailed what happens in the case; MailMember changes it
 	Person   Person
 }
 

@@ -49,6 +49,8 @@ export type Comment = Schemas['Comment']
 export type Anchor = Schemas['Anchor']
 export type Theory = Schemas['Theory']
 export type Activity = Schemas['Activity']
+export type Hook = Schemas['Hook']
+export type Notices = Schemas['Notices']
 export type Sender = Schemas['Sender']
 export type Mode = 'lead' | 'follow' | 'roam'
 

@@ -46,7 +46,7 @@ async function submit(c: Comment) {
 <template>
   <ol class="threads">
     <li v-for="thread in threads" :key="thread.id">
-      <article v-for="c in [thread, ...thread.answers]" :key="c.id" :class="{ answer: c.id !== thread.id }" :data-comment="c.id">
+      <article v-for="c in [thread, ...thread.answers]" :key="c.id" :class="{ answer: c.id !== thread.id }" :id="`comment-${c.id}`" :data-comment="c.id">
         <header>
           <PersonBadge :name="c.by" />
           <b>{{ c.by }}</b> <time class="soft" :datetime="c.created">{{ new Date(c.created).toLocaleString() }}</time>
@@ -76,6 +76,9 @@ async function submit(c: Comment) {
 </template>
 
 <style scoped>
+article:target {
+  outline: 2px solid var(--now);
+}
 .threads {
   display: flex;
   flex-direction: column-reverse;

@@ -244,11 +244,4 @@ select,
   border-radius: 3px;
   padding: 5px 8px;
 }
-.hidden {
-  position: absolute;
-  width: 1px;
-  height: 1px;
-  overflow: hidden;
-  clip-path: inset(50%);
-}
 </style>

@@ -16,6 +16,7 @@ const since = ref<Activity>()
 const theory = ref('')
 const said = ref('')
 const handOver = ref('')
+const handTo = ref('')
 
 const mayWork = computed(() => !!about.value && about.value.role !== 'viewer')
 const states: Theory['state'][] = ['open', 'supported', 'refuted']
@@ -62,9 +63,26 @@ function write() {
   })
 }
 
-async function postHandOver() {
-  if (await kept.say(handOver.value, {})) handOver.value = ''
+function sendHandOver() {
+  return trouble.attempt(async () => {
+    await data(service.POST('/api/cases/{case}/handover', { params: { path: { case: props.case } }, body: { text: handOver.value, to: handTo.value ? [handTo.value] : [] } }))
+    handOver.value = ''
+  })
 }
+
+/** What a link leads to is gone to when it is there. */
+const stopLooking = watch(
+  () => [kept.comments.length, kept.exhibits.length],
+  () => {
+    const at = location.hash && document.getElementById(location.hash.slice(1))
+    if (!at) return
+    stopLooking()
+    const to = location.hash
+    location.hash = ''
+    location.hash = to // the browser goes there, and marks it
+  },
+  { flush: 'post' },
+)
 
 onMounted(load)
 watch(() => props.case, load)
@@ -82,9 +100,13 @@ onUnmounted(() => closeKept?.())
       <a :href="`/api/cases/${props.case}/report`" :download="`${props.case}.md`">{{ texts.notes.markdown }}</a>
       <button type="button" class="plain" @click="write">{{ texts.notes.handOver }}</button>
     </p>
-    <form v-if="handOver" class="hand" @submit.prevent="postHandOver">
+    <form v-if="handOver" class="hand" @submit.prevent="sendHandOver">
       <el-input v-model="handOver" type="textarea" :autosize="{ minRows: 6, maxRows: 18 }" :aria-label="texts.notes.handOverText" />
       <p>
+        <select v-model="handTo" :aria-label="texts.notes.handTo">
+          <option value="">{{ texts.notes.handToAll }}</option>
+          <option v-for="m in about?.members" :key="m.name" :value="m.name">{{ m.name }}</option>
+        </select>
         <el-button native-type="submit" type="primary">{{ texts.notes.post }}</el-button>
         <el-button @click="handOver = ''">{{ texts.notes.cancel }}</el-button>
       </p>

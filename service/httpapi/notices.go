@@ -1,0 +1,185 @@
+package httpapi
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"net/url"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wraithology/api"
+	"wraithology/core/fault"
+	"wraithology/service/hooks"
+	"wraithology/service/store"
+)
+
+// mostHooks limits the webhooks of a case.
+const mostHooks = 20
+
+func (a *server) noticeRoutes(h huma.API) {
+	const notices, hooks = "/api/cases/{case}/notices", "/api/cases/{case}/hooks"
+	route(h, a, "GET", notices, "notices", "What the person was told about a case, oldest first, and how", a.notices)
+	route(h, a, "PUT", notices, "switchNotices", "Switch mails about a case on or off for the person", a.switchNotices)
+	route(h, a, "GET", hooks, "hooks", "A case's webhooks", a.hooks)
+	route(h, a, "POST", hooks, "newHook", "Add a webhook; its secret is in this answer only", a.newHook, created)
+	route(h, a, "DELETE", hooks+"/{id}", "deleteHook", "Delete a webhook", a.deleteHook)
+	route(h, a, "POST", hooks+"/{id}/trial", "tryHook", "Send a trial to a webhook now", a.tryHook)
+	route(h, a, "POST", "/api/cases/{case}/handover", "sendHandOver", "Post a hand-over note as a comment, and tell members", a.sendHandOver, created)
+}
+
+func (a *server) notices(ctx context.Context, in *struct {
+	CaseInput
+	After  int64 `query:"after" minimum:"0" doc:"the last notice that is known"`
+	Latest bool  `query:"latest" doc:"the latest ones, still oldest first"`
+	Count  int   `query:"count" minimum:"1" maximum:"1000" default:"100"`
+}) (*body[api.Notices], error) {
+	c, err := a.caseFor(ctx, in.Case, mayLook)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.Store.NoticesOf(ctx, c.ID, who(ctx).ID, store.Page{After: in.After, Latest: in.Latest, Most: in.Count})
+	out := api.Notices{CanMail: a.Board.CanMail(), Mail: who(ctx).Mail, List: []api.Notice{}}
+	for _, m := range c.Members {
+		if m.PersonID == who(ctx).ID {
+			out.IsOn = m.Mailed
+		}
+	}
+	for _, n := range list {
+		out.List = append(out.List, a.Board.Notice(n, c.Name))
+	}
+	return &body[api.Notices]{out}, err
+}
+
+func (a *server) switchNotices(ctx context.Context, in *caseBody[api.NoticesSwitch]) (*struct{}, error) {
+	c, err := a.caseFor(ctx, in.Case, mayLook)
+	if err != nil {
+		return nil, err
+	}
+	return nil, a.Store.MailMember(ctx, c.ID, who(ctx).ID, in.Body.IsOn)
+}
+
+func hookOf(x store.Hook, last store.Delivery) api.Hook {
+	return api.Hook{ID: x.ID, URL: x.URL, Kinds: x.Kinds, By: x.Person.Name, Created: x.CreatedAt, Ended: x.Ended, Sent: last.SentAt, Failed: failed(last), Trouble: last.Trouble}
+}
+
+// failed is the number of attempts of a delivery that failed.
+func failed(d store.Delivery) int {
+	if d.SentAt != nil {
+		return d.Attempts - 1
+	}
+	return d.Attempts
+}
+
+func (a *server) hooks(ctx context.Context, in *CaseInput) (*body[[]api.Hook], error) {
+	c, err := a.caseFor(ctx, in.Case, mayLook)
+	if err != nil {
+		return nil, err
+	}
+	last, err := a.Store.LastDeliveries(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.Store.HooksOf(ctx, c.ID)
+	_, mayNot := a.caseFor(ctx, in.Case, mayLead)
+	return listed(list, func(x store.Hook) api.Hook {
+		out := hookOf(x, last[x.ID])
+		if mayNot != nil {
+			out.URL = hostOf(x.URL)
+		}
+		return out
+	}, err)
+}
+
+func (a *server) newHook(ctx context.Context, in *caseBody[api.NewHook]) (*body[api.Hook], error) {
+	c, err := a.caseFor(ctx, in.Case, mayLead)
+	if err != nil {
+		return nil, err
+	}
+	to, err := a.Board.Hooks().URL(in.Body.URL)
+	if err != nil {
+		return nil, err
+	}
+	have, err := a.Store.HooksOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	if len(have) >= mostHooks {
+		return nil, fault.InvalidRequest.New("delete one first", "the case has %d webhooks, the most that it may have", len(have))
+	}
+	x := store.Hook{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), URL: to, Secret: hooks.NewSecret(), Kinds: in.Body.Kinds}
+	if err := a.Store.AddHook(ctx, &x); err != nil {
+		return nil, err
+	}
+	out := hookOf(x, store.Delivery{})
+	out.Secret = x.Secret
+	return &body[api.Hook]{out}, a.note(ctx, c, "added webhook %d to %s", x.ID, hostOf(x.URL))
+}
+
+// hostOf returns the host of an address: its path may contain a secret of the receiver.
+func hostOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "an address"
+	}
+	return u.Host
+}
+
+func (a *server) deleteHook(ctx context.Context, in *KeptInput) (*struct{}, error) {
+	c, err := a.caseFor(ctx, in.Case, mayLead)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Store.DeleteHook(ctx, c.ID, in.ID); err != nil {
+		return nil, err
+	}
+	return nil, a.note(ctx, c, "deleted webhook %d", in.ID)
+}
+
+func (a *server) tryHook(ctx context.Context, in *KeptInput) (*struct{}, error) {
+	c, err := a.caseFor(ctx, in.Case, mayLead)
+	if err != nil {
+		return nil, err
+	}
+	x, err := a.Store.HookByID(ctx, c.ID, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Board.Try(ctx, x, c, who(ctx), strings.ToLower(rand.Text())); err != nil {
+		if errors.Is(err, context.Canceled) {
+			return nil, err
+		}
+		return nil, fault.NotDelivered.New("", "%w", err)
+	}
+	return nil, nil
+}
+
+func (a *server) sendHandOver(ctx context.Context, in *caseBody[api.HandingOver]) (*body[api.Comment], error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	var to []int64
+	names := map[string]bool{}
+	for _, name := range in.Body.To {
+		names[name] = true
+	}
+	for _, m := range c.Members {
+		if m.PersonID != who(ctx).ID && (len(names) == 0 || names[m.Person.Name]) {
+			to = append(to, m.PersonID)
+		}
+		delete(names, m.Person.Name)
+	}
+	for name := range names {
+		return nil, fault.InvalidRequest.New("add the person to the case first", "%s is no member of the case", name)
+	}
+	x := store.Comment{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), Text: in.Body.Text}
+	if err := a.Store.AddComment(ctx, &x, mentionedOthers(c, x)); err != nil {
+		return nil, err
+	}
+	if err := a.Board.HandOver(ctx, c, x, to); err != nil {
+		return nil, err
+	}
+	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "handed the case over: comment %d", x.ID)
+}
