@@ -421,6 +421,7 @@ type Version struct {
 
 // Mention is a comment that mentions the person who asks.
 type Mention struct {
+	ID      int64   `json:"id" doc:"increases with time, over all cases"`
 	Case    string  `json:"case"`
 	Comment Comment `json:"comment"`
 }

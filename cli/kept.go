@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/url"
-	"os"
 	"reflect"
 	"slices"
 	"strconv"
@@ -537,7 +536,7 @@ func (a *app) mentionsCommand() *cobra.Command {
 			if err != nil || stay || len(list) == 0 {
 				return err
 			}
-			return s.SeeMentions(c.Context(), list[0].Comment.ID)
+			return s.SeeMentions(c.Context(), list[0].ID)
 		},
 	}
 	c.Flags().BoolVar(&stay, "keep", false, "list them again the next time")
@@ -556,19 +555,7 @@ func (a *app) reportCommand() *cobra.Command {
 		if out == "" || out == "-" {
 			return s.Report(ctx, args[0], format, a.out)
 		}
-		f, err := os.Create(out)
-		if err != nil {
-			return usage("check the path", "%w", err)
-		}
-		if err := s.Report(ctx, args[0], format, f); err != nil {
-			_ = f.Close()
-			_ = os.Remove(out)
-			return err
-		}
-		if err := f.Close(); err != nil {
-			return fmt.Errorf("write %s: %w", out, err)
-		}
-		return a.print(map[string]string{"file": out}, func(w io.Writer) { fmt.Fprintf(w, "wrote %s\n", out) })
+		return a.toFile(out, func(w io.Writer) error { return s.Report(ctx, args[0], format, w) })
 	})
 	c.Flags().StringVarP(&out, "output", "o", "", "file to write; without it standard output")
 	c.Flags().StringVar(&format, "format", "", "markdown, html or pdf (default by the file's ending, else markdown)")

@@ -223,8 +223,64 @@ func (a *app) caseCommand() *cobra.Command {
 		},
 	}
 	add.Flags().StringVar(&role, "role", api.RoleMember, "lead, member or viewer")
-	c.AddCommand(open, add, end, reopen, a.caseChecks())
+	c.AddCommand(open, add, end, reopen, a.caseChecks(), a.exportCommand(), a.importCommand())
 	return c
+}
+
+func (a *app) exportCommand() *cobra.Command {
+	var out string
+	c := a.ofCase("export CASE", "Write the whole case into one file: evidence, records, exhibits, and who did what", 1, func(ctx context.Context, s *client.Client, args []string) error {
+		return a.toFile(cmp.Or(out, args[0]+".case.zip"), func(w io.Writer) error { return s.Export(ctx, args[0], w) })
+	})
+	c.Flags().StringVarP(&out, "output", "o", "", "file to write (default CASE.case.zip)")
+	return c
+}
+
+func (a *app) importCommand() *cobra.Command {
+	var as string
+	c := a.ofCase("import FILE", "Make a case of a file that export has written, which you then lead; - reads standard input", 1, func(ctx context.Context, s *client.Client, args []string) error {
+		in := io.Reader(os.Stdin)
+		if args[0] != "-" {
+			f, err := os.Open(args[0])
+			if err != nil {
+				return usage("check the path", "%w", err)
+			}
+			defer f.Close()
+			in = f
+		}
+		x, err := s.Import(ctx, in, as)
+		if err != nil {
+			return err
+		}
+		return a.print(x, func(w io.Writer) {
+			fmt.Fprintf(w, "imported case %s: %s\n  its evidence is being indexed: wraith evidence %s\n", x.Name, plain(cmp.Or(x.Title, x.Name)), x.Name)
+		})
+	})
+	c.Flags().StringVar(&as, "as", "", "another name for the case")
+	return c
+}
+
+// toFile writes a file, which is there as a whole or as it was before.
+func (a *app) toFile(name string, write func(io.Writer) error) (err error) {
+	f, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+".part-")
+	if err != nil {
+		return usage("check the path", "%w", err)
+	}
+	defer func() {
+		if err != nil {
+			_ = f.Close()
+			_ = os.Remove(f.Name())
+		}
+	}()
+	if err := write(f); err != nil {
+		return err
+	}
+	for _, done := range []func() error{func() error { return f.Chmod(0o644) }, f.Sync, f.Close, func() error { return os.Rename(f.Name(), name) }} {
+		if err := done(); err != nil {
+			return fmt.Errorf("write %s: %w", name, err)
+		}
+	}
+	return a.print(map[string]string{"file": name}, func(w io.Writer) { fmt.Fprintf(w, "wrote %s\n", name) })
 }
 
 // switchCase closes or reopens a case.

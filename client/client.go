@@ -170,15 +170,7 @@ func (c *Client) EvidenceInfo(ctx context.Context, caseName, name string) (e api
 
 // Download writes the bytes of evidence.
 func (c *Client) Download(ctx context.Context, caseName, name string, to io.Writer) error {
-	response, err := c.send(ctx, "GET", evidencePath(caseName, name)+"/content", nil, "")
-	if err != nil {
-		return err
-	}
-	defer response.Body.Close()
-	if _, err := io.Copy(to, response.Body); err != nil {
-		return fmt.Errorf("download %s/%s: %w", caseName, name, err)
-	}
-	return nil
+	return c.receive(ctx, evidencePath(caseName, name)+"/content", to, caseName+"/"+name)
 }
 
 // AddArtifact streams a binary, a debug file or an archive of source text into a case. When it

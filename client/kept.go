@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/url"
@@ -124,13 +125,37 @@ func (c *Client) SeeActivity(ctx context.Context, name string, upto int64) error
 
 // Report writes the report of a case: as markdown, html or pdf.
 func (c *Client) Report(ctx context.Context, name, format string, to io.Writer) error {
-	response, err := c.send(ctx, "GET", casePath(name)+"/report?format="+url.QueryEscape(format), nil, "")
+	return c.receive(ctx, casePath(name)+"/report?format="+url.QueryEscape(format), to, "the report")
+}
+
+// receive writes the body of an answer.
+func (c *Client) receive(ctx context.Context, path string, to io.Writer, what string) error {
+	response, err := c.send(ctx, "GET", path, nil, "")
 	if err != nil {
 		return err
 	}
 	defer response.Body.Close()
 	if _, err := io.Copy(to, response.Body); err != nil {
-		return fmt.Errorf("%w: receive the report: %w", fault.Unavailable, err)
+		return fmt.Errorf("%w: receive %s: %w", fault.Unavailable, what, err)
 	}
 	return nil
+}
+
+// Export writes a whole case as an archive.
+func (c *Client) Export(ctx context.Context, name string, to io.Writer) error {
+	return c.receive(ctx, casePath(name)+"/archive", to, "the archive")
+}
+
+// Import makes a case of an archive, with another name if one is given.
+func (c *Client) Import(ctx context.Context, archive io.Reader, as string) (out api.Case, err error) {
+	path := "/api/archives"
+	if as != "" {
+		path += "?as=" + url.QueryEscape(as)
+	}
+	response, err := c.send(ctx, "POST", path, archive, "application/zip")
+	if err != nil {
+		return out, err
+	}
+	defer response.Body.Close()
+	return out, json.NewDecoder(response.Body).Decode(&out)
 }

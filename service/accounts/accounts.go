@@ -91,8 +91,8 @@ var unknownHash, _ = argon2id.CreateHash(rand.Text(), params)
 func (a *Accounts) Check(ctx context.Context, name, password string) (store.Person, error) {
 	p, err := a.store.PersonByName(ctx, name)
 	hash := p.PasswordHash
-	if errors.Is(err, fault.NotFound) {
-		hash = unknownHash
+	if errors.Is(err, fault.NotFound) || err == nil && p.Origin != "" {
+		hash, err = unknownHash, fault.NotFound // people of imported cases do not sign in
 	} else if err != nil {
 		return p, err
 	}

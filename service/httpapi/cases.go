@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"wraithology/api"
+	"wraithology/core/fault"
 	"wraithology/service/store"
 )
 
@@ -102,6 +103,9 @@ func (a *server) caseRoutes(h huma.API) {
 		p, err := a.Store.PersonByName(ctx, in.Person)
 		if err != nil {
 			return nil, err
+		}
+		if p.Origin != "" {
+			return nil, fault.InvalidRequest.New("add a person of this service", "%s came with an imported case and cannot sign in", p.Name)
 		}
 		if err := a.Store.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: in.Body.Role}); err != nil {
 			return nil, err

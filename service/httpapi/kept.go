@@ -85,7 +85,7 @@ func (a *server) keptRoutes(h huma.API, r chi.Router) {
 
 func exhibitOf(x store.Exhibit) api.Exhibit {
 	text := report.Exhibit(x.Question, x.Request, x.Answer)
-	return api.Exhibit{ID: x.ID, Evidence: x.Evidence.Name, Question: x.Question, Request: json.RawMessage(x.Request), Answer: json.RawMessage(x.Answer), Note: x.Note, By: x.Person.Name, Created: x.CreatedAt,
+	return api.Exhibit{ID: x.Number, Evidence: x.Evidence.Name, Question: x.Question, Request: json.RawMessage(x.Request), Answer: json.RawMessage(x.Answer), Note: x.Note, By: x.Person.Name, Created: x.CreatedAt,
 		Place: api.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame}, Markdown: text, HTML: markdown.HTML(text)}
 }
 
@@ -108,7 +108,7 @@ func (a *server) exhibit(ctx context.Context, in *KeptInput) (*body[api.Exhibit]
 	if err != nil {
 		return nil, err
 	}
-	x, err := a.Store.ExhibitByID(ctx, c.ID, in.ID)
+	x, err := a.Store.ExhibitByNumber(ctx, c.ID, in.ID)
 	return &body[api.Exhibit]{exhibitOf(x)}, err
 }
 
@@ -160,7 +160,7 @@ func (a *server) newExhibit(ctx context.Context, in *caseBody[api.NewExhibit]) (
 	if err := a.Store.AddExhibit(ctx, &x); err != nil {
 		return nil, err
 	}
-	return &body[api.Exhibit]{exhibitOf(x)}, a.note(ctx, c, "kept exhibit %d: %s of %s@%d", x.ID, x.Question, e.Name, x.Moment)
+	return &body[api.Exhibit]{exhibitOf(x)}, a.note(ctx, c, "kept exhibit %d: %s of %s@%d", x.Number, x.Question, e.Name, x.Moment)
 }
 
 func jsonText(x any) (string, error) {
@@ -176,7 +176,7 @@ func (a *server) noteExhibit(ctx context.Context, in *keptBody[api.ExhibitNote])
 	if err != nil {
 		return nil, err
 	}
-	x, err := a.Store.ExhibitByID(ctx, c.ID, in.ID)
+	x, err := a.Store.ExhibitByNumber(ctx, c.ID, in.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -184,7 +184,7 @@ func (a *server) noteExhibit(ctx context.Context, in *keptBody[api.ExhibitNote])
 		return nil, err
 	}
 	x.Note = in.Body.Note
-	return &body[api.Exhibit]{exhibitOf(x)}, a.note(ctx, c, "changed the note of exhibit %d", x.ID)
+	return &body[api.Exhibit]{exhibitOf(x)}, a.note(ctx, c, "changed the note of exhibit %d", x.Number)
 }
 
 func (a *server) deleteExhibit(ctx context.Context, in *KeptInput) (*struct{}, error) {
@@ -231,19 +231,19 @@ func isWord(r rune) bool {
 }
 
 func commentOf(c store.Case, x store.Comment) api.Comment {
-	out := api.Comment{ID: x.ID, Text: x.Text, HTML: markdown.HTML(x.Text), Mentions: []string{}, By: x.Person.Name, Created: x.CreatedAt, Edited: x.EditedAt, Deleted: x.DeletedAt,
+	out := api.Comment{ID: x.Number, Text: x.Text, HTML: markdown.HTML(x.Text), Mentions: []string{}, By: x.Person.Name, Created: x.CreatedAt, Edited: x.EditedAt, Deleted: x.DeletedAt,
 		Anchor: api.Anchor{Thread: event.ThreadID(x.Thread), Frame: x.Frame, Path: x.Path, File: x.File, Line: x.Line}}
 	if names, _ := mentioned(c, x.Text); names != nil {
 		out.Mentions = names
 	}
-	if x.ParentID != nil {
-		out.Parent = *x.ParentID
+	if x.Parent != nil {
+		out.Parent = x.Parent.Number
 	}
 	if x.Evidence != nil {
 		out.Anchor.Evidence = x.Evidence.Name
 	}
-	if x.ExhibitID != nil {
-		out.Anchor.Exhibit = *x.ExhibitID
+	if x.Exhibit != nil {
+		out.Anchor.Exhibit = x.Exhibit.Number
 	}
 	if x.Moment != nil {
 		m := event.Moment(*x.Moment)
@@ -292,11 +292,11 @@ func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (
 		return nil, err
 	}
 	if in.Body.Parent != 0 {
-		p, err := a.Store.CommentByID(ctx, c.ID, in.Body.Parent)
+		p, err := a.Store.CommentByNumber(ctx, c.ID, in.Body.Parent)
 		if err != nil {
 			return nil, err
 		}
-		x.ParentID = &p.ID
+		x.ParentID, x.Parent = &p.ID, &p
 	}
 	x.CaseID, x.PersonID, x.Person, x.Text = c.ID, who(ctx).ID, who(ctx), in.Body.Text
 	ids := mentionedOthers(c, x)
@@ -310,18 +310,18 @@ func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (
 	if x.Evidence != nil {
 		about = x.Evidence.Name
 	}
-	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "said something about %s: comment %d", about, x.ID)
+	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "said something about %s: comment %d", about, x.Number)
 }
 
 // anchored returns a comment about a place, which must exist.
 func (a *server) anchored(ctx context.Context, c store.Case, at api.Anchor) (x store.Comment, err error) {
 	x.Thread, x.Frame, x.Path, x.File, x.Line = int64(at.Thread), at.Frame, at.Path, at.File, at.Line
 	if at.Exhibit != 0 {
-		kept, err := a.Store.ExhibitByID(ctx, c.ID, at.Exhibit)
+		kept, err := a.Store.ExhibitByNumber(ctx, c.ID, at.Exhibit)
 		if err != nil {
 			return x, err
 		}
-		x.ExhibitID = &kept.ID
+		x.ExhibitID, x.Exhibit = &kept.ID, &kept
 	}
 	if at.Evidence == "" {
 		if at.Moment != nil || at.Path != "" {
@@ -363,7 +363,7 @@ func (a *server) ownComment(ctx context.Context, in KeptInput) (c store.Case, x 
 	if c, err = a.caseFor(ctx, in.Case, mayWork); err != nil {
 		return c, x, err
 	}
-	if x, err = a.Store.CommentByID(ctx, c.ID, in.ID); err != nil {
+	if x, err = a.Store.CommentByNumber(ctx, c.ID, in.ID); err != nil {
 		return c, x, err
 	}
 	switch {
@@ -387,13 +387,13 @@ func (a *server) editComment(ctx context.Context, in *keptBody[api.CommentText])
 	if err := a.Store.EditComment(ctx, x, in.Body.Text, ids); err != nil {
 		return nil, err
 	}
-	if x, err = a.Store.CommentByID(ctx, c.ID, x.ID); err != nil {
+	if x, err = a.Store.CommentByNumber(ctx, c.ID, x.Number); err != nil {
 		return nil, err
 	}
 	if err := a.Board.Mention(ctx, c, x, ids); err != nil {
 		return nil, err
 	}
-	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "changed comment %d", x.ID)
+	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "changed comment %d", x.Number)
 }
 
 func (a *server) deleteComment(ctx context.Context, in *KeptInput) (*struct{}, error) {
@@ -404,7 +404,7 @@ func (a *server) deleteComment(ctx context.Context, in *KeptInput) (*struct{}, e
 	if err := a.Store.DeleteComment(ctx, x.ID); err != nil {
 		return nil, err
 	}
-	return nil, a.note(ctx, c, "deleted comment %d", x.ID)
+	return nil, a.note(ctx, c, "deleted comment %d", x.Number)
 }
 
 func (a *server) commentVersions(ctx context.Context, in *KeptInput) (*body[[]api.Version], error) {
@@ -412,7 +412,7 @@ func (a *server) commentVersions(ctx context.Context, in *KeptInput) (*body[[]ap
 	if err != nil {
 		return nil, err
 	}
-	x, err := a.Store.CommentByID(ctx, c.ID, in.ID)
+	x, err := a.Store.CommentByNumber(ctx, c.ID, in.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -421,12 +421,12 @@ func (a *server) commentVersions(ctx context.Context, in *KeptInput) (*body[[]ap
 }
 
 func theoryOf(x store.Theory) api.Theory {
-	out := api.Theory{ID: x.ID, Text: x.Text, State: x.State, Note: x.Note, For: []int64{}, Against: []int64{}, By: x.Person.Name, Created: x.CreatedAt, Changed: x.ChangedAt}
+	out := api.Theory{ID: x.Number, Text: x.Text, State: x.State, Note: x.Note, For: []int64{}, Against: []int64{}, By: x.Person.Name, Created: x.CreatedAt, Changed: x.ChangedAt}
 	for _, e := range x.Exhibits {
 		if e.Supports {
-			out.For = append(out.For, e.ExhibitID)
+			out.For = append(out.For, e.Exhibit.Number)
 		} else {
-			out.Against = append(out.Against, e.ExhibitID)
+			out.Against = append(out.Against, e.Exhibit.Number)
 		}
 	}
 	return out
@@ -450,7 +450,7 @@ func (a *server) newTheory(ctx context.Context, in *caseBody[api.NewTheory]) (*b
 	if err := a.Store.SaveTheory(ctx, &x); err != nil {
 		return nil, err
 	}
-	return &body[api.Theory]{theoryOf(x)}, a.note(ctx, c, "suspects: %s (theory %d)", x.Text, x.ID)
+	return &body[api.Theory]{theoryOf(x)}, a.note(ctx, c, "suspects: %s (theory %d)", x.Text, x.Number)
 }
 
 // theoryFor returns a theory that the person may change.
@@ -459,7 +459,7 @@ func (a *server) theoryFor(ctx context.Context, in KeptInput) (store.Case, store
 	if err != nil {
 		return c, store.Theory{}, err
 	}
-	x, err := a.Store.TheoryByID(ctx, c.ID, in.ID)
+	x, err := a.Store.TheoryByNumber(ctx, c.ID, in.ID)
 	return c, x, err
 }
 
@@ -479,7 +479,7 @@ func (a *server) changeTheory(ctx context.Context, in *keptBody[api.TheoryChange
 	if was != x.State {
 		what = "theory %d is " + x.State + ": %s"
 	}
-	return &body[api.Theory]{theoryOf(x)}, a.note(ctx, c, what, x.ID, x.Text)
+	return &body[api.Theory]{theoryOf(x)}, a.note(ctx, c, what, x.Number, x.Text)
 }
 
 func (a *server) deleteTheory(ctx context.Context, in *KeptInput) (*struct{}, error) {
@@ -487,10 +487,10 @@ func (a *server) deleteTheory(ctx context.Context, in *KeptInput) (*struct{}, er
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.DeleteTheory(ctx, c.ID, x.ID); err != nil {
+	if err := a.Store.DeleteTheory(ctx, c.ID, x.Number); err != nil {
 		return nil, err
 	}
-	return nil, a.note(ctx, c, "deleted theory %d: %s", x.ID, x.Text)
+	return nil, a.note(ctx, c, "deleted theory %d: %s", x.Number, x.Text)
 }
 
 // ArgueInput names an exhibit of a theory.
@@ -509,21 +509,21 @@ func (a *server) argue(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	kept, err := a.Store.ExhibitByID(ctx, c.ID, in.Exhibit)
+	kept, err := a.Store.ExhibitByNumber(ctx, c.ID, in.Exhibit)
 	if err != nil {
 		return nil, err
 	}
 	if err := a.Store.Argue(ctx, store.TheoryExhibit{TheoryID: x.ID, ExhibitID: kept.ID, Supports: in.Body.Supports}); err != nil {
 		return nil, err
 	}
-	if x, err = a.Store.TheoryByID(ctx, c.ID, x.ID); err != nil {
+	if x, err = a.Store.TheoryByNumber(ctx, c.ID, x.Number); err != nil {
 		return nil, err
 	}
 	side := "against"
 	if in.Body.Supports {
 		side = "for"
 	}
-	return &body[api.Theory]{theoryOf(x)}, a.note(ctx, c, "exhibit %d speaks %s theory %d", kept.ID, side, x.ID)
+	return &body[api.Theory]{theoryOf(x)}, a.note(ctx, c, "exhibit %d speaks %s theory %d", kept.Number, side, x.Number)
 }
 
 func (a *server) unargue(ctx context.Context, in *ArgueInput) (*struct{}, error) {
@@ -531,10 +531,14 @@ func (a *server) unargue(ctx context.Context, in *ArgueInput) (*struct{}, error)
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.Unargue(ctx, x.ID, in.Exhibit); err != nil {
+	kept, err := a.Store.ExhibitByNumber(ctx, c.ID, in.Exhibit)
+	if err != nil {
 		return nil, err
 	}
-	return nil, a.note(ctx, c, "took exhibit %d from theory %d", in.Exhibit, x.ID)
+	if err := a.Store.Unargue(ctx, x.ID, kept.ID); err != nil {
+		return nil, err
+	}
+	return nil, a.note(ctx, c, "took exhibit %d from theory %d", in.Exhibit, x.Number)
 }
 
 func (a *server) activity(ctx context.Context, in *struct {
@@ -570,7 +574,7 @@ func (a *server) seeActivity(ctx context.Context, in *caseBody[api.Seen]) (*stru
 func (a *server) mentions(ctx context.Context, _ *struct{}) (*body[[]api.Mention], error) {
 	list, err := a.Store.MentionsOf(ctx, who(ctx).ID)
 	return listed(list, func(x store.Mention) api.Mention {
-		return api.Mention{Case: x.CaseName, Comment: commentOf(store.Case{}, x.Comment)}
+		return api.Mention{ID: x.Comment.ID, Case: x.CaseName, Comment: commentOf(store.Case{}, x.Comment)}
 	}, err)
 }
 

@@ -5,20 +5,18 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
 	"net/url"
-	"reflect"
 	"runtime/debug"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"wraithology/api"
 	"wraithology/core/fault"
 	"wraithology/core/guard"
+	"wraithology/service/wellformed"
 )
 
 // huma makes its own refusals through these two.
@@ -123,7 +121,11 @@ func numbered(next http.Handler) http.Handler {
 func (a *server) recoverer(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		defer func() {
-			if p := recover(); p != nil && p != http.ErrAbortHandler {
+			p := recover()
+			if p == http.ErrAbortHandler {
+				panic(p) // the server ends the connection: what was sent is not all
+			}
+			if p != nil {
 				a.Log.ErrorContext(r.Context(), "panic", "method", r.Method, "path", r.URL.Path)
 				a.fail(w, r, &guard.Panic{Value: p, Stack: debug.Stack()})
 			}
@@ -136,41 +138,10 @@ func (a *server) recoverer(next http.Handler) http.Handler {
 func (a *server) validText(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		query, err := url.QueryUnescape(r.URL.RawQuery)
-		if err != nil || !isValid(query) || !isValid(r.URL.Path) {
+		if err != nil || !wellformed.Text(query) || !wellformed.Text(r.URL.Path) {
 			a.fail(w, r, fault.InvalidText.New("", "invalid address: not valid UTF-8, or with a NUL byte"))
 			return
 		}
 		next.ServeHTTP(w, r)
 	})
-}
-
-func isValid(s string) bool { return utf8.ValidString(s) && !strings.ContainsRune(s, 0) }
-
-// checkTexts verifies that all texts of a request can be stored.
-func checkTexts(v reflect.Value) error {
-	switch v.Kind() {
-	case reflect.String:
-		if !isValid(v.String()) {
-			return fault.InvalidText.New("", "invalid text %q: not valid UTF-8, or with a NUL byte", fmt.Sprintf("%.40s", v.String()))
-		}
-	case reflect.Pointer:
-		if !v.IsNil() {
-			return checkTexts(v.Elem())
-		}
-	case reflect.Slice:
-		for i := range v.Len() {
-			if err := checkTexts(v.Index(i)); err != nil {
-				return err
-			}
-		}
-	case reflect.Struct:
-		for i := range v.NumField() {
-			if v.Type().Field(i).IsExported() {
-				if err := checkTexts(v.Field(i)); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return nil
 }

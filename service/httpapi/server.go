@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"reflect"
 	"strings"
 	"sync"
 	"time"
@@ -30,6 +29,7 @@ import (
 	"wraithology/service/sittings"
 	"wraithology/service/store"
 	"wraithology/service/vault"
+	"wraithology/service/wellformed"
 )
 
 // Parts are what the API is on.
@@ -120,6 +120,7 @@ func (a *server) routes(r chi.Router) huma.API {
 	a.sittingRoutes(h, r)
 	a.keptRoutes(h, r)
 	a.noticeRoutes(h)
+	a.archiveRoutes(h, r)
 	return h
 }
 
@@ -130,7 +131,7 @@ func route[I, O any](h huma.API, a *server, method, path, id, summary string, f 
 		t(&op)
 	}
 	huma.Register(h, op, func(ctx context.Context, in *I) (out *O, err error) {
-		if err := checkTexts(reflect.ValueOf(in)); err != nil {
+		if err := wellformed.Check(in); err != nil {
 			return nil, a.problem(ctx, err)
 		}
 		if err := guard.Do(func() error { out, err = f(ctx, in); return err }); err != nil {

@@ -86,7 +86,7 @@ func (w *checker) Work(ctx context.Context, job *river.Job[checkArgs]) error {
 		if err := w.evidence(ctx, e, of, checkpoints, open); err != nil {
 			return err
 		}
-		if e.ID != job.Args.Evidence {
+		if e.ID != job.Args.Evidence || e.IsImported {
 			continue
 		}
 		if err := w.board.Arrived(ctx, e, open); err != nil {

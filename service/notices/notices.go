@@ -48,6 +48,9 @@ func New(s *store.Store, o Options) *Board {
 // CanMail reports whether the service can send mail.
 func (b *Board) CanMail() bool { return b.mail != nil }
 
+// Address is the address of the service.
+func (b *Board) Address() string { return b.address }
+
 // Hooks sends to webhooks.
 func (b *Board) Hooks() *hooks.Sender { return b.hooks }
 
@@ -70,7 +73,7 @@ func (b *Board) HandOver(ctx context.Context, c store.Case, x store.Comment, to 
 }
 
 func said(c store.Case, x store.Comment, kind, subject string) store.Notice {
-	n := store.Notice{CaseID: c.ID, EvidenceID: x.EvidenceID, PersonID: &x.PersonID, Kind: kind, About: x.ID, Subject: subject, Detail: store.NoticeDetail{Text: x.Text}}
+	n := store.Notice{CaseID: c.ID, EvidenceID: x.EvidenceID, PersonID: &x.PersonID, Kind: kind, About: x.Number, Subject: subject, Detail: store.NoticeDetail{Text: x.Text}}
 	if x.Moment != nil {
 		n.Detail.Place = &api.Place{Moment: event.Moment(*x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame}
 	}

@@ -11,7 +11,6 @@ import (
 
 	"wraithology/api"
 	"wraithology/core/ask"
-	"wraithology/core/fault"
 )
 
 // Expectation is an expectation of a case. Version increases with every change.
@@ -75,11 +74,7 @@ func (s *Store) SaveExpectation(ctx context.Context, x *Expectation) error {
 
 // DeleteExpectation deletes an expectation of a case.
 func (s *Store) DeleteExpectation(ctx context.Context, caseID, id int64) error {
-	done := s.in(ctx).Where("case_id = ?", caseID).Delete(&Expectation{}, id)
-	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("expectation %d: %w", id, fault.NotFound)
-	}
-	return translate(done.Error, "expectation")
+	return s.deleteOf(ctx, &Expectation{}, caseID, "id", id, "expectation")
 }
 
 // SaveCheck keeps what evidence answered to an expectation.

@@ -11,10 +11,11 @@ import (
 	"wraithology/core/fault"
 )
 
-// Exhibit is the answer to a question, kept as it was seen, with the place that it is about.
+// Exhibit is the answer to a question, kept as it was seen, with the place that it is about. Number is its number in its case.
 type Exhibit struct {
 	ID         int64
 	CaseID     int64
+	Number     int64
 	EvidenceID int64
 	Evidence   Evidence
 	PersonID   int64
@@ -33,10 +34,13 @@ type Exhibit struct {
 type Comment struct {
 	ID         int64
 	CaseID     int64
+	Number     int64 // in its case
 	ParentID   *int64
+	Parent     *Comment // its number only
 	EvidenceID *int64
 	Evidence   *Evidence
 	ExhibitID  *int64
+	Exhibit    *Exhibit // its number only
 	PersonID   int64
 	Person     Person
 	CreatedAt  time.Time
@@ -64,6 +68,7 @@ type CommentEdit struct {
 type Theory struct {
 	ID        int64
 	CaseID    int64
+	Number    int64 // in its case
 	PersonID  int64
 	Person    Person
 	CreatedAt time.Time
@@ -79,22 +84,39 @@ type TheoryExhibit struct {
 	TheoryID  int64 `gorm:"primaryKey"`
 	ExhibitID int64 `gorm:"primaryKey"`
 	Supports  bool
+	Exhibit   Exhibit // its number only
 }
+
+// numbered gives a record the next number of its case, from a column of the case, and creates it. Others of the case wait until it is committed: whoever
+// has seen a number has seen those before it.
+func (s *Store) numbered(ctx context.Context, caseID int64, column string, number *int64, create func(tx *gorm.DB) error) error {
+	return s.in(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Raw("update cases set "+column+" = "+column+" + 1 where id = ? returning "+column, caseID).Scan(number).Error; err != nil {
+			return err
+		}
+		return create(tx)
+	})
+}
+
+// onlyNumber loads no more of a record than its number.
+func onlyNumber(db *gorm.DB) *gorm.DB { return db.Select("id", "number") }
 
 // AddExhibit keeps an exhibit.
 func (s *Store) AddExhibit(ctx context.Context, x *Exhibit) error {
 	x.CreatedAt = time.Now()
-	return translate(s.in(ctx).Omit("Person", "Evidence").Create(x).Error, "exhibit")
+	return translate(s.numbered(ctx, x.CaseID, "last_exhibit", &x.Number, func(tx *gorm.DB) error {
+		return tx.Omit("Person", "Evidence").Create(x).Error
+	}), "exhibit")
 }
 
 // ExhibitsOf lists a page of the exhibits of a case.
 func (s *Store) ExhibitsOf(ctx context.Context, caseID int64, p Page) ([]Exhibit, error) {
-	return paged[Exhibit](s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ?", caseID), p, "exhibits")
+	return paged[Exhibit](s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ?", caseID), p.by("number"), "exhibits")
 }
 
-// ExhibitByID finds an exhibit of a case.
-func (s *Store) ExhibitByID(ctx context.Context, caseID, id int64) (x Exhibit, err error) {
-	return x, translate(s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ?", caseID).Take(&x, id).Error, fmt.Sprintf("exhibit %d", id))
+// ExhibitByNumber finds an exhibit of a case.
+func (s *Store) ExhibitByNumber(ctx context.Context, caseID, number int64) (x Exhibit, err error) {
+	return x, translate(s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ? and number = ?", caseID, number).Take(&x).Error, fmt.Sprintf("exhibit %d", number))
 }
 
 // NoteExhibit changes the note of an exhibit.
@@ -103,15 +125,15 @@ func (s *Store) NoteExhibit(ctx context.Context, id int64, note string) error {
 }
 
 // DeleteExhibit deletes an exhibit of a case.
-func (s *Store) DeleteExhibit(ctx context.Context, caseID, id int64) error {
-	return s.deleteOf(ctx, &Exhibit{}, caseID, id, "exhibit")
+func (s *Store) DeleteExhibit(ctx context.Context, caseID, number int64) error {
+	return s.deleteOf(ctx, &Exhibit{}, caseID, "number", number, "exhibit")
 }
 
-// deleteOf deletes a record of a case.
-func (s *Store) deleteOf(ctx context.Context, record any, caseID, id int64, what string) error {
-	done := s.in(ctx).Where("case_id = ?", caseID).Delete(record, id)
+// deleteOf deletes the record of a case that has a value in a column.
+func (s *Store) deleteOf(ctx context.Context, record any, caseID int64, column string, value int64, what string) error {
+	done := s.in(ctx).Where("case_id = ? and "+column+" = ?", caseID, value).Delete(record)
 	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("%s %d: %w", what, id, fault.NotFound)
+		return fmt.Errorf("%s %d: %w", what, value, fault.NotFound)
 	}
 	return translate(done.Error, what)
 }
@@ -119,8 +141,8 @@ func (s *Store) deleteOf(ctx context.Context, record any, caseID, id int64, what
 // AddComment adds a comment, and mentions people.
 func (s *Store) AddComment(ctx context.Context, x *Comment, mentioned []int64) error {
 	x.CreatedAt = time.Now()
-	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Omit("Person", "Evidence").Create(x).Error; err != nil {
+	return translate(s.numbered(ctx, x.CaseID, "last_comment", &x.Number, func(tx *gorm.DB) error {
+		if err := tx.Omit("Person", "Evidence", "Parent", "Exhibit").Create(x).Error; err != nil {
 			return err
 		}
 		return mention(tx, x.ID, mentioned)
@@ -159,13 +181,13 @@ func (s *Store) DeleteComment(ctx context.Context, id int64) error {
 	}), "comment")
 }
 
-// CommentByID finds a comment of a case.
-func (s *Store) CommentByID(ctx context.Context, caseID, id int64) (x Comment, err error) {
-	return x, translate(s.comments(ctx, caseID).Take(&x, "id = ?", id).Error, fmt.Sprintf("comment %d", id))
+// CommentByNumber finds a comment of a case.
+func (s *Store) CommentByNumber(ctx context.Context, caseID, number int64) (x Comment, err error) {
+	return x, translate(s.comments(ctx, caseID).Take(&x, "number = ?", number).Error, fmt.Sprintf("comment %d", number))
 }
 
 func (s *Store) comments(ctx context.Context, caseID int64) *gorm.DB {
-	return s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ?", caseID)
+	return s.in(ctx).Preload("Person").Preload("Evidence").Preload("Parent", onlyNumber).Preload("Exhibit", onlyNumber).Where("case_id = ?", caseID)
 }
 
 // CommentQuery chooses a page of comments: in evidence if it is not 0; on moments from From to To if To is not 0; with all words of a text.
@@ -189,7 +211,7 @@ func (s *Store) CommentsOf(ctx context.Context, caseID int64, q CommentQuery) ([
 		// The words are looked up first: "offset 0" keeps the planner from reading all comments in order instead.
 		db = db.Where("id in (select id from comments where case_id = ? and words @@ plainto_tsquery('simple', ?) offset 0)", caseID, q.Text)
 	}
-	return paged[Comment](db, q.Page, "comments")
+	return paged[Comment](db, q.by("number"), "comments")
 }
 
 // EditsOf lists what a comment said before, oldest first.
@@ -212,7 +234,7 @@ func (s *Store) MentionsOf(ctx context.Context, person int64) ([]Mention, error)
 		return nil, translate(err, "mentions")
 	}
 	var list []Comment
-	if err := s.in(ctx).Preload("Person").Preload("Evidence").Where("id in ?", ids).Order("id desc").Find(&list).Error; err != nil {
+	if err := s.in(ctx).Preload("Person").Preload("Evidence").Preload("Parent", onlyNumber).Preload("Exhibit", onlyNumber).Where("id in ?", ids).Order("id desc").Find(&list).Error; err != nil {
 		return nil, translate(err, "mentions")
 	}
 	cases := map[int64]Case{}
@@ -237,30 +259,32 @@ func (s *Store) SeeMentions(ctx context.Context, person, upTo int64) error {
 // SaveTheory adds or changes a theory.
 func (s *Store) SaveTheory(ctx context.Context, x *Theory) error {
 	x.ChangedAt = time.Now()
-	if x.ID == 0 {
-		x.CreatedAt = x.ChangedAt
+	save := func(tx *gorm.DB) error { return tx.Omit("Person", "Exhibits").Save(x).Error }
+	if x.ID != 0 {
+		return translate(save(s.in(ctx)), "theory")
 	}
-	return translate(s.in(ctx).Omit("Person", "Exhibits").Save(x).Error, "theory")
+	x.CreatedAt = x.ChangedAt
+	return translate(s.numbered(ctx, x.CaseID, "last_theory", &x.Number, save), "theory")
 }
 
 // TheoriesOf lists a case's theories, oldest first.
 func (s *Store) TheoriesOf(ctx context.Context, caseID int64) (list []Theory, err error) {
-	return list, translate(s.in(ctx).Preload("Person").Preload("Exhibits", func(db *gorm.DB) *gorm.DB { return db.Order("exhibit_id") }).Where("case_id = ?", caseID).Order("id").Find(&list).Error, "theories")
+	return list, translate(s.in(ctx).Preload("Person").Preload("Exhibits", func(db *gorm.DB) *gorm.DB { return db.Order("exhibit_id") }).Preload("Exhibits.Exhibit", onlyNumber).Where("case_id = ?", caseID).Order("number").Find(&list).Error, "theories")
 }
 
-// TheoryByID finds a theory of a case.
-func (s *Store) TheoryByID(ctx context.Context, caseID, id int64) (x Theory, err error) {
-	return x, translate(s.in(ctx).Preload("Person").Preload("Exhibits").Where("case_id = ?", caseID).Take(&x, id).Error, fmt.Sprintf("theory %d", id))
+// TheoryByNumber finds a theory of a case.
+func (s *Store) TheoryByNumber(ctx context.Context, caseID, number int64) (x Theory, err error) {
+	return x, translate(s.in(ctx).Preload("Person").Preload("Exhibits.Exhibit", onlyNumber).Where("case_id = ? and number = ?", caseID, number).Take(&x).Error, fmt.Sprintf("theory %d", number))
 }
 
 // DeleteTheory deletes a theory of a case.
-func (s *Store) DeleteTheory(ctx context.Context, caseID, id int64) error {
-	return s.deleteOf(ctx, &Theory{}, caseID, id, "theory")
+func (s *Store) DeleteTheory(ctx context.Context, caseID, number int64) error {
+	return s.deleteOf(ctx, &Theory{}, caseID, "number", number, "theory")
 }
 
 // Argue puts an exhibit for or against a theory.
 func (s *Store) Argue(ctx context.Context, x TheoryExhibit) error {
-	return translate(s.in(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&x).Error, "exhibit of the theory")
+	return translate(s.in(ctx).Omit("Exhibit").Clauses(clause.OnConflict{UpdateAll: true}).Create(&x).Error, "exhibit of the theory")
 }
 
 // Unargue takes an exhibit from a theory.

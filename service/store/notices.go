@@ -212,7 +212,7 @@ func (s *Store) EndHook(ctx context.Context, id int64, why string) error {
 
 // DeleteHook deletes a hook of a case.
 func (s *Store) DeleteHook(ctx context.Context, caseID, id int64) error {
-	return s.deleteOf(ctx, &Hook{}, caseID, id, "webhook")
+	return s.deleteOf(ctx, &Hook{}, caseID, "id", id, "webhook")
 }
 
 // Recurrence is evidence that ended with the same failure earlier, the newest of its case, with their number in that case.

@@ -28,10 +28,10 @@ func large(b *testing.B) (s *Store, person, caseID int64, failure Evidence) {
 		`insert into failure_functions (evidence_id, depth, function)
 			select e.id, d, case when d = 5 then 'main.main' else 'program-' || e.id % 200 || '.f' || (e.id / 200 * (d + 3)) % (20 * (6 - d)) end from evidence e, generate_series(0, 5) d`,
 		`insert into failure_words (evidence_id, words) select id, 'error vessel # too deep w' || id % 7 from evidence`,
-		`insert into exhibits (case_id, evidence_id, person_id, created_at, question, request, answer, moment, thread, frame, note)
-			select (select min(id) from cases), (select min(id) from evidence), (select min(id) from people), now(), 'ask', '{"expression":"a"}', '{"value":"4"}', n, 1, 0, 'note ' || n from generate_series(1, 10000) n`,
-		`insert into comments (case_id, evidence_id, person_id, created_at, text, moment, thread, frame, path, file, line)
-			select (select min(id) from cases), (select min(id) from evidence), (select min(id) from people), now(), 'the height of tide ' || n || ' is word' || n % 1000, n, 1, 0, '', '', 0 from generate_series(1, 100000) n`,
+		`insert into exhibits (case_id, evidence_id, person_id, created_at, question, request, answer, moment, thread, frame, note, number)
+			select (select min(id) from cases), (select min(id) from evidence), (select min(id) from people), now(), 'ask', '{"expression":"a"}', '{"value":"4"}', n, 1, 0, 'note ' || n, n from generate_series(1, 10000) n`,
+		`insert into comments (case_id, evidence_id, person_id, created_at, text, moment, thread, frame, path, file, line, number)
+			select (select min(id) from cases), (select min(id) from evidence), (select min(id) from people), now(), 'the height of tide ' || n || ' is word' || n % 1000, n, 1, 0, '', '', 0, n from generate_series(1, 100000) n`,
 		`analyze`,
 	} {
 		require.NoError(b, s.in(ctx).Exec(statement).Error)

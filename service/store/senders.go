@@ -2,10 +2,7 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"time"
-
-	"wraithology/core/fault"
 
 	"gorm.io/gorm"
 )
@@ -40,11 +37,7 @@ func (s *Store) SendersOf(ctx context.Context, caseID int64) (list []Sender, err
 
 // DeleteSender takes a sender's token away.
 func (s *Store) DeleteSender(ctx context.Context, caseID, id int64) error {
-	done := s.in(ctx).Where("case_id = ?", caseID).Delete(&Sender{}, id)
-	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("sender %d: %w", id, fault.NotFound)
-	}
-	return translate(done.Error, "sender")
+	return s.deleteOf(ctx, &Sender{}, caseID, "id", id, "sender")
 }
 
 // MoveEvidence moves evidence with its sitting to another case.

@@ -126,3 +126,8 @@ func (s *Store) StepsOf(ctx context.Context, sitting int64, p Page) ([]SittingSt
 func (s *Store) LastStep(ctx context.Context, sitting int64) (id int64, err error) {
 	return id, translate(s.in(ctx).Raw("select coalesce(max(id), 0) from sitting_steps where sitting_id = ?", sitting).Scan(&id).Error, "steps")
 }
+
+// SittingsOf lists the sittings of a case.
+func (s *Store) SittingsOf(ctx context.Context, caseID int64) (out []Sitting, err error) {
+	return out, translate(s.sittings(ctx).Where("case_id = ?", caseID).Order("id").Find(&out).Error, "sittings")
+}

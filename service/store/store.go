@@ -31,7 +31,10 @@ type Person struct {
 	PasswordHash string
 	Mail         string `gorm:"->"` // address, empty for none; SetMail changes it
 	Admin        bool
-	CreatedAt    time.Time
+	// Origin is the identity of the service that the person came from with an imported case; such a person cannot sign in. It is empty for all
+	// others.
+	Origin    string
+	CreatedAt time.Time
 }
 
 // Token is a secret with which programs act for a person. Only its SHA-256 is stored.
@@ -103,6 +106,8 @@ type Evidence struct {
 	// meanings of a log's fields.
 	ReadAs string
 	Fields map[string]string `gorm:"serializer:json"`
+	// IsImported is set for evidence that came with an imported case, of which nobody is told.
+	IsImported bool
 }
 
 // TableName names the table for GORM.
@@ -234,9 +239,9 @@ func (s *Store) PersonByID(ctx context.Context, id int64) (p Person, err error) 
 	return p, translate(s.in(ctx).Take(&p, id).Error, "person")
 }
 
-// People lists everybody by name.
+// People lists everybody who can sign in, by name.
 func (s *Store) People(ctx context.Context) (list []Person, err error) {
-	return list, translate(s.in(ctx).Order("name").Find(&list).Error, "people")
+	return list, translate(s.in(ctx).Where("origin = ''").Order("name").Find(&list).Error, "people")
 }
 
 // AddToken keeps a token.
@@ -353,11 +358,7 @@ func (s *Store) DeleteCheckpoints(ctx context.Context, caseID int64) error {
 
 // DeleteCheckpoint deletes a checkpoint of a case.
 func (s *Store) DeleteCheckpoint(ctx context.Context, caseID, id int64) error {
-	done := s.in(ctx).Where("case_id = ?", caseID).Delete(&Checkpoint{}, id)
-	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("checkpoint %d: %w", id, fault.NotFound)
-	}
-	return translate(done.Error, "checkpoint")
+	return s.deleteOf(ctx, &Checkpoint{}, caseID, "id", id, "checkpoint")
 }
 
 // Note adds an entry to a case's custody record.

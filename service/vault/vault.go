@@ -82,6 +82,26 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 	return s, nil
 }
 
+// Spool stores the bytes of r in a file without a name: it is gone when it is closed.
+func (v *Vault) Spool(ctx context.Context, r io.Reader) (*os.File, error) {
+	f, err := os.CreateTemp(filepath.Join(v.dir, "incoming"), "spool-")
+	if err != nil {
+		return nil, fmt.Errorf("create a file in the vault: %w", err)
+	}
+	if err := os.Remove(f.Name()); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("create a file in the vault: %w", err)
+	}
+	if n, err := sparse.Copy(f, &contextReader{ctx, r}); err != nil {
+		f.Close()
+		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
+			return nil, fmt.Errorf("%w after %d bytes: upload it again", fault.CutOff, n)
+		}
+		return nil, fmt.Errorf("store what was sent: %w", err)
+	}
+	return f, nil
+}
+
 // syncFolder makes a rename in a folder durable.
 func syncFolder(dir string) error {
 	d, err := os.Open(dir)

@@ -89,6 +89,16 @@ export async function data<T>(call: Promise<{ data?: T; error?: unknown; respons
   return answer.data as T
 }
 
+/** Sends a file as it is, and returns the answer. */
+export function sent<T>(method: 'POST' | 'PUT', path: string, body: Blob): Promise<T> {
+  return data<T>(
+    fetch(path, { method, body, credentials: 'same-origin' }).then(async (response) => {
+      const answer: unknown = await response.json().catch(() => undefined)
+      return response.ok ? { data: answer as T, response } : { error: answer ?? {}, response }
+    }),
+  )
+}
+
 /** A duration in the unit that makes it short. */
 export function duration(ns: number): string {
   const size = Math.abs(ns)

@@ -98,6 +98,7 @@ onUnmounted(() => closeKept?.())
       <a :href="`/api/cases/${props.case}/report?format=html`" target="_blank" rel="noopener">{{ texts.notes.html }}</a>
       <a :href="`/api/cases/${props.case}/report?format=pdf`" target="_blank" rel="noopener">{{ texts.notes.pdf }}</a>
       <a :href="`/api/cases/${props.case}/report`" :download="`${props.case}.md`">{{ texts.notes.markdown }}</a>
+      <a :href="`/api/cases/${props.case}/archive`" :download="`${props.case}.case.zip`">{{ texts.notes.archive }}</a>
       <button type="button" class="plain" @click="write">{{ texts.notes.handOver }}</button>
     </p>
     <form v-if="handOver" class="hand" @submit.prevent="sendHandOver">

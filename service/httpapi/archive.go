@@ -1,0 +1,90 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"wraithology/core/fault"
+	"wraithology/service/accounts"
+	"wraithology/service/archive"
+	"wraithology/service/report"
+)
+
+// archiveRoutes are for whole cases. Archives are streams: they bypass huma, which reads whole bodies.
+func (a *server) archiveRoutes(h huma.API, r chi.Router) {
+	binary := map[string]*huma.MediaType{"application/zip": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}
+	r.Get("/api/cases/{case}/archive", a.exportCase)
+	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "exportCase", Method: "GET", Path: "/api/cases/{case}/archive", Summary: "The whole case as one file",
+		Parameters: []*huma.Param{pathParam("case")}, Responses: map[string]*huma.Response{"200": {Description: "the archive", Content: binary}, "default": {Description: "error"}}})
+	r.Post("/api/archives", a.importCase)
+	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "importCase", Method: "POST", Path: "/api/archives", Summary: "Make a case of an archive, which the person then leads",
+		Parameters:  []*huma.Param{{Name: "as", In: "query", Description: "another name for the case", Schema: &huma.Schema{Type: "string"}}},
+		RequestBody: &huma.RequestBody{Required: true, Content: binary},
+		Responses:   map[string]*huma.Response{"201": {Description: "the case; its evidence is being indexed"}, "default": {Description: "error"}}})
+}
+
+func (a *server) exportCase(w http.ResponseWriter, r *http.Request) {
+	ctx := r.Context()
+	if _, ok := accounts.Who(ctx); !ok {
+		a.fail(w, r, fault.NotSignedIn)
+		return
+	}
+	c, err := a.caseFor(ctx, chi.URLParam(r, "case"), mayLook)
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	all, err := a.reported(ctx, c.Name, "")
+	if err == nil {
+		err = a.note(ctx, c, "exported the case")
+	}
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/zip")
+	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", c.Name+".case.zip"))
+	w.Header().Set("Cache-Control", "no-store")
+	x := archive.Export{Store: a.Store, Vault: a.Vault, From: a.Board.Address(), By: who(ctx).Name, Report: report.HTML(all, time.Now())}
+	if err := x.Write(ctx, c.ID, w); err != nil {
+		a.Log.WarnContext(ctx, "an export ended early", "case", c.Name, "error", err)
+		panic(http.ErrAbortHandler) // what was sent is not all
+	}
+}
+
+func (a *server) importCase(w http.ResponseWriter, r *http.Request) {
+	if _, ok := accounts.Who(r.Context()); !ok {
+		a.fail(w, r, fault.NotSignedIn)
+		return
+	}
+	f, err := a.Vault.Spool(r.Context(), r.Body)
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	defer f.Close()
+	x := archive.Import{Store: a.Store, Vault: a.Vault, By: who(r.Context())}
+	c, added, err := x.Read(r.Context(), f, r.URL.Query().Get("as"))
+	// The case is there: a client that disconnects now does not undo the rest.
+	ctx := context.WithoutCancel(r.Context())
+	for _, e := range added {
+		if err == nil {
+			err = a.Jobs.Index(ctx, e.ID)
+		}
+	}
+	if err == nil {
+		c, err = a.Store.CaseByID(ctx, c.ID)
+	}
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(http.StatusCreated)
+	writeJSON(w, caseOf(c, who(ctx).ID))
+}
