@@ -700,15 +700,18 @@ func (a *server) watchCase(w http.ResponseWriter, r *http.Request) {
 	beat := time.NewTicker(caseBeat)
 	defer beat.Stop()
 	for {
-		list, err := a.Store.ActivityOf(r.Context(), c.ID, 0, store.Page{After: last, Most: mostStreamed})
+		list, err := a.live.After(r.Context(), c.ID, last)
 		if err != nil {
 			return // the client connects again
 		}
 		for _, x := range list {
 			last = x.ID
-			if send("", last, api.ActivityEntry{ID: x.ID, At: x.At, By: x.Person.Name, What: x.What}) != nil {
+			if send("", last, x) != nil {
 				return
 			}
+		}
+		if len(list) > 0 {
+			continue // there can be more
 		}
 		select {
 		case <-r.Context().Done():
@@ -722,6 +725,16 @@ func (a *server) watchCase(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// entriesAfter reads the entries of a case's record after one.
+func (a *server) entriesAfter(ctx context.Context, caseID, after int64) ([]api.ActivityEntry, error) {
+	list, err := a.Store.ActivityOf(ctx, caseID, 0, store.Page{After: after, Most: mostStreamed})
+	var out []api.ActivityEntry
+	for _, x := range list {
+		out = append(out, api.ActivityEntry{ID: x.ID, At: x.At, By: x.Person.Name, What: x.What})
+	}
+	return out, err
+}
+
 // eventStream begins a stream of server-sent events (WHATWG HTML, section Server-sent events), and returns a function that sends
 // an event with a name, an ID and an object as JSON; without an object it is a comment that keeps the connection open.
 func eventStream(w http.ResponseWriter) func(name string, id int64, of any) error {
@@ -731,9 +744,12 @@ func eventStream(w http.ResponseWriter) func(name string, id int64, of any) erro
 	return func(name string, id int64, of any) error {
 		text := ": still here\n\n"
 		if of != nil {
-			data, err := json.Marshal(of)
-			if err != nil {
-				return fmt.Errorf("send an event: %w", err)
+			data, isWritten := of.(json.RawMessage)
+			if !isWritten {
+				var err error
+				if data, err = json.Marshal(of); err != nil {
+					return fmt.Errorf("send an event: %w", err)
+				}
 			}
 			text = fmt.Sprintf("id: %d\ndata: %s\n\n", id, data)
 			if name != "" {

@@ -18,6 +18,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/httprate"
 
+	"wraithology/api"
 	"wraithology/core/fault"
 	"wraithology/core/guard"
 	"wraithology/service/accounts"
@@ -48,12 +49,13 @@ type Parts struct {
 
 type server struct {
 	Parts
-	live *live.Hub
+	live *live.Hub[api.ActivityEntry]
 }
 
 // New returns the service's handler.
 func New(p Parts) http.Handler {
-	a := &server{Parts: p, live: live.New()}
+	a := &server{Parts: p}
+	a.live = live.New(a.entriesAfter, func(x api.ActivityEntry) int64 { return x.ID })
 	r := chi.NewRouter()
 	r.Use(numbered, a.recoverer, secureHeaders, a.validText)
 	r.MethodNotAllowed(a.failing(fault.MethodNotAllowed))

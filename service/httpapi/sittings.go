@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -175,7 +176,7 @@ func (a *server) watch(w http.ResponseWriter, r *http.Request) {
 	send := eventStream(w)
 	// The stream ends when the client disconnects or the service stops; there is nobody to report to.
 	_ = a.Sittings.Watch(r.Context(), id, p, sittings.Watcher{After: after, MayLead: mayLead,
-		State: func(s api.Sitting, last int64) error { return send("", last, s) },
+		State: func(s json.RawMessage, last int64) error { return send("", last, s) },
 		Step:  func(s api.SittingStep) error { return send("step", s.ID, s) },
 		Beat:  func() error { return send("", 0, nil) },
 	})

@@ -1,46 +1,81 @@
-// Package live tells those who watch a case that something has changed in it. It knows of the changes of this process only.
+// Package live tells those who watch a case that something has changed in it, and shares what they read then. It knows of the changes of this
+// process only.
 package live
 
 import (
+	"context"
 	"sync"
 )
 
-// Hub holds who watches which case.
-type Hub struct {
-	mu       sync.Mutex
-	watchers map[int64]map[chan struct{}]bool
+// Hub holds who watches which case. Entries of type T are the record of a case.
+type Hub[T any] struct {
+	id   func(T) int64
+	read func(ctx context.Context, caseID, after int64) ([]T, error)
+
+	mu    sync.Mutex
+	rooms map[int64]*room[T]
 }
 
-// New returns a hub that nobody watches.
-func New() *Hub { return &Hub{watchers: map[int64]map[chan struct{}]bool{}} }
+// room is what the watchers of a case share.
+type room[T any] struct {
+	watchers map[chan struct{}]bool
+	changes  uint64
+	tail     *Tail[T]
+}
+
+// New returns a hub that nobody watches. read reads the entries of a case after one, of which id returns the ID.
+func New[T any](read func(ctx context.Context, caseID, after int64) ([]T, error), id func(T) int64) *Hub[T] {
+	return &Hub[T]{id: id, read: read, rooms: map[int64]*room[T]{}}
+}
 
 // Watch returns a channel that receives after each change of a case; several changes can be one. stop ends it.
-func (h *Hub) Watch(caseID int64) (changed <-chan struct{}, stop func()) {
+func (h *Hub[T]) Watch(caseID int64) (changed <-chan struct{}, stop func()) {
 	c := make(chan struct{}, 1)
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.watchers[caseID] == nil {
-		h.watchers[caseID] = map[chan struct{}]bool{}
+	r := h.rooms[caseID]
+	if r == nil {
+		r = &room[T]{watchers: map[chan struct{}]bool{}, changes: 1}
+		r.tail = &Tail[T]{ID: h.id, Read: func(ctx context.Context, after int64) ([]T, error) { return h.read(ctx, caseID, after) }}
+		h.rooms[caseID] = r
 	}
-	h.watchers[caseID][c] = true
+	r.watchers[c] = true
 	return c, func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
-		delete(h.watchers[caseID], c)
-		if len(h.watchers[caseID]) == 0 {
-			delete(h.watchers, caseID)
+		delete(r.watchers, c)
+		if len(r.watchers) == 0 && h.rooms[caseID] == r {
+			delete(h.rooms, caseID)
 		}
 	}
 }
 
-// Changed tells the watchers of a case.
-func (h *Hub) Changed(caseID int64) {
+// Changed tells the watchers of a case that its record has a new entry.
+func (h *Hub[T]) Changed(caseID int64) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for c := range h.watchers[caseID] {
+	r := h.rooms[caseID]
+	if r == nil {
+		return
+	}
+	r.changes++
+	for c := range r.watchers {
 		select {
 		case c <- struct{}{}:
 		default: // it has a change to look at already
 		}
 	}
+}
+
+// After returns the entries of a case after one, or some of the first of them.
+func (h *Hub[T]) After(ctx context.Context, caseID, after int64) ([]T, error) {
+	h.mu.Lock()
+	r := h.rooms[caseID]
+	if r == nil { // nobody watches
+		h.mu.Unlock()
+		return h.read(ctx, caseID, after)
+	}
+	change := r.changes
+	h.mu.Unlock()
+	return r.tail.After(ctx, after, change)
 }

@@ -5,6 +5,7 @@ package sittings
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"slices"
 	"strings"
 	"sync"
@@ -13,6 +14,7 @@ import (
 	"wraithology/api"
 	"wraithology/core/event"
 	"wraithology/core/fault"
+	"wraithology/service/live"
 	"wraithology/service/store"
 )
 
@@ -29,6 +31,9 @@ type room struct {
 	since    time.Time // since when this process knows of it
 	people   map[string]*attendee
 	watchers map[chan struct{}]string // whom each watcher belongs to
+	changes  uint64                   // that were announced
+	steps    *live.Tail[api.SittingStep]
+	state    live.Shared[json.RawMessage] // api.Sitting
 }
 
 type attendee struct {
@@ -58,13 +63,24 @@ func New(s *store.Store) *Hub { return &Hub{store: s, started: time.Now(), rooms
 func (h *Hub) room(id int64) *room {
 	r := h.rooms[id]
 	if r == nil {
-		r = &room{since: h.started, people: map[string]*attendee{}, watchers: map[chan struct{}]string{}}
+		r = &room{since: h.started, people: map[string]*attendee{}, watchers: map[chan struct{}]string{}, changes: 1}
+		r.steps = &live.Tail[api.SittingStep]{ID: func(s api.SittingStep) int64 { return s.ID }, Read: func(ctx context.Context, after int64) ([]api.SittingStep, error) { return h.stepsAfter(ctx, id, after) }}
 		h.rooms[id] = r
 	}
 	return r
 }
 
+// stepsAfter reads the steps of a sitting after one.
+func (h *Hub) stepsAfter(ctx context.Context, id, after int64) (out []api.SittingStep, err error) {
+	list, err := h.store.StepsOf(ctx, id, store.Page{After: after, Most: mostSteps})
+	for _, s := range list {
+		out = append(out, StepOf(s))
+	}
+	return out, err
+}
+
 func (r *room) changed() {
+	r.changes++
 	for c := range r.watchers {
 		select {
 		case c <- struct{}{}:
@@ -364,9 +380,9 @@ type Watcher struct {
 	// After is the ID of the last step that it has received; 0 if it needs none.
 	After   int64
 	MayLead bool
-	// State receives the sitting's state, with the ID of the last step; Step one that came since. Beat is called when nothing
-	// has happened for a while.
-	State func(x api.Sitting, last int64) error
+	// State receives the sitting's state (api.Sitting as JSON), with the ID of the last step; Step one that came since. Beat is called when
+	// nothing has happened for a while.
+	State func(x json.RawMessage, last int64) error
 	Step  func(api.SittingStep) error
 	Beat  func() error
 }
@@ -412,23 +428,38 @@ func (h *Hub) Watch(ctx context.Context, id int64, who store.Person, w Watcher) 
 	}
 }
 
-// inform sends a watcher the steps after one, and the state. It returns the last step.
+// inform sends a watcher the steps after one, and the state. It returns the last step. What all watchers need is read once.
 func (h *Hub) inform(ctx context.Context, id int64, w Watcher, last int64) (int64, error) {
-	steps, err := h.store.StepsOf(ctx, id, store.Page{After: last, Most: mostSteps})
-	if err != nil {
-		return last, err
-	}
-	for _, s := range steps {
-		last = s.ID
-		if err := w.Step(StepOf(s)); err != nil {
+	h.mu.Lock()
+	r := h.room(id)
+	change := r.changes
+	h.mu.Unlock()
+	for {
+		steps, err := r.steps.After(ctx, last, change)
+		if err != nil {
 			return last, err
 		}
+		if len(steps) == 0 {
+			break
+		}
+		for _, s := range steps {
+			last = s.ID
+			if err := w.Step(s); err != nil {
+				return last, err
+			}
+		}
 	}
-	x, err := h.store.SittingByID(ctx, id)
+	state, err := r.state.Get(change, func() (json.RawMessage, error) {
+		x, err := h.store.SittingByID(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		return json.Marshal(h.Describe(x))
+	})
 	if err != nil {
 		return last, err
 	}
-	return last, w.State(h.Describe(x), last)
+	return last, w.State(state, last)
 }
 
 // StepOf returns a step as clients see it.

@@ -2,6 +2,7 @@ package sittings
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
@@ -285,7 +286,7 @@ func TestWatchersMissNothing(t *testing.T) {
 	var last int64
 	watch := func(until string) {
 		err := hub.Watch(ctx, id, hub.people["Tomas"], Watcher{After: last,
-			State: func(_ api.Sitting, l int64) error {
+			State: func(_ json.RawMessage, l int64) error {
 				last = l
 				if len(seen) > 0 && seen[len(seen)-1] == until {
 					return context.Canceled

@@ -107,14 +107,18 @@ func (s *Store) WatchInSitting(ctx context.Context, watches []string, x SittingS
 	}), "sitting")
 }
 
+// addStep keeps a step. Others of the sitting wait until it is committed: whoever has seen a step has seen those before it.
 func addStep(tx *gorm.DB, x SittingStep) error {
+	if err := tx.Exec("select from sittings where id = ? for no key update", x.SittingID).Error; err != nil {
+		return err
+	}
 	x.At = time.Now()
 	return tx.Omit("Person").Create(&x).Error
 }
 
 // AddStep keeps what a person did in a sitting.
 func (s *Store) AddStep(ctx context.Context, x SittingStep) error {
-	return translate(addStep(s.in(ctx), x), "step")
+	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error { return addStep(tx, x) }), "step")
 }
 
 // StepsOf lists a page of the steps of a sitting.

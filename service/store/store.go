@@ -361,9 +361,14 @@ func (s *Store) DeleteCheckpoint(ctx context.Context, caseID, id int64) error {
 	return s.deleteOf(ctx, &Checkpoint{}, caseID, "id", id, "checkpoint")
 }
 
-// Note adds an entry to a case's custody record.
+// Note adds an entry to a case's custody record. Others wait until it is committed: whoever has seen an entry has seen those before it.
 func (s *Store) Note(ctx context.Context, caseID, person int64, what string) error {
-	return translate(s.in(ctx).Omit("Person").Create(&Custody{CaseID: caseID, PersonID: person, At: time.Now(), What: what}).Error, "custody")
+	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("select from cases where id = ? for no key update", caseID).Error; err != nil {
+			return err
+		}
+		return tx.Omit("Person").Create(&Custody{CaseID: caseID, PersonID: person, At: time.Now(), What: what}).Error
+	}), "custody")
 }
 
 // CustodyOf lists the newest entries of a case's custody record, newest first.
