@@ -9,7 +9,7 @@ STAMP = console/node_modules/.installed
 RACED = ./service/... ./core/guard ./core/ask ./core/question
 CONCURRENT = $(RACED) ./core/replay/... ./core/timeline
 
-.PHONY: demo test test-recorder truth bench bench-quick mutants build lint fuzz clean needs needs-test
+.PHONY: demo test test-recorder truth bench bench-service bench-quick mutants build lint fuzz clean needs needs-test
 
 demo: needs build
 	go build -o bin/demo ./demo/start
@@ -43,6 +43,11 @@ truth:
 # Measures against the targets in docs/figures.md; writes bench.json.
 bench:
 	go run ./bench
+
+# What people who work together wait for, against the targets in docs/figures.md; and 100 hard kills while they work.
+bench-service: needs-test build
+	go run ./bench -only team,editor -json bench-service.json
+	WRAITH_KILLS=100 go test -count=1 -timeout 60m -run TestKilledWhilePeopleWork -v ./e2e
 
 bench-quick:
 	go run ./bench -quick

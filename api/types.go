@@ -223,6 +223,7 @@ type Checkpoint struct {
 	Listing  bool      `json:"listing" doc:"replay does not halt at it"`
 	Show     []string  `json:"show" doc:"expressions that are shown at each hit"`
 	Enabled  bool      `json:"enabled"`
+	Private  bool      `json:"private" doc:"only its person sees it and halts at it"`
 	By       string    `json:"by"`
 	Created  time.Time `json:"created"`
 }
@@ -239,6 +240,7 @@ type NewCheckpoint struct {
 	Nth      string   `json:"nth,omitempty" maxLength:"64"`
 	Listing  bool     `json:"listing,omitempty"`
 	Show     []string `json:"show,omitempty" maxItems:"16"`
+	Private  bool     `json:"private,omitempty" doc:"only its person sees it and halts at it"`
 }
 
 // CheckpointChange changes a checkpoint. Members that are nil stay as they are.
@@ -297,6 +299,8 @@ type Sitting struct {
 	Leader   string     `json:"leader,omitempty"`
 	Away     bool       `json:"away,omitempty"`
 	Watches  []string   `json:"watches"`
+	Columns  []string   `json:"columns" doc:"of the shared ledger"`
+	Format   string     `json:"format" doc:"of whole numbers; empty for decimal"`
 	Here     []Attendee `json:"here"`
 }
 
@@ -312,6 +316,8 @@ type SittingChange struct {
 	// HandTo gives the lead to somebody who is here. Only the lead can.
 	HandTo  string    `json:"handTo,omitempty" maxLength:"200"`
 	Watches *[]string `json:"watches,omitempty" maxItems:"50" doc:"shared expressions"`
+	Columns *[]string `json:"columns,omitempty" maxItems:"50" doc:"expressions of the shared ledger"`
+	Format  *string   `json:"format,omitempty" enum:",decimal,hex,binary,character,bytes,nanoseconds,time" doc:"how whole numbers are written for all; empty for decimal"`
 }
 
 // Kinds of steps in a sitting.
@@ -319,6 +325,8 @@ const (
 	StepMove  = "move"
 	StepLead  = "lead"
 	StepWatch = "watch"
+	StepTable = "table"
+	StepWrite = "write"
 	StepJoin  = "join"
 	StepSay   = "say"
 )

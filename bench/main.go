@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -45,7 +46,7 @@ func main() {
 	child := flag.String("build", "", "build the timeline of this log and print the time; used by the benchmark itself")
 	dump := flag.Bool("dump", false, "ask a core dump and print the time; used by the benchmark itself")
 	intake := flag.Bool("intake", false, "import evidence and print the time; used by the benchmark itself")
-	only := flag.String("only", "", "measure only recordings, recorder, dumps, intake or receiving")
+	only := flag.String("only", "", "measure only these, with commas between: recordings, recorder, dumps, intake, receiving, team, editor")
 	flag.Parse()
 	var err error
 	switch {
@@ -88,8 +89,10 @@ func run(quick bool, out, dir, only string) error {
 		{"dumps", func() error { return measureDumps(&r, dir, quick) }},
 		{"intake", func() error { return measureIntake(&r, dir, quick) }},
 		{"receiving", func() error { return measureReceiving(&r, dir, quick) }},
+		{"team", func() error { return measureTeam(&r, dir, quick) }},
+		{"editor", func() error { return measureEditor(&r, dir, sizes[len(sizes)-1]) }},
 	} {
-		if only == "" || only == part.name {
+		if only == "" || slices.Contains(strings.Split(only, ","), part.name) {
 			known = true
 			if err := part.measure(); err != nil {
 				return err
@@ -97,7 +100,7 @@ func run(quick bool, out, dir, only string) error {
 		}
 	}
 	if !known {
-		return fmt.Errorf("-only %s: there are recordings, recorder, dumps, intake and receiving", only)
+		return fmt.Errorf("-only %s: there are recordings, recorder, dumps, intake, receiving, team and editor", only)
 	}
 	t := table.NewWriter()
 	t.SetOutputMirror(os.Stdout)

@@ -415,7 +415,7 @@ func (v *liveView) drawPlace(ctx context.Context, w io.Writer) {
 			fmt.Fprintf(w, "%s%3d  %s%s\n", mark, f.Index, plain(f.Function), inFile(f.File, f.Line))
 		}
 	}
-	values, err := client.Ask(ctx, v.of, ask.ValuesRequest{Place: v.at(), Width: 4})
+	values, err := client.Ask(ctx, v.of, ask.ValuesRequest{Place: v.at(), Width: 4, Format: v.sitting.Format})
 	if err != nil {
 		fmt.Fprintf(w, "values: %s\n", plain(err.Error()))
 		return

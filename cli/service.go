@@ -480,7 +480,7 @@ func (a *app) checkpointCommand() *cobra.Command {
 			return a.print(list, func(w io.Writer) {
 				t := newTable(w, "number", "place", "when", "hits", "enabled", "by", "text")
 				for _, x := range list {
-					t.AppendRow(table.Row{x.ID, plain(x.Label), plain(x.When), plain(x.Nth), map[bool]string{true: "yes", false: "no"}[x.Enabled], x.By, plain(x.Text)})
+					t.AppendRow(table.Row{x.ID, plain(x.Label), plain(x.When), plain(x.Nth), map[bool]string{true: "yes", false: "no"}[x.Enabled] + map[bool]string{true: ", private"}[x.Private], x.By, plain(x.Text)})
 				}
 				t.Render()
 			})
@@ -546,6 +546,7 @@ func (a *app) setCheckpoint() *cobra.Command {
 		bind(c.Flags(), on, x)
 	}
 	c.Flags().StringArrayVar(&n.Show, "show", nil, "expression to show at each hit; may be repeated")
+	c.Flags().BoolVar(&n.Private, "private", false, "only you see it and halt at it")
 	c.Flags().BoolVar(&n.Listing, "listing", false, "list its hits only; replay does not halt at it")
 	c.Flags().StringVar(&evidence, "in", "", "evidence in which the place is looked up (default the newest); for --write a locator in it")
 	a.serviceFlags(c)

@@ -117,6 +117,10 @@ func stepText(x api.SittingStep) string {
 		return "joined"
 	case api.StepWatch:
 		return "watches " + x.Text
+	case api.StepTable:
+		return "shares the columns " + x.Text
+	case api.StepWrite:
+		return "writes whole numbers as " + x.Text
 	case api.StepSay:
 		return "said: " + x.Text
 	}

@@ -121,7 +121,7 @@ func TestPeopleAreToldOnce(t *testing.T) {
 	require.Eventually(t, func() bool { return len(mailsTo(t, server, "tomas@gannet.example")) == 2 }, 40*time.Second, 50*time.Millisecond)
 	m := server.Mails()[len(server.Mails())-1]
 	text, html := parts(t, m)
-	assert.Contains(t, text, "Ines mentions you.")
+	assert.Contains(t, text, "Ines mentions you: @Tomas look at <img src=x")
 	assert.Contains(t, text, "https://wraith.gannet.example/cases/shallow-berth/-/notes#comment-1")
 	assert.Contains(t, html, "<strong>Halcyon Drift</strong>")
 	assert.NotContains(t, html, "<img")

@@ -20,6 +20,7 @@ import (
 	"wraithology/core/ask"
 	"wraithology/core/event"
 	"wraithology/core/fault"
+	"wraithology/core/locator"
 )
 
 // handlers are the requests that a replay can answer. All others are refused.
@@ -51,11 +52,11 @@ type launchArguments struct {
 }
 
 func launch(ctx context.Context, s *Session, a launchArguments) (any, func(), error) {
-	if a.Start != "" && a.Start != "beginning" && a.Start != "failure" {
-		return nil, nil, fault.InvalidRequest.New("", "invalid start %q: use \"beginning\" or \"failure\"", a.Start)
+	at, err := startAt(a.Start)
+	if err != nil {
+		return nil, nil, err
 	}
-	s.start = a.Start
-	var err error
+	s.start, s.startAt = a.Start, at
 	if s.peek, err = client.Put(ctx, s.of, ask.PeekRequest{}); err != nil {
 		return nil, nil, err
 	}
@@ -67,6 +68,18 @@ func launch(ctx context.Context, s *Session, a launchArguments) (any, func(), er
 	}, nil
 }
 
+// startAt returns the place at which a session starts that gives a moment, as @4711 or @4711#2; nil for one that gives none.
+func startAt(text string) (*ask.Place, error) {
+	if text == "" || text == "beginning" || text == "failure" {
+		return nil, nil
+	}
+	l, err := locator.Parse("evidence" + text)
+	if err != nil || !strings.HasPrefix(text, "@") || l.Moment == event.NoMoment {
+		return nil, fault.InvalidRequest.New("", "invalid start %q: use \"beginning\", \"failure\" or a moment, as \"@4711\"", text)
+	}
+	return &ask.Place{Moment: l.Moment, Thread: l.Thread}, nil
+}
+
 func configured(ctx context.Context, s *Session, _ struct{}) (any, func(), error) {
 	if s.peek.Evidence.Kind == "" {
 		return nil, nil, fault.InvalidRequest.New("", "configurationDone before launch")
@@ -75,6 +88,8 @@ func configured(ctx context.Context, s *Session, _ struct{}) (any, func(), error
 	switch f := s.peek.Failure; {
 	case s.waiting != nil:
 		p, reason, text = *s.waiting, "goto", "the sitting is here"
+	case s.startAt != nil:
+		p, reason, text = *s.startAt, "entry", fmt.Sprintf("moment %d", s.startAt.Moment)
 	case s.start == "beginning":
 		p.Moment, reason, text = 0, "entry", "the beginning of the recording"
 	case f != nil:

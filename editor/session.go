@@ -50,7 +50,8 @@ type Session struct {
 	// waiting is where the sitting is that the editor follows, until the session has begun.
 	waiting *ask.Place
 	// start is "beginning" if the launch asks to begin there.
-	start string
+	start   string
+	startAt *ask.Place // given in launch
 	// Lines and columns of the editor begin at 1, or at 0.
 	lineBase int
 }

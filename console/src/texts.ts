@@ -218,6 +218,8 @@ export const texts = {
     artifactHint: 'a binary, a debug file, or a .zip or .tar.gz of source text',
   },
   hits: {
+    private: 'new ones for me alone',
+    mine: 'mine',
     estimated: 'about',
     none: 'No checkpoints yet.',
     noneLines: ['Click in the margin beside a line, or press', '.'],
@@ -269,6 +271,7 @@ export const texts = {
     all: 'show all',
   },
   ledger: {
+    shared: 'columns for all',
     column: 'new column',
     columnHint: 'add a column: an expression over the names there',
     add: 'Add',
@@ -486,6 +489,9 @@ export const texts = {
     page: (from: number, to: number) => `${from.toLocaleString()} to ${to.toLocaleString()}`,
   },
   values: {
+    format: 'how whole numbers are written',
+    formats: { '': 'decimal', hex: 'hexadecimal', binary: 'binary', character: 'characters', bytes: 'bytes', nanoseconds: 'durations', time: 'times' } as Record<string, string>,
+    forAll: 'for all',
     title: 'Values',
     frame: (index: number) => `frame ${index}`,
     types: 'types',
@@ -617,11 +623,14 @@ export const texts = {
       join: () => 'joined at',
       lead: (text: string) => text,
       watch: (text: string) => (text ? `lets all watch ${text}` : 'lets nothing be watched'),
+      table: (text: string) => (text ? `shares the columns ${text}` : 'shares no columns'),
+      write: (text: string) => `writes whole numbers as ${text}`,
       say: (text: string) => text,
     } as Record<string, (text: string) => string>,
   },
   watched: {
-    title: 'Watched by all',
+    mine: 'only for me',
+    title: 'Watched',
     add: 'expression to watch',
     hint: 'an expression, as clearance < 0.5',
     remove: 'remove',

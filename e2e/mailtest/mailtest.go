@@ -34,6 +34,8 @@ type Server struct {
 	// refuse is called for each mail; its error is the answer.
 	refuse         func() error
 	user, password string
+	smtp           *smtp.Server
+	done           chan error // what serving ended with
 }
 
 // Options are what the server asks for. Without a configuration it offers no TLS.
@@ -47,29 +49,42 @@ type Options struct {
 // Start runs a mail server on loopback until the test ends.
 func Start(t testing.TB, o Options) *Server {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	s, err := Open(o)
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &Server{Address: listener.Addr().String(), user: o.User, password: o.Password}
-	server := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &session{server: s, signedIn: o.User == ""}, nil }))
-	server.Domain, server.TLSConfig, server.MaxMessageBytes = "mail.gannet.example", o.TLS, 64<<20
-	server.AllowInsecureAuth = o.TLS == nil
+	t.Cleanup(func() {
+		if err := s.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return s
+}
+
+// Open runs a mail server on loopback until it is closed.
+func Open(o Options) (*Server, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{Address: listener.Addr().String(), user: o.User, password: o.Password, done: make(chan error, 1)}
+	s.smtp = smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &session{server: s, signedIn: o.User == ""}, nil }))
+	s.smtp.Domain, s.smtp.TLSConfig, s.smtp.MaxMessageBytes = "mail.gannet.example", o.TLS, 64<<20
+	s.smtp.AllowInsecureAuth = o.TLS == nil
 	if o.Implicit {
 		listener = tls.NewListener(listener, o.TLS)
 	}
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		if err := server.Serve(listener); err != nil && !errors.Is(err, smtp.ErrServerClosed) {
-			t.Error(err)
-		}
-	}()
-	t.Cleanup(func() {
-		_ = server.Close() // its connections end with it
-		<-done
-	})
-	return s
+	go func() { s.done <- s.smtp.Serve(listener) }()
+	return s, nil
+}
+
+// Close ends the server and its connections.
+func (s *Server) Close() error {
+	_ = s.smtp.Close() // connections that have ended already are none of its errors
+	if err := <-s.done; err != nil && !errors.Is(err, smtp.ErrServerClosed) {
+		return err
+	}
+	return nil
 }
 
 // Mails returns the mails that the server took, in order.

@@ -177,6 +177,8 @@ type sitting struct {
 	Thread   int64    `json:"thread"`
 	Frame    int32    `json:"frame"`
 	Watches  []string `json:"watches,omitempty"`
+	Columns  []string `json:"columns,omitempty"`
+	Format   string   `json:"format,omitempty"`
 }
 
 // step is what a person did in the sitting of evidence.

@@ -226,7 +226,7 @@ func (w *writer) records(ctx context.Context, s *store.Store, caseID int64) (fil
 			})
 		},
 		func() error {
-			return lines(w, checkpointsFile, all(s.CheckpointsOf(ctx, caseID)), func(c store.Checkpoint) checkpoint {
+			return lines(w, checkpointsFile, all(s.CheckpointsOf(ctx, caseID, store.Everybody)), func(c store.Checkpoint) checkpoint {
 				return checkpoint{Number: c.ID, Kind: c.Kind, File: c.File, Line: int32(c.Line), Text: c.Text, Function: c.Function, Evidence: c.Evidence, Moment: c.Moment, Frame: int32(c.Frame), About: c.About,
 					Condition: c.Condition, Nth: c.Nth, Thread: c.Thread, Listing: c.Listing, Show: c.Show, Enabled: c.Enabled, By: c.Person.Name, Created: c.CreatedAt}
 			})
@@ -308,7 +308,7 @@ func (w *writer) sittings(ctx context.Context, s *store.Store, caseID int64) err
 		return err
 	}
 	err = lines(w, sittingsFile, all(sittings, nil), func(x store.Sitting) sitting {
-		return sitting{x.Evidence.Name, x.Moment, x.Thread, int32(x.Frame), x.Watches}
+		return sitting{x.Evidence.Name, x.Moment, x.Thread, int32(x.Frame), x.Watches, x.Columns, x.Format}
 	})
 	if err != nil {
 		return err

@@ -623,7 +623,7 @@ func (in *importing) addSittings(ctx context.Context) error {
 		if err != nil {
 			return x, err
 		}
-		return store.Sitting{CaseID: in.of.ID, EvidenceID: *of, Moment: r.Moment, Thread: r.Thread, Frame: int(r.Frame), Version: 1, Watches: append([]string{}, r.Watches...)}, nil
+		return store.Sitting{CaseID: in.of.ID, EvidenceID: *of, Moment: r.Moment, Thread: r.Thread, Frame: int(r.Frame), Version: 1, Watches: append([]string{}, r.Watches...), Columns: append([]string{}, r.Columns...), Format: r.Format}, nil
 	}, func(records []sitting, list []store.Sitting) error {
 		for i, x := range list {
 			in.sittings[records[i].Evidence] = x.ID

@@ -36,7 +36,7 @@ func (a *server) checkpoints(ctx context.Context, in *CaseInput) (*body[[]api.Ch
 	if err != nil {
 		return nil, err
 	}
-	list, err := a.Store.CheckpointsOf(ctx, c.ID)
+	list, err := a.Store.CheckpointsOf(ctx, c.ID, who(ctx).ID)
 	out := []api.Checkpoint{}
 	for _, x := range list {
 		out = append(out, checkpointOf(x))
@@ -55,7 +55,7 @@ func (a *server) newCheckpoint(ctx context.Context, in *caseBody[api.NewCheckpoi
 		return nil, err
 	}
 	x := store.Checkpoint{CaseID: c.ID, Kind: kind.Name, About: about, Moment: b.Moment, Frame: b.Frame, Condition: b.When, Nth: b.Nth, Thread: b.Thread,
-		Listing: b.Listing, Show: append([]string{}, b.Show...), Enabled: true, PersonID: who(ctx).ID, Person: who(ctx)}
+		Listing: b.Listing, Show: append([]string{}, b.Show...), Enabled: true, IsPrivate: b.Private, PersonID: who(ctx).ID, Person: who(ctx)}
 	if err := ask.CheckExpressions(x.Condition, x.Nth, x.Show); err != nil {
 		return nil, err
 	}
@@ -65,10 +65,7 @@ func (a *server) newCheckpoint(ctx context.Context, in *caseBody[api.NewCheckpoi
 	if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
 		return nil, err
 	}
-	if err := a.Jobs.Check(ctx, c.ID, jobs.AllEvidence); err != nil {
-		return nil, err
-	}
-	return &body[api.Checkpoint]{checkpointOf(x)}, a.note(ctx, c, "set checkpoint %d on %s", x.ID, checkpointOf(x).Label)
+	return &body[api.Checkpoint]{checkpointOf(x)}, a.checkpointChanged(ctx, c, x, fmt.Sprintf("set checkpoint %d on %s", x.ID, checkpointOf(x).Label))
 }
 
 // ChangeCheckpointInput is a change of a checkpoint; what it does not name stays.
@@ -82,7 +79,7 @@ func (a *server) changeCheckpoint(ctx context.Context, in *ChangeCheckpointInput
 	if err != nil {
 		return nil, err
 	}
-	x, err := a.Store.CheckpointByID(ctx, c.ID, in.ID)
+	x, err := a.Store.CheckpointByID(ctx, c.ID, who(ctx).ID, in.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -97,10 +94,18 @@ func (a *server) changeCheckpoint(ctx context.Context, in *ChangeCheckpointInput
 	if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
 		return nil, err
 	}
-	if err := a.Jobs.Check(ctx, c.ID, jobs.AllEvidence); err != nil {
-		return nil, err
+	return &body[api.Checkpoint]{checkpointOf(x)}, a.checkpointChanged(ctx, c, x, fmt.Sprintf("changed checkpoint %d", x.ID))
+}
+
+// checkpointChanged counts the hits of a checkpoint again and notes what was done. A private one is nobody else's business.
+func (a *server) checkpointChanged(ctx context.Context, c store.Case, x store.Checkpoint, what string) error {
+	if x.IsPrivate {
+		return nil
 	}
-	return &body[api.Checkpoint]{checkpointOf(x)}, a.note(ctx, c, "changed checkpoint %d", x.ID)
+	if err := a.Jobs.Check(ctx, c.ID, jobs.AllEvidence); err != nil {
+		return err
+	}
+	return a.note(ctx, c, "%s", what)
 }
 
 // change sets a field to a value, if there is one.
@@ -115,7 +120,7 @@ func (a *server) switchCheckpoints(ctx context.Context, in *caseBody[api.Checkpo
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.SwitchCheckpoints(ctx, c.ID, in.Body.Enabled); err != nil {
+	if err := a.Store.SwitchCheckpoints(ctx, c.ID, who(ctx).ID, in.Body.Enabled); err != nil {
 		return nil, err
 	}
 	return nil, a.note(ctx, c, "set all checkpoints to enabled %t", in.Body.Enabled)
@@ -126,7 +131,7 @@ func (a *server) deleteCheckpoints(ctx context.Context, in *CaseInput) (*struct{
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.DeleteCheckpoints(ctx, c.ID); err != nil {
+	if err := a.Store.DeleteCheckpoints(ctx, c.ID, who(ctx).ID); err != nil {
 		return nil, err
 	}
 	return nil, a.note(ctx, c, "deleted all checkpoints")
@@ -137,7 +142,11 @@ func (a *server) deleteCheckpoint(ctx context.Context, in *CheckpointInput) (*st
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.DeleteCheckpoint(ctx, c.ID, in.ID); err != nil {
+	x, err := a.Store.CheckpointByID(ctx, c.ID, who(ctx).ID, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Store.DeleteCheckpoint(ctx, c.ID, x.ID); err != nil || x.IsPrivate {
 		return nil, err
 	}
 	return nil, a.note(ctx, c, "deleted checkpoint %d", in.ID)
@@ -198,5 +207,5 @@ func checkpointOf(x store.Checkpoint) api.Checkpoint {
 		label += fmt.Sprintf(", of %s@%d", x.Evidence, x.Moment)
 	}
 	return api.Checkpoint{ID: x.ID, On: x.Kind + " " + about, Label: label, Kind: x.Kind, File: x.File, Line: x.Line, Text: x.Text, Function: x.Function, About: x.About, Evidence: x.Evidence,
-		Moment: x.Moment, Frame: x.Frame, When: x.Condition, Nth: x.Nth, Thread: x.Thread, Listing: x.Listing, Show: append([]string{}, x.Show...), Enabled: x.Enabled, By: x.Person.Name, Created: x.CreatedAt}
+		Moment: x.Moment, Frame: x.Frame, When: x.Condition, Nth: x.Nth, Thread: x.Thread, Listing: x.Listing, Show: append([]string{}, x.Show...), Enabled: x.Enabled, Private: x.IsPrivate, By: x.Person.Name, Created: x.CreatedAt}
 }

@@ -157,7 +157,7 @@ func (a *server) checks(ctx context.Context, in *CaseInput) (*body[api.Checks], 
 	for _, x := range expectations {
 		out.Expectations = append(out.Expectations, expectationOf(x))
 	}
-	checkpoints, err := a.Store.CheckpointsOf(ctx, c.ID)
+	checkpoints, err := a.Store.CheckpointsOf(ctx, c.ID, store.Everybody)
 	if err != nil {
 		return nil, err
 	}

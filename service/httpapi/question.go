@@ -144,7 +144,7 @@ func (a *server) others(ctx context.Context, own store.Evidence) (list []ask.Oth
 // stops are the enabled checkpoints of a case at which replay halts. Checkpoints that do not fit
 // this recording are skipped.
 func (a *server) stops(ctx context.Context, own store.Evidence, r replay.Recording) ([]ask.Stop, error) {
-	list, err := a.Store.CheckpointsOf(ctx, own.CaseID)
+	list, err := a.Store.CheckpointsOf(ctx, own.CaseID, who(ctx).ID)
 	if err != nil {
 		return nil, err
 	}

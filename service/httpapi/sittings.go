@@ -69,13 +69,16 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		if b := in.Body; b.Mode == api.ModeLead || b.HandTo != "" || b.Asks != nil || b.Watches != nil {
+		if b := in.Body; b.Mode == api.ModeLead || b.HandTo != "" || b.Asks != nil || b.Watches != nil || b.Columns != nil || b.Format != nil {
 			if _, err := a.caseFor(ctx, x.Case.Name, mayWork); err != nil {
 				return nil, err
 			}
 		}
-		if w := in.Body.Watches; w != nil {
-			for _, text := range *w {
+		for _, list := range []*[]string{in.Body.Watches, in.Body.Columns} {
+			if list == nil {
+				continue
+			}
+			for _, text := range *list {
 				if _, err := question.Parse(text); err != nil {
 					return nil, err
 				}
@@ -178,6 +181,11 @@ func (a *server) watch(w http.ResponseWriter, r *http.Request) {
 	_ = a.Sittings.Watch(r.Context(), id, p, sittings.Watcher{After: after, MayLead: mayLead,
 		State: func(s json.RawMessage, last int64) error { return send("", last, s) },
 		Step:  func(s api.SittingStep) error { return send("step", s.ID, s) },
-		Beat:  func() error { return send("", 0, nil) },
+		Beat: func() error {
+			if _, err := a.sitting(r.Context(), id); err != nil {
+				return err // the person may not look any more
+			}
+			return send("", 0, nil)
+		},
 	})
 }

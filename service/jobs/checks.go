@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -58,20 +59,26 @@ func (*checker) Timeout(*river.Job[checkArgs]) time.Duration { return -1 }
 // Work implements river.Worker. Evidence is checked against the expectations of other cases too, and expectations in the
 // evidence of other cases, where it is of the same program: a defect that one case has found is recognised in another.
 func (w *checker) Work(ctx context.Context, job *river.Job[checkArgs]) error {
+	if job.Args.Evidence == AllEvidence {
+		// Whoever sets many checkpoints queues many checks: the last one does what all of them ask for.
+		if isLater, err := w.store.HasLaterJob(ctx, job.ID, job.Kind, job.EncodedArgs); err != nil || isLater {
+			return err
+		}
+	}
 	expectations, err := w.store.ExpectationsOf(ctx, job.Args.Case)
 	if err != nil {
 		return err
 	}
-	checkpoints, err := w.store.CheckpointsOf(ctx, job.Args.Case)
+	checkpoints, err := w.store.CheckpointsOf(ctx, job.Args.Case, store.Everybody)
 	if err != nil {
 		return err
 	}
-	list, err := w.store.EvidenceOf(ctx, job.Args.Case)
+	list, err := w.evidenceOf(ctx, job.Args)
 	if err != nil {
 		return err
 	}
 	for _, e := range list {
-		if e.State != api.StateReady || job.Args.Evidence != AllEvidence && job.Args.Evidence != e.ID {
+		if e.State != api.StateReady {
 			continue
 		}
 		of := expectations
@@ -86,10 +93,15 @@ func (w *checker) Work(ctx context.Context, job *river.Job[checkArgs]) error {
 		if err := w.evidence(ctx, e, of, checkpoints, open); err != nil {
 			return err
 		}
-		if e.ID != job.Args.Evidence || e.IsImported {
+		if e.ID != job.Args.Evidence {
 			continue
 		}
-		if err := w.board.Arrived(ctx, e, open); err != nil {
+		if !e.IsImported {
+			if err := w.board.Arrived(ctx, e, open); err != nil {
+				return err
+			}
+		}
+		if err := w.store.Arrived(ctx, e.ID); err != nil {
 			return err
 		}
 	}
@@ -105,6 +117,18 @@ func (w *checker) Work(ctx context.Context, job *river.Job[checkArgs]) error {
 		}
 	}
 	return nil
+}
+
+// evidenceOf lists the evidence that a job is about.
+func (w *checker) evidenceOf(ctx context.Context, of checkArgs) ([]store.Evidence, error) {
+	if of.Evidence == AllEvidence {
+		return w.store.Unchecked(ctx, of.Case)
+	}
+	e, err := w.store.EvidenceByID(ctx, of.Evidence)
+	if errors.Is(err, fault.NotFound) || err == nil && e.CaseID != of.Case {
+		return nil, nil // deleted or moved meanwhile
+	}
+	return []store.Evidence{e}, err
 }
 
 // opener opens evidence when it is needed first.

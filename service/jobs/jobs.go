@@ -138,6 +138,10 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 		return nil, fmt.Errorf("set up the queue: %w", err)
 	}
 	j.client = c
+	// What a process that was killed was doing: the queue itself would wait an hour for it. Only one process works on a database.
+	if err := s.ReleaseJobs(ctx); err != nil {
+		return nil, err
+	}
 	if err := c.Start(context.WithoutCancel(ctx)); err != nil {
 		return nil, fmt.Errorf("start the queue: %w", err)
 	}

@@ -94,7 +94,7 @@ func (a *arrival) hits(ctx context.Context) error {
 	if err != nil || len(counts) == 0 {
 		return err
 	}
-	list, err := a.board.store.CheckpointsOf(ctx, a.of.ID)
+	list, err := a.board.store.CheckpointsOf(ctx, a.of.ID, store.Everybody)
 	if err != nil {
 		return err
 	}

@@ -64,7 +64,7 @@ func (b *Board) Mention(ctx context.Context, c store.Case, x store.Comment, to [
 	if len(to) == 0 {
 		return nil
 	}
-	return b.post(ctx, said(c, x, api.NoticeMention, x.Person.Name+" mentions you"), to, false)
+	return b.post(ctx, said(c, x, api.NoticeMention, x.Person.Name+" mentions you: "+x.Text), to, false)
 }
 
 // HandOver tells people that a case is handed over to them; the note is a comment.

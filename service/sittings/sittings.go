@@ -264,11 +264,8 @@ func (h *Hub) Change(ctx context.Context, x store.Sitting, who store.Person, c a
 		}
 		x.Moment, x.Thread, x.Frame = s.Moment, s.Thread, s.Frame
 	}
-	if c.Watches != nil {
-		if err := h.store.WatchInSitting(ctx, *c.Watches, step(x, who, api.StepWatch, strings.Join(*c.Watches, ", "))); err != nil {
-			return api.Sitting{}, err
-		}
-		x.Watches = *c.Watches
+	if x, err = h.share(ctx, x, who, c); err != nil {
+		return api.Sitting{}, err
 	}
 	h.mu.Lock()
 	p.mode = mode
@@ -287,6 +284,32 @@ func (h *Hub) Change(ctx context.Context, x store.Sitting, who store.Person, c a
 	h.mu.Unlock()
 	h.announce(x.ID)
 	return h.Describe(x), nil
+}
+
+// share changes what a sitting shares beside its place.
+func (h *Hub) share(ctx context.Context, x store.Sitting, who store.Person, c api.SittingChange) (store.Sitting, error) {
+	change := func(field, kind, text string) error {
+		return h.store.ShareInSitting(ctx, field, x, step(x, who, kind, text))
+	}
+	if c.Watches != nil {
+		x.Watches = *c.Watches
+		if err := change("Watches", api.StepWatch, strings.Join(x.Watches, ", ")); err != nil {
+			return x, err
+		}
+	}
+	if c.Columns != nil {
+		x.Columns = *c.Columns
+		if err := change("Columns", api.StepTable, strings.Join(x.Columns, ", ")); err != nil {
+			return x, err
+		}
+	}
+	if c.Format != nil {
+		x.Format = *c.Format
+		if err := change("Format", api.StepWrite, cmp.Or(x.Format, "decimal")); err != nil {
+			return x, err
+		}
+	}
+	return x, nil
 }
 
 // Say keeps what a person says in a sitting.
@@ -322,9 +345,12 @@ func placeOf(x store.Sitting) api.Place {
 func (h *Hub) Describe(x store.Sitting) api.Sitting {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	out := api.Sitting{ID: x.ID, Case: x.Case.Name, Evidence: x.Evidence.Name, Place: placeOf(x), Version: x.Version, Watches: x.Watches, Here: []api.Attendee{}}
+	out := api.Sitting{ID: x.ID, Case: x.Case.Name, Evidence: x.Evidence.Name, Place: placeOf(x), Version: x.Version, Watches: x.Watches, Columns: x.Columns, Format: x.Format, Here: []api.Attendee{}}
 	if out.Watches == nil {
 		out.Watches = []string{}
+	}
+	if out.Columns == nil {
+		out.Columns = []string{}
 	}
 	r := h.room(x.ID)
 	if x.Leader != nil {

@@ -225,7 +225,12 @@ type Recurrence struct {
 // mostRecurrences limits the cases that are looked at for an earlier failure: the newest ones.
 const mostRecurrences = 20
 
-// EarlierFailures finds evidence that was added before other evidence and has the same failure, by case: at most 20 cases, the newest first.
+// Arrived notes that people have been told of evidence.
+func (s *Store) Arrived(ctx context.Context, evidence int64) error {
+	return translate(s.in(ctx).Exec("update evidence set has_arrived = true where id = ?", evidence).Error, "evidence")
+}
+
+// EarlierFailures finds evidence that people have been told of before other evidence and that has the same failure, by case: at most 20 cases, the newest first.
 func (s *Store) EarlierFailures(ctx context.Context, e Evidence) (out []Recurrence, err error) {
 	if e.Fingerprint == "" {
 		return nil, nil
@@ -234,7 +239,7 @@ func (s *Store) EarlierFailures(ctx context.Context, e Evidence) (out []Recurren
 		Last  int64
 		Count int
 	}
-	err = s.in(ctx).Raw("select max(id) as last, count(*) as count from evidence where fingerprint = ? and id < ? group by case_id order by 1 desc limit ?", e.Fingerprint, e.ID, mostRecurrences).Scan(&found).Error
+	err = s.in(ctx).Raw("select max(id) as last, count(*) as count from evidence where fingerprint = ? and id <> ? and has_arrived group by case_id order by 1 desc limit ?", e.Fingerprint, e.ID, mostRecurrences).Scan(&found).Error
 	if err != nil {
 		return nil, translate(err, "evidence")
 	}

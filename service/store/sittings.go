@@ -23,6 +23,8 @@ type Sitting struct {
 	LeaderID   *int64
 	Leader     *Person
 	Watches    []string `gorm:"serializer:json"` // shared expressions
+	Columns    []string `gorm:"serializer:json"` // of the shared ledger
+	Format     string   // of whole numbers; empty for decimal
 	Case       Case
 	Evidence   Evidence
 }
@@ -97,10 +99,10 @@ func (s *Store) LeadSitting(ctx context.Context, id int64, leader *int64, x Sitt
 	}), "sitting")
 }
 
-// WatchInSitting changes the shared expressions of a sitting, and keeps the step.
-func (s *Store) WatchInSitting(ctx context.Context, watches []string, x SittingStep) error {
+// ShareInSitting changes what a sitting shares, a field of it, and keeps the step.
+func (s *Store) ShareInSitting(ctx context.Context, field string, shared Sitting, x SittingStep) error {
 	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Model(&Sitting{ID: x.SittingID}).Select("Watches").Updates(Sitting{Watches: watches}).Error; err != nil {
+		if err := tx.Model(&Sitting{ID: x.SittingID}).Select(field).Updates(shared).Error; err != nil {
 			return err
 		}
 		return addStep(tx, x)

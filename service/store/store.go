@@ -134,6 +134,7 @@ type Checkpoint struct {
 	Listing   bool     // replay does not halt at it
 	Show      []string `gorm:"serializer:json"` // expressions that are shown at each hit
 	Enabled   bool
+	IsPrivate bool  // only its person sees it, and halts at it
 	Version   int64 // increases with every change
 	PersonID  int64
 	Person    Person
@@ -327,14 +328,22 @@ func (s *Store) Unindexed(ctx context.Context) (list []Evidence, err error) {
 	return list, translate(s.in(ctx).Where("state = 'indexing'").Find(&list).Error, "evidence")
 }
 
-// CheckpointsOf lists a case's checkpoints by place.
-func (s *Store) CheckpointsOf(ctx context.Context, caseID int64) (list []Checkpoint, err error) {
-	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("file, line, id").Find(&list).Error, "checkpoints")
+// Everybody stands for no person in particular: private checkpoints are not Everybody's.
+const Everybody int64 = 0
+
+// checkpoints are those of a case that a person sees, or Everybody.
+func (s *Store) checkpoints(ctx context.Context, caseID, person int64) *gorm.DB {
+	return s.in(ctx).Where("case_id = ? and (not is_private or person_id = ?)", caseID, person)
 }
 
-// CheckpointByID finds a checkpoint of a case.
-func (s *Store) CheckpointByID(ctx context.Context, caseID, id int64) (c Checkpoint, err error) {
-	return c, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Take(&c, id).Error, fmt.Sprintf("checkpoint %d", id))
+// CheckpointsOf lists a case's checkpoints by place: those that a person sees, or Everybody.
+func (s *Store) CheckpointsOf(ctx context.Context, caseID, person int64) (list []Checkpoint, err error) {
+	return list, translate(s.checkpoints(ctx, caseID, person).Preload("Person").Order("file, line, id").Find(&list).Error, "checkpoints")
+}
+
+// CheckpointByID finds a checkpoint of a case that a person sees.
+func (s *Store) CheckpointByID(ctx context.Context, caseID, person, id int64) (c Checkpoint, err error) {
+	return c, translate(s.checkpoints(ctx, caseID, person).Preload("Person").Take(&c, id).Error, fmt.Sprintf("checkpoint %d", id))
 }
 
 // SaveCheckpoint adds or changes a checkpoint.
@@ -346,14 +355,14 @@ func (s *Store) SaveCheckpoint(ctx context.Context, c *Checkpoint) error {
 	return translate(s.in(ctx).Omit("Person").Save(c).Error, "checkpoint")
 }
 
-// SwitchCheckpoints enables or disables all checkpoints of a case.
-func (s *Store) SwitchCheckpoints(ctx context.Context, caseID int64, enabled bool) error {
-	return translate(s.in(ctx).Model(&Checkpoint{}).Where("case_id = ?", caseID).Update("enabled", enabled).Error, "checkpoints")
+// SwitchCheckpoints enables or disables all checkpoints of a case that a person sees.
+func (s *Store) SwitchCheckpoints(ctx context.Context, caseID, person int64, enabled bool) error {
+	return translate(s.checkpoints(ctx, caseID, person).Model(&Checkpoint{}).Update("enabled", enabled).Error, "checkpoints")
 }
 
-// DeleteCheckpoints deletes all checkpoints of a case.
-func (s *Store) DeleteCheckpoints(ctx context.Context, caseID int64) error {
-	return translate(s.in(ctx).Where("case_id = ?", caseID).Delete(&Checkpoint{}).Error, "checkpoints")
+// DeleteCheckpoints deletes all checkpoints of a case that a person sees.
+func (s *Store) DeleteCheckpoints(ctx context.Context, caseID, person int64) error {
+	return translate(s.checkpoints(ctx, caseID, person).Delete(&Checkpoint{}).Error, "checkpoints")
 }
 
 // DeleteCheckpoint deletes a checkpoint of a case.

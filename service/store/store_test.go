@@ -348,7 +348,7 @@ func TestCheckpoints(t *testing.T) {
 			want[x.ID] = x
 		case 0, 1:
 			if id, ok := pick(c); ok {
-				x, err := s.CheckpointByID(ctx, c, id)
+				x, err := s.CheckpointByID(ctx, c, Everybody, id)
 				require.NoError(t, err)
 				x.Condition, x.Listing = fmt.Sprint("n > ", r.IntN(9)), r.IntN(2) == 0
 				require.NoError(t, s.SaveCheckpoint(ctx, &x))
@@ -359,13 +359,13 @@ func TestCheckpoints(t *testing.T) {
 				require.ErrorIs(t, s.DeleteCheckpoint(ctx, cases[0]+cases[1]-c, id), fault.NotFound, "of another case")
 				require.NoError(t, s.DeleteCheckpoint(ctx, c, id))
 				require.ErrorIs(t, s.DeleteCheckpoint(ctx, c, id), fault.NotFound)
-				_, err := s.CheckpointByID(ctx, c, id)
+				_, err := s.CheckpointByID(ctx, c, Everybody, id)
 				require.ErrorIs(t, err, fault.NotFound)
 				delete(want, id)
 			}
 		case 4:
 			on := r.IntN(2) == 0
-			require.NoError(t, s.SwitchCheckpoints(ctx, c, on))
+			require.NoError(t, s.SwitchCheckpoints(ctx, c, Everybody, on))
 			for id, x := range want {
 				if x.CaseID == c {
 					x.Enabled = on
@@ -374,7 +374,7 @@ func TestCheckpoints(t *testing.T) {
 			}
 		case 5:
 			if r.IntN(4) == 0 {
-				require.NoError(t, s.DeleteCheckpoints(ctx, c))
+				require.NoError(t, s.DeleteCheckpoints(ctx, c, Everybody))
 				for id, x := range want {
 					if x.CaseID == c {
 						delete(want, id)
@@ -383,7 +383,7 @@ func TestCheckpoints(t *testing.T) {
 			}
 		}
 		for _, c := range cases {
-			list, err := s.CheckpointsOf(ctx, c)
+			list, err := s.CheckpointsOf(ctx, c, Everybody)
 			require.NoError(t, err)
 			var expected []Checkpoint
 			for _, x := range want {

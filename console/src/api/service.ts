@@ -52,6 +52,7 @@ export type Activity = Schemas['Activity']
 export type Hook = Schemas['Hook']
 export type Notices = Schemas['Notices']
 export type Sender = Schemas['Sender']
+export type Format = NonNullable<Schemas['SittingChange']['format']>
 export type Mode = 'lead' | 'follow' | 'roam'
 
 export const service = createClient<paths>({ credentials: 'same-origin' })

@@ -59,6 +59,7 @@ function time(ns: number) {
       <div v-for="c in checkpoints.list" :key="c.id" class="checkpoint" :class="{ chosen: c.id === checkpoints.chosen }">
         <input type="checkbox" :checked="c.enabled" :aria-label="texts.hits.enabled(c.id)" @change="checkpoints.change(c, { enabled: !c.enabled })" />
         <button type="button" class="place mono" :title="c.text" @click="checkpoints.choose(c.id)">{{ c.label }}</button>
+        <span v-if="c.private" class="soft">{{ texts.hits.mine }}</span>
         <span class="total" :data-total="c.id">{{ checkpoints.totals.get(c.id)?.toLocaleString() ?? texts.hits.elsewhere }}</span>
         <button type="button" :aria-label="texts.hits.deleteOf(c.id)" @click="checkpoints.remove(c)">{{ texts.hits.delete }}</button>
       </div>
@@ -69,6 +70,7 @@ function time(ns: number) {
         <el-input v-model="about" size="small" :aria-label="texts.hits.about" :placeholder="texts.checkpoints[kind].about" />
         <el-button size="small" native-type="submit">{{ texts.hits.set }}</el-button>
       </form>
+      <label class="soft"><input v-model="checkpoints.isPrivate" type="checkbox" /> {{ texts.hits.private }}</label>
       <p v-if="checkpoints.list.length > 1" class="turn">
         <button type="button" @click="checkpoints.switchAll(true)">{{ texts.hits.enableAll }}</button>
         <button type="button" @click="checkpoints.switchAll(false)">{{ texts.hits.disableAll }}</button>

@@ -54,6 +54,7 @@ function save(markdown: boolean) {
         <option v-for="r in rows" :key="r.id" :value="r.id">{{ r.label }}</option>
       </select>
     </label>
+    <label v-if="sitting.state"><input v-model="ledger.isShared" type="checkbox" /> {{ texts.ledger.shared }}</label>
     <button v-if="ledger.table" type="button" class="quiet" @click="save(false)">{{ texts.ledger.csv }}</button>
     <button v-if="ledger.table" type="button" class="quiet" @click="save(true)">{{ texts.ledger.markdown }}</button>
   </form>

@@ -1,11 +1,13 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
-import type { Variable } from '../api/service'
+import type { Format, Variable } from '../api/service'
 import { useFrame } from '../stores/frame'
+import { useSitting } from '../stores/sitting'
 import ValueRow from './ValueRow.vue'
 import { texts } from '../texts'
 
 const here = useFrame()
+const sitting = useSitting()
 const types = ref(false)
 const groups = ref<{ scope: string; list: Variable[] }[]>([])
 
@@ -18,12 +20,21 @@ watch(
   },
   { immediate: true },
 )
+
+function write(as: Format) {
+  if (sitting.state && here.isFormatShared) void sitting.tell({ format: as })
+  else void here.write(as)
+}
 </script>
 
 <template>
   <section :aria-label="texts.values.title">
     <h2>
       {{ texts.values.title }} <span class="soft">{{ texts.values.frame(here.place.frame) }}</span>
+      <select class="format" :value="here.format" :aria-label="texts.values.format" @change="write(($event.target as HTMLSelectElement).value as Format)">
+        <option v-for="(word, f) in texts.values.formats" :key="f" :value="f">{{ word }}</option>
+      </select>
+      <label v-if="sitting.state" class="all"><input v-model="here.isFormatShared" type="checkbox" /> {{ texts.values.forAll }}</label>
       <label><input v-model="types" type="checkbox" /> {{ texts.values.types }}</label>
     </h2>
     <p v-if="!groups.length" class="soft">{{ texts.values.none }}</p>
@@ -53,6 +64,19 @@ h2 {
 h2 label {
   margin-left: auto;
   font-weight: 400;
+}
+h2 .all {
+  margin-left: 0;
+}
+.format {
+  max-width: 120px;
+  font: inherit;
+  font-size: 13px;
+  font-weight: 400;
+  color: var(--ink);
+  background: var(--fog-0);
+  border: 1px solid var(--fog-3);
+  border-radius: 3px;
 }
 h3 {
   margin: 0;

@@ -1,20 +1,28 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
+import { useStorage } from '@vueuse/core'
+import { computed, ref, watch } from 'vue'
 import { words } from '../api/service'
+import { useEvidence } from '../stores/evidence'
 import { useFrame } from '../stores/frame'
 import { useSitting } from '../stores/sitting'
 import { texts } from '../texts'
 
 const here = useFrame()
 const sitting = useSitting()
+const evidence = useEvidence()
 const added = ref('')
+const isMine = ref(false)
+/** Expressions that nobody else sees; this browser keeps them for the evidence. */
+const mine = useStorage<string[]>(() => `watched ${evidence.path.case}/${evidence.path.evidence}`, [])
 const values = ref(new Map<string, { text: string; wrong: boolean }>())
+const shared = computed(() => sitting.state?.watches ?? [])
+const all = computed(() => [...shared.value.map((text) => ({ text, isMine: false })), ...mine.value.filter((x) => !shared.value.includes(x)).map((text) => ({ text, isMine: true }))])
 
 async function load() {
   const place = here.place
   const found = new Map<string, { text: string; wrong: boolean }>()
   await Promise.all(
-    (sitting.state?.watches ?? []).map(async (x) => {
+    all.value.map(async ({ text: x }) => {
       try {
         found.set(x, { text: (await here.ask(x)).value, wrong: false })
       } catch (e) {
@@ -25,17 +33,20 @@ async function load() {
   if (place === here.place) values.value = found
 }
 
-watch([() => here.place, () => JSON.stringify(sitting.state?.watches)], load, { immediate: true })
+watch([() => here.place, () => JSON.stringify(all.value)], load, { immediate: true })
 
 function add() {
   const x = added.value.trim()
-  if (!x || !sitting.state) return
+  if (!x) return
   added.value = ''
-  if (!sitting.state.watches.includes(x)) void sitting.tell({ watches: [...sitting.state.watches, x] })
+  if (all.value.some((w) => w.text === x)) return
+  if (isMine.value) mine.value = [...mine.value, x]
+  else void sitting.tell({ watches: [...shared.value, x] })
 }
 
-function remove(x: string) {
-  void sitting.tell({ watches: (sitting.state?.watches ?? []).filter((w) => w !== x) })
+function remove(x: { text: string; isMine: boolean }) {
+  if (x.isMine) mine.value = mine.value.filter((w) => w !== x.text)
+  else void sitting.tell({ watches: shared.value.filter((w) => w !== x.text) })
 }
 </script>
 
@@ -44,11 +55,13 @@ function remove(x: string) {
     <form @submit.prevent="add">
       <h3>{{ texts.watched.title }}</h3>
       <el-input v-model="added" size="small" :aria-label="texts.watched.add" :placeholder="texts.watched.hint" />
+      <label class="soft"><input v-model="isMine" type="checkbox" /> {{ texts.watched.mine }}</label>
     </form>
     <ul>
-      <li v-for="x in sitting.state?.watches ?? []" :key="x" :data-watch="x">
-        <code class="name">{{ x }}</code> <code :class="{ wrong: values.get(x)?.wrong }">{{ values.get(x)?.text }}</code>
-        <button type="button" :aria-label="texts.watched.removeOf(x)" @click="remove(x)">{{ texts.watched.remove }}</button>
+      <li v-for="x in all" :key="x.text" :data-watch="x.text">
+        <code class="name">{{ x.text }}</code> <code :class="{ wrong: values.get(x.text)?.wrong }">{{ values.get(x.text)?.text }}</code>
+        <span v-if="x.isMine" class="soft">{{ texts.watched.mine }}</span>
+        <button type="button" :aria-label="texts.watched.removeOf(x.text)" @click="remove(x)">{{ texts.watched.remove }}</button>
       </li>
     </ul>
   </section>

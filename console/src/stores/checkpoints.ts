@@ -18,6 +18,8 @@ export const useCheckpoints = defineStore('checkpoints', () => {
   const chosen = ref(0)
   const hits = shallowRef<Hits>()
   const density = shallowRef<number[]>([])
+  /** New checkpoints are one's own only: nobody else sees them or halts at them. */
+  const isPrivate = ref(false)
 
   const checkpoint = computed(() => list.value.find((c) => c.id === chosen.value))
   const inCase = computed(() => ({ case: evidence.caseName }))
@@ -74,7 +76,7 @@ export const useCheckpoints = defineStore('checkpoints', () => {
   }
 
   async function create(body: NewCheckpoint) {
-    const c = await data(service.POST('/api/cases/{case}/checkpoints', { params: { path: inCase.value }, body: { ...body, evidence: evidence.name } }))
+    const c = await data(service.POST('/api/cases/{case}/checkpoints', { params: { path: inCase.value }, body: { ...body, evidence: evidence.name, private: isPrivate.value || undefined } }))
     chosen.value = c.id
   }
 
@@ -129,5 +131,5 @@ export const useCheckpoints = defineStore('checkpoints', () => {
     chosen.value = 0
   }
 
-  return { list, totals, chosen, checkpoint, hits, density, on, load, choose, add, toggle, watchWrites, switchAll, change, remove, close }
+  return { isPrivate, list, totals, chosen, checkpoint, hits, density, on, load, choose, add, toggle, watchWrites, switchAll, change, remove, close }
 })

@@ -1,6 +1,6 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
-import type { Frame, Place, Variable } from '../api/service'
+import type { Format, Frame, Place, Variable } from '../api/service'
 import { data, service, words } from '../api/service'
 import { useEvidence } from './evidence'
 
@@ -10,6 +10,9 @@ export const useFrame = defineStore('frame', () => {
   const place = ref<Place>({ moment: 0, thread: '1', frame: 0 })
   const frames = shallowRef<Frame[]>([])
   const values = shallowRef<Variable[]>([])
+  /** How whole numbers are written: as for all in the sitting, unless one wants one's own. */
+  const format = ref<Format>('')
+  const isFormatShared = ref(true)
   const before = shallowRef(new Map<string, string>())
   const file = ref('')
   const text = ref('')
@@ -31,7 +34,7 @@ export const useFrame = defineStore('frame', () => {
       const params = { path: evidence.path, query: { ...p } }
       const [stack, found] = await Promise.all([
         data(service.GET('/api/cases/{case}/evidence/{evidence}/stack', { params, signal: control.signal })),
-        data(service.GET('/api/cases/{case}/evidence/{evidence}/values', { params, signal: control.signal })).catch((e) => {
+        data(service.GET('/api/cases/{case}/evidence/{evidence}/values', { params: { ...params, query: { ...p, format: format.value || undefined } }, signal: control.signal })).catch((e) => {
           if (e instanceof DOMException) throw e
           return { variables: [] as Variable[] }
         }),
@@ -74,6 +77,15 @@ export const useFrame = defineStore('frame', () => {
   function close() {
     loading?.abort()
     file.value = ''
+    format.value = ''
+    isFormatShared.value = true
+  }
+
+  /** Writes whole numbers in another way. */
+  async function write(as: Format) {
+    if (as === format.value) return
+    format.value = as
+    if (file.value) await load(place.value)
   }
 
   /** The thread of a moment. */
@@ -91,5 +103,5 @@ export const useFrame = defineStore('frame', () => {
     return data(service.GET('/api/cases/{case}/evidence/{evidence}/parts', { params: { path: evidence.path, query: { ...place.value, path, from, count } } }))
   }
 
-  return { place, frames, frame, values, before, file, text, lines, ran, busy, load, close, threadAt, ask, parts }
+  return { format, isFormatShared, write, place, frames, frame, values, before, file, text, lines, ran, busy, load, close, threadAt, ask, parts }
 })

@@ -19,6 +19,9 @@ export const useLedger = defineStore('ledger', () => {
   const rows = ref('call')
   const from = ref(0)
   const columns = ref<string[]>([])
+  /** Columns are those of all in the sitting, unless one wants columns of one's own. */
+  const isShared = ref(true)
+  let share: ((columns: string[]) => Promise<void>) | undefined
 
   async function load() {
     if (!columns.value.length) {
@@ -37,14 +40,26 @@ export const useLedger = defineStore('ledger', () => {
     })
   }
 
-  async function addColumn(expression: string) {
-    drawer.tab = 'ledger'
-    if (!columns.value.includes(expression)) columns.value.push(expression)
+  async function choose(list: string[]) {
+    columns.value = list
+    if (isShared.value) await share?.(list)
     await load()
   }
 
-  async function dropColumn(expression: string) {
-    columns.value = columns.value.filter((c) => c !== expression)
+  async function addColumn(expression: string) {
+    drawer.tab = 'ledger'
+    await choose(columns.value.includes(expression) ? columns.value : [...columns.value, expression])
+  }
+
+  function dropColumn(expression: string) {
+    return choose(columns.value.filter((c) => c !== expression))
+  }
+
+  /** Takes the columns that the sitting has now. How they are changed for all is given when it opens. */
+  async function adopt(list: string[], change: (columns: string[]) => Promise<void>) {
+    share = change
+    if (!isShared.value || list.join('\n') === columns.value.join('\n')) return
+    columns.value = list
     await load()
   }
 
@@ -62,7 +77,9 @@ export const useLedger = defineStore('ledger', () => {
     table.value = undefined
     columns.value = []
     rows.value = 'call'
+    isShared.value = true
+    share = undefined
   }
 
-  return { table, rows, from, columns, addColumn, dropColumn, chooseRows, turn, close }
+  return { table, rows, from, columns, isShared, adopt, addColumn, dropColumn, chooseRows, turn, close }
 })

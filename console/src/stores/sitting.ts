@@ -1,6 +1,6 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
-import type { Mode, Place, Pointing, Sitting, SittingStep } from '../api/service'
+import type { Format, Mode, Place, Pointing, Sitting, SittingStep } from '../api/service'
 import { data, service, ServiceError } from '../api/service'
 import { useCheckpoints } from './checkpoints'
 import { useDrawer } from './drawer'
@@ -36,6 +36,9 @@ export const useSitting = defineStore('sitting', () => {
 
   /** The others who look at the same place. */
   const pointers = computed(() => (state.value?.here ?? []).filter((p) => p.name !== me.value && p.place.moment === here.place.moment && p.place.thread === here.place.thread && p.place.frame === here.place.frame))
+
+  /** How many states the stream has brought. */
+  let received = 0
 
   async function open(inCase: string, name: string, who: string, at?: Place) {
     close()
@@ -90,16 +93,28 @@ export const useSitting = defineStore('sitting', () => {
     useLookups().close()
   }
 
-  function change(s: Sitting, body: { mode?: Mode; place?: Place; seen?: number; pointing?: Pointing; asks?: boolean; handTo?: string; watches?: string[] }) {
+  function change(s: Sitting, body: { mode?: Mode; place?: Place; seen?: number; pointing?: Pointing; asks?: boolean; handTo?: string; watches?: string[]; columns?: string[]; format?: Format }) {
     return data(service.PATCH('/api/sittings/{sitting}', { params: { path: { sitting: s.id } }, body }))
+  }
+
+  /** Changes the sitting. What the stream has brought meanwhile is newer than the answer, but for the own move. */
+  async function changed(body: Parameters<typeof change>[1]) {
+    const before = received
+    const s = await change(state.value!, body)
+    const now = state.value
+    if (!now || received === before) state.value = s
+    else if (s.version > now.version) state.value = { ...now, version: s.version, place: s.place }
   }
 
   /** Takes the sitting's new state, and follows it unless one roams alone. */
   function follow(s: Sitting) {
+    received++
     const newest = state.value
     const behind = newest && s.version < newest.version
     // A state that was sent before the own move was answered says who is here, and not where the sitting is.
     state.value = behind ? { ...s, version: newest.version, place: newest.place } : s
+    void useLedger().adopt(s.columns, (columns) => tell({ columns }))
+    if (here.isFormatShared) void attempt(() => here.write(s.format as Format))
     const p = s.place
     const now = here.place
     if (!behind && mode.value === 'follow' && (p.moment !== now.moment || p.thread !== now.thread || p.frame !== now.frame)) {
@@ -115,7 +130,7 @@ export const useSitting = defineStore('sitting', () => {
       apart.value = false
       if (!state.value) return
       try {
-        state.value = await change(state.value, { place: p, seen: state.value.version })
+        await changed({ place: p, seen: state.value.version })
       } catch (e) {
         // Somebody else, or oneself in another window, has moved the sitting meanwhile: it counts.
         if (e instanceof ServiceError && e.status === 409) await here.load(state.value.place)
@@ -125,9 +140,9 @@ export const useSitting = defineStore('sitting', () => {
   }
 
   /** Changes something other than the place. */
-  async function tell(body: { pointing?: Pointing; asks?: boolean; handTo?: string; watches?: string[] }) {
+  async function tell(body: { pointing?: Pointing; asks?: boolean; handTo?: string; watches?: string[]; columns?: string[]; format?: Format }) {
     await attempt(async () => {
-      if (state.value) state.value = await change(state.value, body)
+      if (state.value) await changed(body)
     })
   }
 
@@ -141,7 +156,7 @@ export const useSitting = defineStore('sitting', () => {
     apart.value = false
     await attempt(async () => {
       if (!state.value) return
-      state.value = await change(state.value, m === 'lead' ? { mode: m, place: here.place } : { mode: m })
+      await changed(m === 'lead' ? { mode: m, place: here.place } : { mode: m })
       if (m === 'follow') await here.load(state.value.place)
     })
   }

@@ -19,7 +19,7 @@ const frames = ['main.assign', 'main.main'].map((name) => ({ function: name, fil
 
 /** The state of a sitting at a moment, as one of the people in it sees it. */
 function state(version: number, at: Place, here: [string, string][] = [['Ines', 'lead']]): Sitting {
-  return { id: 7, case: 'fog', evidence: 'run', place: at, version, leader: here.find(([, mode]) => mode === 'lead')?.[0], watches: [], here: here.map(([name, mode]) => ({ name, mode, place: at, mayLead: true })) } as Sitting
+  return { id: 7, case: 'fog', evidence: 'run', place: at, version, leader: here.find(([, mode]) => mode === 'lead')?.[0], watches: [], columns: [], format: '', here: here.map(([name, mode]) => ({ name, mode, place: at, mayLead: true })) } as Sitting
 }
 
 function checkpoint(id: number, more: Partial<Checkpoint> = {}): Checkpoint {
@@ -339,6 +339,26 @@ describe('ledger', () => {
     ledger.close()
     expect([ledger.table, ledger.columns, ledger.rows]).toEqual([undefined, [], 'call'])
   })
+
+  test('has the columns of the sitting, unless one wants columns of one\'s own', async () => {
+    await opened(true, [])
+    answer(`POST ${base}/ledger`, (s: Sent) => ({ columns: (s.body as { columns: string[] }).columns, rows: [], total: 0 }))
+    const ledger = useLedger()
+    const told: string[][] = []
+    const change = async (columns: string[]) => void told.push(columns)
+    await ledger.adopt(['depth'], change)
+    expect(ledger.table).toMatchObject({ columns: ['depth'] })
+    const reads = sent.length
+    await ledger.adopt(['depth'], change)
+    expect(sent).toHaveLength(reads) // nothing has changed
+    await ledger.addColumn('draught')
+    expect(told).toEqual([['depth', 'draught']])
+    ledger.isShared = false
+    await ledger.addColumn('mine')
+    await ledger.adopt(['others'], change)
+    expect(ledger.columns).toEqual(['depth', 'draught', 'mine'])
+    expect(told).toHaveLength(1)
+  })
 })
 
 describe('lookups', () => {
@@ -448,6 +468,23 @@ describe('sitting', () => {
     await sitting.go(place(70))
     expect(useTrouble().trouble).toBe('somebody else has moved the sitting')
     expect(useFrame().place).toEqual(place(40))
+  })
+
+  test('an answer that comes after a newer state from the stream undoes nothing', async () => {
+    const sitting = await opened()
+    const handed = state(1, place(40), [['Ines', 'follow'], ['Tomas', 'lead']])
+    answer('PATCH /api/sittings/7', () => {
+      streams[0].tell(handed) // somebody got the lead before the answer was read
+      return state(1, place(40))
+    })
+    await sitting.tell({ asks: true })
+    expect(sitting.state?.leader).toBe('Tomas')
+    answer('PATCH /api/sittings/7', () => {
+      streams[0].tell(handed)
+      return state(2, place(50))
+    })
+    await sitting.go(place(50))
+    expect([sitting.state?.leader, sitting.state?.version, sitting.state?.place]).toEqual(['Tomas', 2, place(50)])
   })
 
   test('steps are kept once, in order', async () => {
