@@ -2,7 +2,6 @@
 package report
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -14,7 +13,7 @@ import (
 // mostOfAnswer limits the text of an exhibit whose question has no form of its own here, in bytes.
 const mostOfAnswer = 8 << 10
 
-// writers write the answers of questions as Markdown; all others are shown as JSON.
+// writers write the answers of questions as Markdown; all others are outlined.
 var writers = map[string]func(b *strings.Builder, request, answer []byte) error{
 	"ask":    writeExpression,
 	"values": writeValues,
@@ -33,13 +32,9 @@ func Exhibit(question, request, answer string) string {
 		}
 		b.Reset() // an exhibit of another version is shown as it is kept
 	}
-	var out bytes.Buffer
-	if json.Indent(&out, []byte(answer), "", "  ") != nil {
-		out.WriteString(answer)
-	}
-	text := out.String()
+	text := outline(answer, 2*mostOfAnswer)
 	if len(text) > mostOfAnswer {
-		text = strings.ToValidUTF8(text[:mostOfAnswer], "") + fmt.Sprintf("\n… and %d more bytes", len(text)-mostOfAnswer)
+		text = strings.ToValidUTF8(text[:mostOfAnswer], "") + fmt.Sprintf("\n… and more: the whole answer has %d bytes of JSON", len(answer))
 	}
 	code(&b, text)
 	return b.String()

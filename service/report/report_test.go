@@ -77,9 +77,9 @@ func TestExhibits(t *testing.T) {
 		{kept(t, "origin", ask.OriginRequest{Place: place, Path: "height"}, origin), []string{"height was 1.37, write in main.run at main.go:5, moment 9", "b[0] (a | b)"}},
 		{kept(t, "ledger", ask.LedgerRequest{Place: place}, ask.Ledger{Total: 3, Columns: []string{"a | b"}, Rows: []ask.LedgerRow{{Moment: 4, File: "a_b.go", Line: 2, Cells: []ask.LedgerCell{{Value: "x | y"}}}, {Moment: 5, Cells: []ask.LedgerCell{{Error: "no value"}}}}}), []string{"a | b", "x | y", "(no value)", "1 more rows are not shown"}},
 		{kept(t, "hits", ask.HitsRequest{Place: place, CheckpointOn: ask.CheckpointOn{On: "enter moor"}}, ask.Hits{Total: 2, Hits: []ask.Hit{{Moment: 3, Thread: 1, Function: "moor", File: "a.go", Line: 1}}}), []string{"2 hits of enter moor", "@3#1 moor a.go:1"}},
-		{kept(t, "races", nil, map[string]int{"total": 5}), []string{`"total": 5`}},
-		{api.Exhibit{Question: "stack", Request: []byte("null"), Answer: []byte(`{"threads":"none"}`)}, []string{`"threads": "none"`}},
-		{api.Exhibit{Question: "story", Answer: []byte(`["` + strings.Repeat("x", 2*mostOfAnswer) + `"]`)}, []string{"more bytes"}},
+		{kept(t, "races", nil, map[string]int{"total": 5}), []string{"total: 5"}},
+		{api.Exhibit{Question: "stack", Request: []byte("null"), Answer: []byte(`{"threads":"none"}`)}, []string{"threads: none"}},
+		{api.Exhibit{Question: "story", Answer: []byte(`["` + strings.Repeat("x", 2*mostOfAnswer) + `"]`)}, []string{"16388 bytes of JSON"}},
 	} {
 		got := shown(Exhibit(x.exhibit.Question, string(x.exhibit.Request), string(x.exhibit.Answer)))
 		for _, want := range x.want {
