@@ -396,7 +396,7 @@ func (t *team) measureLarge(r *report, quick bool) error {
 			`insert into evidence (case_id, name, kind, bytes, sha256, uploaded_at, person_id, state, progress, trouble, program, build_id, host, started, duration_ns, moments, outcome, gaps, fingerprint, read_as, fields)
 				select (select id from cases where name = 'large'), 'run-' || n, 'execution-log', 1, '00', now() - n * interval '1 second', (select min(id) from people), 'ready', 1, '', 'program-' || n % 200, '', '', now(), 0, 10, 'error: vessel ' || n || ' too deep', 0,
 				'print-' || n % 5000, '', '{}' from generate_series(1, 100) n`,
-			fmt.Sprintf(`insert into cases (name, title, created_at) select 'other-' || n, '', now() from generate_series(1, 1000) n`),
+			`insert into cases (name, title, created_at) select 'other-' || n, '', now() from generate_series(1, 1000) n`,
 			`insert into members (case_id, person_id, role) select c.id, (select min(id) from people), 'member' from cases c where name like 'other-%'`,
 			fmt.Sprintf(`insert into evidence (case_id, name, kind, bytes, sha256, uploaded_at, person_id, state, progress, trouble, program, build_id, host, started, duration_ns, moments, outcome, gaps, fingerprint, read_as, fields)
 				select (select min(id) from cases where name like 'other-%%') + n %% 1000, 'run-' || n, 'execution-log', 1, '00', now() - n * interval '1 second', (select min(id) from people), 'ready', 1, '', 'program-' || n %% 200, '', '', now(), 0, 10, 'error: vessel ' || n || ' too deep', 0,
