@@ -107,10 +107,13 @@ func (a *server) caseRoutes(h huma.API) {
 		if p.Origin != "" {
 			return nil, fault.InvalidRequest.New("add a person of this service", "%s came with an imported case and cannot sign in", p.Name)
 		}
-		if err := a.Store.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: in.Body.Role}); err != nil {
-			return nil, err
-		}
-		if err := a.Board.Invite(ctx, c, who(ctx), p, in.Body.Role); err != nil {
+		err = a.Store.Together(ctx, func(s *store.Store) error {
+			if err := s.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: in.Body.Role}); err != nil {
+				return err
+			}
+			return a.Board.In(s).Invite(ctx, c, who(ctx), p, in.Body.Role)
+		})
+		if err != nil {
 			return nil, err
 		}
 		m := api.Member{Name: p.Name, Role: in.Body.Role}

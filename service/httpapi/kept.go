@@ -300,10 +300,13 @@ func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (
 	}
 	x.CaseID, x.PersonID, x.Person, x.Text = c.ID, who(ctx).ID, who(ctx), in.Body.Text
 	ids := mentionedOthers(c, x)
-	if err := a.Store.AddComment(ctx, &x, ids); err != nil {
-		return nil, err
-	}
-	if err := a.Board.Mention(ctx, c, x, ids); err != nil {
+	err = a.Store.Together(ctx, func(s *store.Store) error {
+		if err := s.AddComment(ctx, &x, ids); err != nil {
+			return err
+		}
+		return a.Board.In(s).Mention(ctx, c, x, ids)
+	})
+	if err != nil {
 		return nil, err
 	}
 	about := "the case"
@@ -384,13 +387,16 @@ func (a *server) editComment(ctx context.Context, in *keptBody[api.CommentText])
 	now := x
 	now.Text = in.Body.Text
 	ids := slices.DeleteFunc(mentionedOthers(c, now), func(id int64) bool { return slices.Contains(before, id) })
-	if err := a.Store.EditComment(ctx, x, in.Body.Text, ids); err != nil {
-		return nil, err
-	}
-	if x, err = a.Store.CommentByNumber(ctx, c.ID, x.Number); err != nil {
-		return nil, err
-	}
-	if err := a.Board.Mention(ctx, c, x, ids); err != nil {
+	err = a.Store.Together(ctx, func(s *store.Store) error {
+		if err := s.EditComment(ctx, x, in.Body.Text, ids); err != nil {
+			return err
+		}
+		if x, err = s.CommentByNumber(ctx, c.ID, x.Number); err != nil {
+			return err
+		}
+		return a.Board.In(s).Mention(ctx, c, x, ids)
+	})
+	if err != nil {
 		return nil, err
 	}
 	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "changed comment %d", x.Number)

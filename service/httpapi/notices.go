@@ -175,10 +175,13 @@ func (a *server) sendHandOver(ctx context.Context, in *caseBody[api.HandingOver]
 		return nil, fault.InvalidRequest.New("add the person to the case first", "%s is no member of the case", name)
 	}
 	x := store.Comment{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), Text: in.Body.Text}
-	if err := a.Store.AddComment(ctx, &x, mentionedOthers(c, x)); err != nil {
-		return nil, err
-	}
-	if err := a.Board.HandOver(ctx, c, x, to); err != nil {
+	err = a.Store.Together(ctx, func(s *store.Store) error {
+		if err := s.AddComment(ctx, &x, mentionedOthers(c, x)); err != nil {
+			return err
+		}
+		return a.Board.In(s).HandOver(ctx, c, x, to)
+	})
+	if err != nil {
 		return nil, err
 	}
 	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "handed the case over: comment %d", x.ID)

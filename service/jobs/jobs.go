@@ -56,8 +56,13 @@ func (*indexer) Timeout(*river.Job[indexArgs]) time.Duration { return -1 }
 // Work implements river.Worker.
 func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 	e, err := w.store.EvidenceByID(ctx, job.Args.Evidence)
-	if err != nil || e.State != api.StateIndexing {
+	switch {
+	case err != nil:
 		return err
+	case e.State == api.StateReady: // the service was killed before it queued what follows
+		return w.next.Check(ctx, e.CaseID, e.ID)
+	case e.State != api.StateIndexing:
+		return nil
 	}
 	saved := time.Now()
 	r, err := w.open.Open(ctx, e, func(done float64) {

@@ -45,6 +45,13 @@ func New(s *store.Store, o Options) *Board {
 	return &Board{s, o.Mail, o.Hooks, strings.TrimSuffix(o.Address, "/"), cmp.Or(o.Every, DefaultEvery)}
 }
 
+// In returns the board of a store whose changes are made together.
+func (b *Board) In(s *store.Store) *Board {
+	in := *b
+	in.store = s
+	return &in
+}
+
 // CanMail reports whether the service can send mail.
 func (b *Board) CanMail() bool { return b.mail != nil }
 
