@@ -146,7 +146,7 @@ func (a *app) shared(text string) (*client.Client, string, locator.Locator, erro
 		return nil, "", l, err
 	}
 	caseName, name, ok := strings.Cut(l.Evidence, "/")
-	if !ok {
+	if !ok || caseName == "" || strings.Contains(name, "/") {
 		return nil, "", l, usage("name it as CASE/NAME; wraith evidence CASE lists them", "%q is not evidence in the service", text)
 	}
 	l.Evidence = name

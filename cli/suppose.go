@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"wraithology/api"
 	"wraithology/core/ask"
 	"wraithology/core/locator"
 	"wraithology/reproduce"
@@ -37,6 +40,7 @@ type supposedCondition struct {
 
 func (a *app) suppose() *cobra.Command {
 	o := reproduce.Options{}
+	var share bool
 	c := &cobra.Command{
 		Use: "suppose LOCATOR NAME=EXPRESSION…", Short: "Make a recorded call again with other values: what would have followed",
 		Long: `Make the call of the frame again, with the recorded source, and with other values: of arguments, fields of the
@@ -46,6 +50,9 @@ is printed is computed, not recorded.`,
 		Args: args(2, 33, "LOCATOR NAME=EXPRESSION…"),
 		RunE: func(c *cobra.Command, args []string) error {
 			l, err := locator.Parse(args[0])
+			if err == nil && share { // before anything is computed
+				_, _, _, err = a.shared(args[0])
+			}
 			if err != nil {
 				return err
 			}
@@ -77,11 +84,31 @@ is printed is computed, not recorded.`,
 				}
 				out.Conditions = append(out.Conditions, supposedCondition{at, x.Expression, x.Recorded, x.Supposed})
 			}
-			return a.print(out, func(w io.Writer) { printSupposed(w, l.Evidence, out) })
+			if err := a.print(out, func(w io.Writer) { printSupposed(w, l.Evidence, out) }); err != nil || !share {
+				return err
+			}
+			var text strings.Builder
+			printSupposed(&text, l.Evidence, out)
+			return a.shareComputed(c.Context(), args[0], p, text.String())
 		},
 	}
 	a.remakingFlags(c, &o.Source)
+	c.Flags().BoolVar(&share, "share", false, "tell the team of CASE/NAME: as a comment about the moment")
 	return c
+}
+
+// shareComputed says what was computed, and not recorded, in a comment about a place of shared evidence.
+func (a *app) shareComputed(ctx context.Context, evidence string, p ask.Place, text string) error {
+	s, caseName, l, err := a.shared(evidence)
+	if err != nil {
+		return err
+	}
+	x, err := s.Say(ctx, caseName, api.NewComment{Text: "Computed, not recorded:\n\n    " + strings.ReplaceAll(strings.TrimSpace(text), "\n", "\n    "), Anchor: api.Anchor{Evidence: l.Evidence, Moment: &p.Moment, Thread: p.Thread, Frame: p.Frame}})
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(a.err, "shared as comment %d of case %s\n", x.ID, caseName)
+	return err
 }
 
 func supposedOf(list []reproduce.Compared) []supposedValue {

@@ -3,11 +3,13 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"wraithology/core/ask"
+	"wraithology/core/event"
 	"wraithology/core/replay"
 	"wraithology/reproduce"
 )
@@ -33,6 +35,7 @@ type triedCall struct {
 
 func (a *app) trial() *cobra.Command {
 	var function string
+	var share bool
 	o := reproduce.TrialOptions{}
 	c := &cobra.Command{
 		Use: "trial EVIDENCE --function F [--first N] [--source DIR]", Short: "Make the recorded calls of a function again with the source as it is now",
@@ -46,6 +49,11 @@ calls run in a sandbox without network. The exit code is 1 if a call differs.`,
 			}
 			if o.First < 0 {
 				return usage("for example --first 100", "invalid --first %d: use a number from 1 on", o.First)
+			}
+			if share { // before anything is computed
+				if _, _, _, err := a.shared(args[0]); err != nil {
+					return err
+				}
 			}
 			r, err := a.openHere(c.Context(), args[0])
 			if err != nil {
@@ -62,6 +70,21 @@ calls run in a sandbox without network. The exit code is 1 if a call differs.`,
 			if err := a.print(out, func(w io.Writer) { printTrial(w, args[0], out) }); err != nil {
 				return err
 			}
+			if share {
+				var text strings.Builder
+				fmt.Fprintf(&text, "the calls of %s with the source as it is now: ", function)
+				printTrial(&text, args[0], out)
+				p := ask.Place{Moment: event.NoMoment}
+				if len(out.Differing) > 0 {
+					p.Moment, p.Thread = out.Differing[0].Moment, out.Differing[0].Thread
+				}
+				if p, err = p.Resolve(r); err == nil {
+					err = a.shareComputed(c.Context(), args[0], p, text.String())
+				}
+				if err != nil {
+					return err
+				}
+			}
 			if out.Differ > 0 {
 				return errNo
 			}
@@ -73,6 +96,7 @@ calls run in a sandbox without network. The exit code is 1 if a call differs.`,
 	const usual = 2 * time.Minute
 	c.Flags().DurationVar(&o.Time, "time", usual, "time for the calls; the rest is not tried")
 	a.remakingFlags(c, &o.Source)
+	c.Flags().BoolVar(&share, "share", false, "tell the team of CASE/NAME: as a comment about the first call that differs")
 	return c
 }
 

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -9,6 +10,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"wraithology/api"
+	"wraithology/core/ask"
 )
 
 // Commands that make recorded calls again say the same of the evidence of a case as of the file; it is fetched once.
@@ -40,7 +44,23 @@ func TestRemadeFromACase(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, kept, 1, "it is fetched once")
 	}
-	r := run("trial", "shallow-berth/nothing", "--function", "Book.Apply")
+	// What was computed is told to the team, with the place, and as such.
+	at := parsed[ask.Hits](t, ines.fine(t, "--json", "hits", log, "--enter", "Book.Apply")).Hits[0].Moment
+	for _, args := range [][]string{{"suppose", fmt.Sprintf("shallow-berth/failing-run@%d", at), "n.PressureHectopascal=1013.25", "--share"}, {"trial", "shallow-berth/failing-run", "--function", "Book.Apply", "--share"}} {
+		r := run(append(args, "--source", "../demo/berthing")...)
+		assert.Contains(t, r.err, "shared as comment", strings.Join(args, " "))
+	}
+	comments := parsed[[]api.Comment](t, ines.fine(t, "--json", "comment", "shallow-berth"))
+	require.Len(t, comments, 2)
+	assert.Contains(t, comments[0].Text, "Computed, not recorded:")
+	assert.Contains(t, comments[0].HTML, "<pre><code>supposed, not recorded: ")
+	assert.Equal(t, at, *comments[0].Anchor.Moment)
+	assert.Contains(t, comments[1].Text, "the calls of Book.Apply with the source as it is now")
+	r := run("suppose", fmt.Sprintf("%s@%d", log, at), "n.PressureHectopascal=1013.25", "--share", "--source", "../demo/berthing")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.err, "name it as CASE/NAME")
+
+	r = run("trial", "shallow-berth/nothing", "--function", "Book.Apply")
 	assert.NotZero(t, r.code)
 	assert.Contains(t, r.err, "not found")
 	kept, err := filepath.Glob(filepath.Join(cache, "wraithology", "evidence", "*"))

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"net/url"
+	"reflect"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -26,6 +27,10 @@ func (a *server) noticeRoutes(h huma.API) {
 	route(h, a, "POST", hooks, "newHook", "Add a webhook; its secret is in this answer only", a.newHook, created)
 	route(h, a, "DELETE", hooks+"/{id}", "deleteHook", "Delete a webhook", a.deleteHook)
 	route(h, a, "POST", hooks+"/{id}/trial", "tryHook", "Send a trial to a webhook now", a.tryHook)
+	told := h.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Told](), true, "Told")
+	h.OpenAPI().Webhooks = map[string]*huma.PathItem{"notices": {Post: &huma.Operation{OperationID: "told", Summary: "What a webhook of a case receives, signed as Standard Webhooks 1.0 says",
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: told}}},
+		Responses:   map[string]*huma.Response{"2XX": {Description: "the receiver has taken it"}, "410": {Description: "the receiver wants nothing any more"}, "default": {Description: "it is sent again"}}}}}
 	route(h, a, "POST", "/api/cases/{case}/handover", "sendHandOver", "Post a hand-over note as a comment, and tell members", a.sendHandOver, created)
 }
 

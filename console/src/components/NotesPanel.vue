@@ -73,14 +73,6 @@ form {
   gap: 8px;
   align-items: start;
 }
-select {
-  font: inherit;
-  color: var(--ink);
-  background: var(--fog-0);
-  border: 1px solid var(--fog-3);
-  border-radius: 3px;
-  padding: 4px 6px;
-}
 .short {
   max-width: 150px;
 }

@@ -70,13 +70,9 @@ h2 .all {
 }
 .format {
   max-width: 120px;
-  font: inherit;
+  padding: 0;
   font-size: 13px;
   font-weight: 400;
-  color: var(--ink);
-  background: var(--fog-0);
-  border: 1px solid var(--fog-3);
-  border-radius: 3px;
 }
 h3 {
   margin: 0;

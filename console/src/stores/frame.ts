@@ -30,11 +30,12 @@ export const useFrame = defineStore('frame', () => {
     const control = new AbortController()
     loading = control
     busy.value = true
+    const as = format.value
     try {
       const params = { path: evidence.path, query: { ...p } }
       const [stack, found] = await Promise.all([
         data(service.GET('/api/cases/{case}/evidence/{evidence}/stack', { params, signal: control.signal })),
-        data(service.GET('/api/cases/{case}/evidence/{evidence}/values', { params: { ...params, query: { ...p, format: format.value || undefined } }, signal: control.signal })).catch((e) => {
+        data(service.GET('/api/cases/{case}/evidence/{evidence}/values', { params: { ...params, query: { ...p, format: as || undefined } }, signal: control.signal })).catch((e) => {
           if (e instanceof DOMException) throw e
           return { variables: [] as Variable[] }
         }),
@@ -51,6 +52,7 @@ export const useFrame = defineStore('frame', () => {
     } finally {
       if (loading === control) busy.value = false
     }
+    if (as !== format.value && !busy.value) await load(place.value)
   }
 
   /** Reads how often the frame's call reached each line, after the place is shown. */
@@ -81,11 +83,11 @@ export const useFrame = defineStore('frame', () => {
     isFormatShared.value = true
   }
 
-  /** Writes whole numbers in another way. */
+  /** Writes whole numbers in another way. A place that is just being loaded is not given up for that. */
   async function write(as: Format) {
     if (as === format.value) return
     format.value = as
-    if (file.value) await load(place.value)
+    if (file.value && !busy.value) await load(place.value)
   }
 
   /** The thread of a moment. */

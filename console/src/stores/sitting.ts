@@ -54,6 +54,7 @@ export const useSitting = defineStore('sitting', () => {
       const isElsewhere = at && differs(at, s.place)
       if (at && (looksAlone || (isElsewhere && !before))) s = await change(s, { place: at })
       apart.value = !!(at && before && isElsewhere && s.leader === me.value)
+      here.format = s.format as Format
       await here.load(at ?? s.place)
       state.value = s
       steps.value = await data(service.GET('/api/sittings/{sitting}/steps', { params: { path: { sitting: s.id }, query: { latest: true, count: mostSteps } } }))

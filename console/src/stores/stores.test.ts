@@ -220,6 +220,18 @@ describe('frame', () => {
     expect(here.values[0].value).toBe('9')
   })
 
+  test('another format of numbers does not give up the place that is being loaded', async () => {
+    const here = useFrame()
+    await here.load(place(40))
+    const going = here.load(place(41))
+    await here.write('hex')
+    await going
+    expect(here.place).toEqual(place(41))
+    expect(sent.filter((s) => s.path === `${base}/values`).map((s) => [s.query.moment, s.query.format])).toEqual([['40', undefined], ['41', undefined], ['41', 'hex']])
+    await here.write('')
+    expect(sent.filter((s) => s.path === `${base}/values`).at(-1)?.query.format).toBeUndefined()
+  })
+
   test('asks at its place', async () => {
     const here = useFrame()
     await here.load(place(4, '2', 1))

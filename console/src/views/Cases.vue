@@ -157,16 +157,4 @@ form label {
   grid-column: 1 / -1;
   color: var(--ink-soft);
 }
-select,
-input[type='date'] {
-  font: inherit;
-  color: var(--ink);
-  background: var(--fog-0);
-  border: 1px solid var(--fog-3);
-  border-radius: 3px;
-  padding: 4px 6px;
-}
-.trouble {
-  color: var(--wrong);
-}
 </style>

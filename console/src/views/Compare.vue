@@ -180,9 +180,6 @@ select,
 form :deep(.el-input) {
   width: 290px;
 }
-.trouble {
-  color: var(--wrong);
-}
 .parts {
   display: grid;
   grid-template-columns: minmax(260px, 330px) 1fr;

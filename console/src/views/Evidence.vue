@@ -243,9 +243,6 @@ td a.broken {
   white-space: nowrap;
 }
 .wrong,
-.trouble {
-  color: var(--wrong);
-}
 .add {
   margin-top: 22px;
   display: flex;

@@ -227,26 +227,11 @@ form {
 }
 select {
   max-width: 150px;
-  font: inherit;
+  padding: 0;
   font-size: 13px;
-  color: var(--ink);
-  background: var(--fog-0);
-  border: 1px solid var(--fog-3);
-  border-radius: 3px;
 }
 .cards {
   display: grid;
   gap: 12px;
-}
-.plain {
-  padding: 0 2px;
-  font: inherit;
-  color: var(--now-text);
-  background: none;
-  border: 0;
-  cursor: pointer;
-}
-.trouble {
-  color: var(--wrong);
 }
 </style>

@@ -208,15 +208,4 @@ td.trouble {
   background: var(--fog-0);
   border-left: 4px solid var(--now);
 }
-.plain {
-  padding: 0 4px;
-  font: inherit;
-  color: var(--now-text);
-  background: none;
-  border: 0;
-  cursor: pointer;
-}
-.trouble {
-  color: var(--wrong);
-}
 </style>

@@ -72,7 +72,4 @@ p {
 label {
   font-weight: 600;
 }
-.trouble {
-  color: var(--wrong);
-}
 </style>

@@ -335,9 +335,6 @@ kbd {
   background: var(--fog-0);
   border-bottom: 1px solid var(--fog-3);
 }
-.trouble {
-  color: var(--wrong);
-}
 .why {
   border-top: 1px solid var(--fog-3);
 }
