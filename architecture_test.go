@@ -35,7 +35,7 @@ func TestImportsPointOneWay(t *testing.T) {
 		"console":   {"console"},
 		"cmd":       {"cli", "core", "sandbox", "service"},
 		"demo":      {"api", "client", "core", "service"},
-		"bench":     {"api", "client", "core", "recorder", "service"},
+		"bench":     {"api", "client", "core", "e2e", "editor", "recorder", "service"},
 		"e2e":       {"api", "cli", "client", "core", "e2e", "service"},
 		"scripts":   {},
 	}

@@ -115,7 +115,7 @@ export const useSitting = defineStore('sitting', () => {
     // A state that was sent before the own move was answered says who is here, and not where the sitting is.
     state.value = behind ? { ...s, version: newest.version, place: newest.place } : s
     void useLedger().adopt(s.columns, (columns) => tell({ columns }))
-    if (here.isFormatShared) void attempt(() => here.write(s.format as Format))
+    if (here.isFormatShared && s.format !== here.format) void attempt(() => here.write(s.format as Format))
     const p = s.place
     const now = here.place
     if (!behind && mode.value === 'follow' && (p.moment !== now.moment || p.thread !== now.thread || p.frame !== now.frame)) {

@@ -499,6 +499,13 @@ describe('sitting', () => {
     expect([sitting.state?.leader, sitting.state?.version, sitting.state?.place]).toEqual(['Tomas', 2, place(50)])
   })
 
+  test('a state from the stream hides no trouble', async () => {
+    await opened()
+    useTrouble().trouble = 'your role is viewer'
+    streams[0].tell(state(1, place(40)))
+    expect(useTrouble().trouble).toBe('your role is viewer')
+  })
+
   test('steps are kept once, in order', async () => {
     const sitting = await opened()
     const step = (id: number) => ({ id, by: 'Ines', at: '2026-03-01T06:00:01Z', kind: 'move', place: place(id) }) as SittingStep
