@@ -36,7 +36,6 @@ type team struct {
 	options service.Options
 	running *service.Service
 	lead    *client.Client
-	url     string
 	tokens  []string
 }
 
@@ -78,7 +77,6 @@ func measureTeam(r *report, dir string, quick bool) error {
 
 // people adds the people, with tokens: a password each takes too long.
 func (t *team) people() error {
-	t.url = t.running.URL
 	return service.WithStore(ctx(), t.options, func(s *store.Store) error {
 		for i := range watchers + 1 {
 			p := store.Person{Name: fmt.Sprintf("Watcher%d", i)}
@@ -96,7 +94,7 @@ func (t *team) people() error {
 			}
 			t.tokens = append(t.tokens, token)
 		}
-		t.lead = client.New(t.url, t.tokens[0])
+		t.lead = client.New(t.running.URL, t.tokens[0])
 		return nil
 	})
 }
@@ -117,7 +115,7 @@ func (a *arrivals) note(kind string, watcher int, n int64) {
 
 // stream reads a stream of events and calls f with the data of each.
 func (t *team) stream(ctx context.Context, path string, watcher int, ready *sync.WaitGroup, f func([]byte)) error {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, t.url+path, nil)
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, t.running.URL+path, nil)
 	if err != nil {
 		return err
 	}
@@ -203,7 +201,6 @@ func (t *team) measureSeen(r *report, dir string, quick bool) error {
 		n = 60
 	}
 	sent := map[string]map[int64]time.Time{"move": {}, "comment": {}, "exhibit": {}}
-	var beside time.Duration // what a request takes that nobody watches
 	for i := range n {
 		next := time.Now().Add(pace)
 		begun := time.Now()
@@ -227,7 +224,6 @@ func (t *team) measureSeen(r *report, dir string, quick bool) error {
 			}
 			sent["exhibit"][e.ID] = begun
 		}
-		beside += time.Since(begun)
 		time.Sleep(time.Until(next))
 	}
 	time.Sleep(2 * time.Second)
@@ -364,7 +360,7 @@ func (t *team) upload(caseName, name, path string) error {
 // fetch asks for a path and returns how long the answer took.
 func (t *team) fetch(path string) (time.Duration, error) {
 	begun := time.Now()
-	r, err := http.NewRequestWithContext(ctx(), http.MethodGet, t.url+path, nil)
+	r, err := http.NewRequestWithContext(ctx(), http.MethodGet, t.running.URL+path, nil)
 	if err != nil {
 		return 0, err
 	}

@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"io"
+	"maps"
 	"mime"
 	"mime/multipart"
 	"mime/quotedprintable"
@@ -10,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -164,7 +166,7 @@ func TestPeopleAreToldOnce(t *testing.T) {
 		keys[h.Get("webhook-id")]++
 	}
 	hook.mu.Unlock()
-	assert.Contains(t, mapValues(keys), 2, "the request that was not taken has the key of the one that was")
+	assert.Contains(t, slices.Collect(maps.Values(keys)), 2, "the request that was not taken has the key of the one that was")
 
 	// The same failure again, in this case and in another one of Ines's.
 	text = filepath.Join(t.TempDir(), "crash.txt")
@@ -214,13 +216,6 @@ func TestPeopleAreToldOnce(t *testing.T) {
 	shown := ines.fine(t, "notices", "show", "shallow-berth", strconv.FormatInt(list[len(list)-1].ID, 10))
 	assert.Contains(t, shown, "a known failure again in crash-2")
 	assert.Contains(t, shown, "main.(*Harbour).Assign  /srv/berthing/harbour.go:41")
-}
-
-func mapValues(m map[string]int) (list []int) {
-	for _, n := range m {
-		list = append(list, n)
-	}
-	return list
 }
 
 // Webhooks to private addresses are refused, at once if they are written as numbers, otherwise when they are connected to.

@@ -130,22 +130,9 @@ func (w *writer) bytes(ctx context.Context, path, name string) error {
 	}
 	defer f.Close()
 	return w.file(name, func(to io.Writer) error {
-		_, err := io.Copy(to, contextReader{ctx, f})
+		_, err := io.Copy(to, vault.Reader(ctx, f))
 		return err
 	})
-}
-
-// contextReader ends when its context does.
-type contextReader struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (c contextReader) Read(p []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return c.r.Read(p)
 }
 
 // lines writes records as JSON Lines.
@@ -246,13 +233,7 @@ func (w *writer) records(ctx context.Context, s *store.Store, caseID int64) (fil
 		func() error {
 			return lines(w, theoriesFile, all(s.TheoriesOf(ctx, caseID)), func(x store.Theory) theory {
 				t := theory{Number: x.Number, By: x.Person.Name, Created: x.CreatedAt, Changed: x.ChangedAt, Text: x.Text, State: x.State, Note: x.Note}
-				for _, e := range x.Exhibits {
-					if e.Supports {
-						t.For = append(t.For, e.Exhibit.Number)
-					} else {
-						t.Against = append(t.Against, e.Exhibit.Number)
-					}
-				}
+				t.For, t.Against = x.Sides()
 				return t
 			})
 		},

@@ -215,7 +215,7 @@ func matches(ctx context.Context, f *zip.File, want file) error {
 	defer in.Close()
 	sum := sha256.New()
 	// One byte more than it says is enough to see that it is wrong: what unpacks without end is not unpacked.
-	n, err := io.Copy(sum, io.LimitReader(contextReader{ctx, in}, max(want.Bytes, 0)+1))
+	n, err := io.Copy(sum, io.LimitReader(vault.Reader(ctx, in), max(want.Bytes, 0)+1))
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()

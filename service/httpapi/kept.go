@@ -22,7 +22,9 @@ import (
 	"wraithology/core/event"
 	"wraithology/core/fault"
 	"wraithology/service/accounts"
+	"wraithology/service/live"
 	"wraithology/service/markdown"
+	"wraithology/service/notices"
 	"wraithology/service/report"
 	"wraithology/service/store"
 )
@@ -31,7 +33,6 @@ import (
 const (
 	mostKeptAnswer = 4 << 20 // bytes of the answer of an exhibit
 	mostInReport   = 1000    // exhibits, and comments, of a report
-	mostStreamed   = 1000    // entries that are read at once for a stream
 )
 
 // KeptInput names something that is kept on a case.
@@ -299,14 +300,7 @@ func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (
 		x.ParentID, x.Parent = &p.ID, &p
 	}
 	x.CaseID, x.PersonID, x.Person, x.Text = c.ID, who(ctx).ID, who(ctx), in.Body.Text
-	ids := mentionedOthers(c, x)
-	err = a.Store.Together(ctx, func(s *store.Store) error {
-		if err := s.AddComment(ctx, &x, ids); err != nil {
-			return err
-		}
-		return a.Board.In(s).Mention(ctx, c, x, ids)
-	})
-	if err != nil {
+	if err := a.addComment(ctx, c, &x, func(b *notices.Board, mentioned []int64) error { return b.Mention(ctx, c, x, mentioned) }); err != nil {
 		return nil, err
 	}
 	about := "the case"
@@ -314,6 +308,17 @@ func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (
 		about = x.Evidence.Name
 	}
 	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "said something about %s: comment %d", about, x.Number)
+}
+
+// addComment adds a comment together with the notice of it. tell is called with whom it mentions.
+func (a *server) addComment(ctx context.Context, c store.Case, x *store.Comment, tell func(b *notices.Board, mentioned []int64) error) error {
+	ids := mentionedOthers(c, *x)
+	return a.Store.Together(ctx, func(s *store.Store) error {
+		if err := s.AddComment(ctx, x, ids); err != nil {
+			return err
+		}
+		return tell(a.Board.In(s), ids)
+	})
 }
 
 // anchored returns a comment about a place, which must exist.
@@ -427,15 +432,8 @@ func (a *server) commentVersions(ctx context.Context, in *KeptInput) (*body[[]ap
 }
 
 func theoryOf(x store.Theory) api.Theory {
-	out := api.Theory{ID: x.Number, Text: x.Text, State: x.State, Note: x.Note, For: []int64{}, Against: []int64{}, By: x.Person.Name, Created: x.CreatedAt, Changed: x.ChangedAt}
-	for _, e := range x.Exhibits {
-		if e.Supports {
-			out.For = append(out.For, e.Exhibit.Number)
-		} else {
-			out.Against = append(out.Against, e.Exhibit.Number)
-		}
-	}
-	return out
+	supporting, opposing := x.Sides()
+	return api.Theory{ID: x.Number, Text: x.Text, State: x.State, Note: x.Note, For: append([]int64{}, supporting...), Against: append([]int64{}, opposing...), By: x.Person.Name, Created: x.CreatedAt, Changed: x.ChangedAt}
 }
 
 func (a *server) theories(ctx context.Context, in *CaseInput) (*body[[]api.Theory], error) {
@@ -558,8 +556,8 @@ func (a *server) activity(ctx context.Context, in *struct {
 	}
 	after := in.After
 	if after < 0 {
-		i := slices.IndexFunc(c.Members, func(m store.Member) bool { return m.PersonID == who(ctx).ID })
-		after = c.Members[i].Seen
+		me, _ := memberOf(c, who(ctx).ID)
+		after = me.Seen
 	}
 	list, err := a.Store.ActivityOf(ctx, c.ID, who(ctx).ID, store.Page{After: after, Most: in.Count + 1})
 	out := api.Activity{Entries: []api.ActivityEntry{}, Upto: after, More: len(list) > in.Count}
@@ -733,7 +731,7 @@ func (a *server) watchCase(w http.ResponseWriter, r *http.Request) {
 
 // entriesAfter reads the entries of a case's record after one.
 func (a *server) entriesAfter(ctx context.Context, caseID, after int64) ([]api.ActivityEntry, error) {
-	list, err := a.Store.ActivityOf(ctx, caseID, 0, store.Page{After: after, Most: mostStreamed})
+	list, err := a.Store.ActivityOf(ctx, caseID, 0, store.Page{After: after, Most: live.Most})
 	var out []api.ActivityEntry
 	for _, x := range list {
 		out = append(out, api.ActivityEntry{ID: x.ID, At: x.At, By: x.Person.Name, What: x.What})

@@ -13,6 +13,7 @@ import (
 	"wraithology/api"
 	"wraithology/core/fault"
 	"wraithology/service/hooks"
+	"wraithology/service/notices"
 	"wraithology/service/store"
 )
 
@@ -20,16 +21,16 @@ import (
 const mostHooks = 20
 
 func (a *server) noticeRoutes(h huma.API) {
-	const notices, hooks = "/api/cases/{case}/notices", "/api/cases/{case}/hooks"
-	route(h, a, "GET", notices, "notices", "What the person was told about a case, oldest first, and how", a.notices)
-	route(h, a, "PUT", notices, "switchNotices", "Switch mails about a case on or off for the person", a.switchNotices)
+	const told, hooks = "/api/cases/{case}/notices", "/api/cases/{case}/hooks"
+	route(h, a, "GET", told, "notices", "What the person was told about a case, oldest first, and how", a.notices)
+	route(h, a, "PUT", told, "switchNotices", "Switch mails about a case on or off for the person", a.switchNotices)
 	route(h, a, "GET", hooks, "hooks", "A case's webhooks", a.hooks)
 	route(h, a, "POST", hooks, "newHook", "Add a webhook; its secret is in this answer only", a.newHook, created)
 	route(h, a, "DELETE", hooks+"/{id}", "deleteHook", "Delete a webhook", a.deleteHook)
 	route(h, a, "POST", hooks+"/{id}/trial", "tryHook", "Send a trial to a webhook now", a.tryHook)
-	told := h.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Told](), true, "Told")
+	schema := h.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Told](), true, "Told")
 	h.OpenAPI().Webhooks = map[string]*huma.PathItem{"notices": {Post: &huma.Operation{OperationID: "told", Summary: "What a webhook of a case receives, signed as Standard Webhooks 1.0 says",
-		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: told}}},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: schema}}},
 		Responses:   map[string]*huma.Response{"2XX": {Description: "the receiver has taken it"}, "410": {Description: "the receiver wants nothing any more"}, "default": {Description: "it is sent again"}}}}}
 	route(h, a, "POST", "/api/cases/{case}/handover", "sendHandOver", "Post a hand-over note as a comment, and tell members", a.sendHandOver, created)
 }
@@ -45,12 +46,8 @@ func (a *server) notices(ctx context.Context, in *struct {
 		return nil, err
 	}
 	list, err := a.Store.NoticesOf(ctx, c.ID, who(ctx).ID, store.Page{After: in.After, Latest: in.Latest, Most: in.Count})
-	out := api.Notices{CanMail: a.Board.CanMail(), Mail: who(ctx).Mail, List: []api.Notice{}}
-	for _, m := range c.Members {
-		if m.PersonID == who(ctx).ID {
-			out.IsOn = m.Mailed
-		}
-	}
+	me, _ := memberOf(c, who(ctx).ID)
+	out := api.Notices{CanMail: a.Board.CanMail(), Mail: who(ctx).Mail, IsOn: me.Mailed, List: []api.Notice{}}
 	for _, n := range list {
 		out.List = append(out.List, a.Board.Notice(n, c.Name))
 	}
@@ -87,10 +84,10 @@ func (a *server) hooks(ctx context.Context, in *CaseInput) (*body[[]api.Hook], e
 		return nil, err
 	}
 	list, err := a.Store.HooksOf(ctx, c.ID)
-	_, mayNot := a.caseFor(ctx, in.Case, mayLead)
+	me, _ := memberOf(c, who(ctx).ID)
 	return listed(list, func(x store.Hook) api.Hook {
 		out := hookOf(x, last[x.ID])
-		if mayNot != nil {
+		if rights[me.Role] < mayLead {
 			out.URL = hostOf(x.URL)
 		}
 		return out
@@ -180,13 +177,7 @@ func (a *server) sendHandOver(ctx context.Context, in *caseBody[api.HandingOver]
 		return nil, fault.InvalidRequest.New("add the person to the case first", "%s is no member of the case", name)
 	}
 	x := store.Comment{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), Text: in.Body.Text}
-	err = a.Store.Together(ctx, func(s *store.Store) error {
-		if err := s.AddComment(ctx, &x, mentionedOthers(c, x)); err != nil {
-			return err
-		}
-		return a.Board.In(s).HandOver(ctx, c, x, to)
-	})
-	if err != nil {
+	if err := a.addComment(ctx, c, &x, func(b *notices.Board, _ []int64) error { return b.HandOver(ctx, c, x, to) }); err != nil {
 		return nil, err
 	}
 	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "handed the case over: comment %d", x.ID)

@@ -33,15 +33,24 @@ func (a *server) caseFor(ctx context.Context, name string, right int) (store.Cas
 	if err != nil {
 		return c, err
 	}
+	m, ok := memberOf(c, who(ctx).ID)
+	switch {
+	case !ok:
+		return store.Case{}, fmt.Errorf("case %s: %w", name, fault.NotFound)
+	case rights[m.Role] < right:
+		return c, fault.PermissionDenied.New("", "permission denied: your role in case %s is %s", name, m.Role)
+	}
+	return c, nil
+}
+
+// memberOf returns a person's part in a case, and whether the person has one.
+func memberOf(c store.Case, person int64) (store.Member, bool) {
 	for _, m := range c.Members {
-		if m.PersonID == who(ctx).ID {
-			if rights[m.Role] < right {
-				return c, fault.PermissionDenied.New("", "permission denied: your role in case %s is %s", name, m.Role)
-			}
-			return c, nil
+		if m.PersonID == person {
+			return m, true
 		}
 	}
-	return store.Case{}, fmt.Errorf("case %s: %w", name, fault.NotFound)
+	return store.Member{}, false
 }
 
 // caseBody is the input of an operation on a case that has a body.

@@ -23,7 +23,7 @@ type room[T any] struct {
 	tail     *Tail[T]
 }
 
-// New returns a hub that nobody watches. read reads the entries of a case after one, of which id returns the ID.
+// New returns a hub that nobody watches. read reads the first Most entries of a case after one; id returns the ID of an entry.
 func New[T any](read func(ctx context.Context, caseID, after int64) ([]T, error), id func(T) int64) *Hub[T] {
 	return &Hub[T]{id: id, read: read, rooms: map[int64]*room[T]{}}
 }

@@ -39,7 +39,7 @@ func (r *record) read(_ context.Context, _, after int64) ([]int64, error) {
 	defer r.mu.Unlock()
 	var out []int64
 	for _, x := range r.list {
-		if x > after && len(out) < mostTail {
+		if x > after && len(out) < Most {
 			out = append(out, x)
 		}
 	}

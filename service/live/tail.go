@@ -6,12 +6,12 @@ import (
 	"sync"
 )
 
-// mostTail is the number of entries that a Tail keeps.
-const mostTail = 1000
+// Most is the number of entries that are read at once, and that a Tail keeps.
+const Most = 1000
 
 // Tail is the end of a list that only grows, with increasing IDs. It is read once for all who wait for it.
 type Tail[T any] struct {
-	// ID returns the ID of an entry. Read reads the entries after an ID, the first ones if there are more than it returns at a time.
+	// ID returns the ID of an entry. Read reads the entries after an ID: the first Most of them.
 	ID   func(T) int64
 	Read func(ctx context.Context, after int64) ([]T, error)
 
@@ -43,10 +43,10 @@ func (t *Tail[T]) After(ctx context.Context, id int64, change uint64) ([]T, erro
 			return nil, err
 		}
 		t.list = append(t.list, got...)
-		if len(got) == 0 || t.ID(got[len(got)-1]) <= last || len(got) < mostTail {
+		if len(got) < Most { // there are no more
 			t.read = change
 		}
-		if over := len(t.list) - mostTail; over > 0 {
+		if over := len(t.list) - Most; over > 0 {
 			t.first = t.ID(t.list[over-1])
 			t.list = append([]T(nil), t.list[over:]...)
 		}

@@ -53,8 +53,6 @@ const (
 	// reload is how long somebody whose last watcher has ended counts as present: a page that is loaded again must not look
 	// like leaving.
 	reload = 2 * time.Second
-	// mostSteps limits the steps that a watcher receives for those that it missed.
-	mostSteps = 1000
 )
 
 // New returns the sittings of a store.
@@ -72,7 +70,7 @@ func (h *Hub) room(id int64) *room {
 
 // stepsAfter reads the steps of a sitting after one.
 func (h *Hub) stepsAfter(ctx context.Context, id, after int64) (out []api.SittingStep, err error) {
-	list, err := h.store.StepsOf(ctx, id, store.Page{After: after, Most: mostSteps})
+	list, err := h.store.StepsOf(ctx, id, store.Page{After: after, Most: live.Most})
 	for _, s := range list {
 		out = append(out, StepOf(s))
 	}

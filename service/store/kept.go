@@ -79,6 +79,18 @@ type Theory struct {
 	Exhibits  []TheoryExhibit `gorm:"foreignKey:TheoryID"`
 }
 
+// Sides returns the numbers of the exhibits for a theory, and of those against it.
+func (t Theory) Sides() (supporting, opposing []int64) {
+	for _, e := range t.Exhibits {
+		if e.Supports {
+			supporting = append(supporting, e.Exhibit.Number)
+		} else {
+			opposing = append(opposing, e.Exhibit.Number)
+		}
+	}
+	return supporting, opposing
+}
+
 // TheoryExhibit is an exhibit for a theory, or against it.
 type TheoryExhibit struct {
 	TheoryID  int64 `gorm:"primaryKey"`
@@ -183,11 +195,12 @@ func (s *Store) DeleteComment(ctx context.Context, id int64) error {
 
 // CommentByNumber finds a comment of a case.
 func (s *Store) CommentByNumber(ctx context.Context, caseID, number int64) (x Comment, err error) {
-	return x, translate(s.comments(ctx, caseID).Take(&x, "number = ?", number).Error, fmt.Sprintf("comment %d", number))
+	return x, translate(s.comments(ctx).Take(&x, "case_id = ? and number = ?", caseID, number).Error, fmt.Sprintf("comment %d", number))
 }
 
-func (s *Store) comments(ctx context.Context, caseID int64) *gorm.DB {
-	return s.in(ctx).Preload("Person").Preload("Evidence").Preload("Parent", onlyNumber).Preload("Exhibit", onlyNumber).Where("case_id = ?", caseID)
+// comments are comments with what belongs to them.
+func (s *Store) comments(ctx context.Context) *gorm.DB {
+	return s.in(ctx).Preload("Person").Preload("Evidence").Preload("Parent", onlyNumber).Preload("Exhibit", onlyNumber)
 }
 
 // CommentQuery chooses a page of comments: in evidence if it is not 0; on moments from From to To if To is not 0; with all words of a text.
@@ -200,7 +213,7 @@ type CommentQuery struct {
 
 // CommentsOf lists comments of a case.
 func (s *Store) CommentsOf(ctx context.Context, caseID int64, q CommentQuery) ([]Comment, error) {
-	db := s.comments(ctx, caseID)
+	db := s.comments(ctx).Where("case_id = ?", caseID)
 	if q.Evidence != 0 {
 		db = db.Where("evidence_id = ?", q.Evidence)
 	}
@@ -234,7 +247,7 @@ func (s *Store) MentionsOf(ctx context.Context, person int64) ([]Mention, error)
 		return nil, translate(err, "mentions")
 	}
 	var list []Comment
-	if err := s.in(ctx).Preload("Person").Preload("Evidence").Preload("Parent", onlyNumber).Preload("Exhibit", onlyNumber).Where("id in ?", ids).Order("id desc").Find(&list).Error; err != nil {
+	if err := s.comments(ctx).Where("id in ?", ids).Order("id desc").Find(&list).Error; err != nil {
 		return nil, translate(err, "mentions")
 	}
 	cases := map[int64]Case{}

@@ -54,7 +54,7 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 		}
 	}()
 	sum := sha256.New()
-	if s.Bytes, err = sparse.Copy(f, io.TeeReader(&contextReader{ctx, r}, sum)); err != nil {
+	if s.Bytes, err = sparse.Copy(f, io.TeeReader(Reader(ctx, r), sum)); err != nil {
 		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
 			return s, fmt.Errorf("%w after %d bytes: upload it again", fault.CutOff, s.Bytes)
 		}
@@ -92,7 +92,7 @@ func (v *Vault) Spool(ctx context.Context, r io.Reader) (*os.File, error) {
 		f.Close()
 		return nil, fmt.Errorf("create a file in the vault: %w", err)
 	}
-	if n, err := sparse.Copy(f, &contextReader{ctx, r}); err != nil {
+	if n, err := sparse.Copy(f, Reader(ctx, r)); err != nil {
 		f.Close()
 		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
 			return nil, fmt.Errorf("%w after %d bytes: upload it again", fault.CutOff, n)
@@ -114,6 +114,9 @@ func syncFolder(dir string) error {
 	}
 	return nil
 }
+
+// Reader returns a reader of r that ends when the context does.
+func Reader(ctx context.Context, r io.Reader) io.Reader { return &contextReader{ctx, r} }
 
 // contextReader ends when its context does.
 type contextReader struct {
