@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -218,6 +219,54 @@ func main() {
 	require.NotNil(t, c.First)
 	assert.Equal(t, "if i == 4 && k == 30 {", c.First.Name)
 	assert.Equal(t, c.First.Name, c.Causes[0].Name)
+}
+
+// A call that was under way when the program ended is not one that ends in another way: its end was not seen.
+func TestComparedWithACallThatWasCutOff(t *testing.T) {
+	t.Parallel()
+	const bell = `package main
+
+import (
+	"fmt"
+	"os"
+	"sync"
+	"time"
+)
+
+func ring(wg *sync.WaitGroup, n int) int {
+	defer os.ReadFile("rope") // waits if it is a pipe
+	defer wg.Done()
+	n += 3
+	return n
+}
+
+func main() {
+	var wg sync.WaitGroup
+	wg.Add(1)
+	go ring(&wg, 4)
+	wg.Wait()
+	time.Sleep(300 * time.Millisecond)
+	fmt.Println("rung")
+}
+`
+	dirs := [2]string{t.TempDir(), t.TempDir()}
+	var runs [2]replay.Recording
+	for i, dir := range dirs {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "go.mod"), []byte("module bell\n\ngo 1.24\n"), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "main.go"), []byte(bell), 0o600))
+		if i == 0 {
+			require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "rope"), 0o600))
+		}
+		r := record(t, dir, "go", "run", ".")
+		require.Zero(t, r.ExitCode, r.err)
+		runs[i] = open(t, r.log)
+	}
+	for i := range runs {
+		c, err := runs[i].(replay.Aligner).Align(context.Background(), runs[1-i], replay.AlignOptions{Causes: 10})
+		require.NoError(t, err)
+		assert.Empty(t, c.Causes)
+		assert.Nil(t, c.First)
+	}
 }
 
 // A relation between local values at a line is found by its text in another version, and breaks where the defect shows.

@@ -90,9 +90,12 @@ func (s *side) text(m event.Moment) string {
 	return s.line(s.T.FunctionOf(place.Call).File, place.Line)
 }
 
-// where names the place of a moment for people.
-func (s *side) where(m event.Moment) string {
+// where names the place of a moment of a call for people.
+func (s *side) where(call event.CallID, m event.Moment) string {
 	if m == event.NoMoment {
+		if s.T.Call(call).Leave == event.NoMoment {
+			return "no more was recorded of the call"
+		}
 		return "the end of the call"
 	}
 	place, err := s.Place(m)
@@ -143,13 +146,13 @@ func (p *pair) describe(x parting) replay.Parting {
 	out := replay.Parting{Kind: x.kind, Left: x.leftLine, Right: x.rightLine}
 	if text, ok := p.differing(x); ok {
 		out.Left, out.Right, out.Name = x.left, x.right, text
-		out.LeftValue, out.RightValue = p.left.where(x.left), p.right.where(x.right)
+		out.LeftValue, out.RightValue = p.left.where(x.calls[0], x.left), p.right.where(x.calls[1], x.right)
 		out.Why = "the source differs: only one of the versions has this line"
 		return out
 	}
 	if x.kind == replay.ByPath {
 		out.Name = p.deciding(x)
-		out.Why = fmt.Sprintf("then left: %s; right: %s", p.left.where(x.left), p.right.where(x.right))
+		out.Why = fmt.Sprintf("then left: %s; right: %s", p.left.where(x.calls[0], x.left), p.right.where(x.calls[1], x.right))
 		list := p.readings(x.leftLine, x.rightLine)
 		if p.loopHead(x) != "" {
 			list = p.headReadings(x)
@@ -157,7 +160,7 @@ func (p *pair) describe(x parting) replay.Parting {
 		if list = different(list); len(list) > 0 {
 			out.LeftValue, out.RightValue = assignments(list)
 		} else {
-			out.LeftValue, out.RightValue, out.Why = p.left.where(x.left), p.right.where(x.right), "the runs continue differently after this line"
+			out.LeftValue, out.RightValue, out.Why = p.left.where(x.calls[0], x.left), p.right.where(x.calls[1], x.right), "the runs continue differently after this line"
 		}
 		return out
 	}
@@ -365,7 +368,7 @@ func (p *pair) addNewWays(list []replay.Parting, most int) []replay.Parting {
 		reported := p.reports(parting{calls: [2]event.CallID{t.CallOf(x.line), event.NoCall}, leftLine: x.line, left: x.next})
 		if id := t.ID(x.line); len(list) < most && !isListed[id] && !reported {
 			isListed[id] = true
-			list = append(list, replay.Parting{Kind: replay.ByPath, Name: p.left.text(x.line), LeftValue: p.left.where(x.next), RightValue: "never", Left: x.line, Right: event.NoMoment, Why: "only this run goes on after this line as it did"})
+			list = append(list, replay.Parting{Kind: replay.ByPath, Name: p.left.text(x.line), LeftValue: p.left.where(p.left.T.CallOf(x.line), x.next), RightValue: "never", Left: x.line, Right: event.NoMoment, Why: "only this run goes on after this line as it did"})
 		}
 	}
 	return list

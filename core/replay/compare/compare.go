@@ -318,7 +318,18 @@ func (w *walk) alignRest(left, right []item) {
 		extra, next = 0, j+1
 		w.pairUp(left[i], right[j])
 	}
-	apart(len(left)-extra, extra, len(right))
+	if !w.cutOff(left[len(left)-extra:], right[next:]) {
+		apart(len(left)-extra, extra, len(right))
+	}
+}
+
+// cutOff reports whether all that is left of two calls is the end of one of them, of which the other has none: it was still
+// under way when its recording ended, so nothing says that it would have gone on in another way.
+func (w *walk) cutOff(left, right []item) bool {
+	ends := func(s *side, rest []item, s2 *side, other event.CallID) bool {
+		return len(rest) == 1 && s.T.Kind(rest[0].at) == event.Leave && rest[0].child == event.NoCall && s2.T.Call(other).Leave == event.NoMoment
+	}
+	return len(left) == 0 && ends(w.right, right, w.left, w.calls[0]) || len(right) == 0 && ends(w.left, left, w.right, w.calls[1])
 }
 
 // size returns the number of calls of a call on its thread, itself included.
