@@ -375,6 +375,9 @@ func (a *app) evidenceCommand() *cobra.Command {
 					if e.State == api.StateIndexing {
 						state = fmt.Sprintf("indexing, %d %%", int(100*e.Progress))
 					}
+					if e.State == api.StateIndexing && e.Trouble != "" {
+						e.Outcome = "is tried again: " + e.Trouble
+					}
 					t.AppendRow(table.Row{args[0] + "/" + e.Name, plain(e.Program), state, e.Moments, e.Bytes, started(e.Started), plain(e.Host), plain(e.Outcome)})
 				}
 				t.Render()
@@ -389,7 +392,24 @@ func (a *app) evidenceCommand() *cobra.Command {
 	}
 	add.Flags().StringVar(&name, "name", "", "its name in the case (default the file's name without its ending)")
 	a.readingFlags(add)
-	c.AddCommand(add)
+	index := &cobra.Command{
+		Use: "index CASE/NAME", Short: "Index evidence again, as after a lack of disk", Args: args(1, 1, "CASE/NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			caseName, name, ok := strings.Cut(args[0], "/")
+			if !ok || name == "" {
+				return usage("write it as CASE/NAME", "%q has no evidence of a case", args[0])
+			}
+			s, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, err := s.IndexAgain(c.Context(), caseName, name); err != nil {
+				return err
+			}
+			return a.indexed(c.Context(), s, caseName, name)
+		},
+	}
+	c.AddCommand(add, index)
 	return c
 }
 
@@ -442,8 +462,18 @@ func (a *app) upload(ctx context.Context, caseName, path, name string) error {
 	if _, err := s.Upload(ctx, caseName, name, &reader, api.Reading{As: a.as, Fields: a.rules()}); err != nil {
 		return err
 	}
+	return a.indexed(ctx, s, caseName, name)
+}
+
+// indexed waits until evidence is indexed, and prints what it is.
+func (a *app) indexed(ctx context.Context, s *client.Client, caseName, name string) error {
 	index := progressbar.NewOptions(100, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription("index"), progressbar.OptionSetVisibility(a.terminal()), progressbar.OptionClearOnFinish())
-	e, err := s.Await(ctx, caseName, name, func(e api.EvidenceInfo) { _ = index.Set(int(100 * e.Progress)) })
+	e, err := s.Await(ctx, caseName, name, func(e api.EvidenceInfo) {
+		if e.Trouble != "" && e.State == api.StateIndexing {
+			index.Describe("index, tried again: " + plain(e.Trouble))
+		}
+		_ = index.Set(int(100 * e.Progress))
+	})
 	if err != nil {
 		return err
 	}

@@ -168,6 +168,11 @@ func (c *Client) EvidenceInfo(ctx context.Context, caseName, name string) (e api
 	return e, c.call(ctx, "GET", evidencePath(caseName, name), nil, &e)
 }
 
+// IndexAgain has evidence indexed again.
+func (c *Client) IndexAgain(ctx context.Context, caseName, name string) (e api.EvidenceInfo, err error) {
+	return e, c.call(ctx, "POST", evidencePath(caseName, name)+"/index", nil, &e)
+}
+
 // Download writes the bytes of evidence.
 func (c *Client) Download(ctx context.Context, caseName, name string, to io.Writer) error {
 	return c.receive(ctx, evidencePath(caseName, name)+"/content", to, caseName+"/"+name)

@@ -185,6 +185,8 @@ export const texts = {
     host: 'Host',
     by: (name: string, time: string) => `by ${name}, ${new Date(time).toLocaleString()}`,
     indexing: (name: string) => `indexing of ${name}`,
+    again: 'Index it again',
+    triedAgain: 'It is tried again:',
     gaps: (n: number) => counted(n, 'gap'),
     broken: (n: number, again: boolean) => `${counted(n, 'expectation')} ${n === 1 ? 'breaks' : 'break'}${again ? ' again, after the case was closed' : ''}`,
     add: 'Add evidence',

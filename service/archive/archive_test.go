@@ -97,8 +97,8 @@ func (p place) generated(t testing.TB, random *rand.Rand) store.Case {
 	require.NoError(t, err)
 	require.NoError(t, p.store.AddArtifact(ctx, &store.Artifact{CaseID: c.ID, Name: "berthing", Kind: api.ArtifactBinary, SHA256: kept.SHA256, Bytes: kept.Bytes, BuildID: "b1", PersonID: someone().ID}))
 	for i := range random.IntN(5) {
-		require.NoError(t, p.store.SaveCheckpoint(ctx, &store.Checkpoint{CaseID: c.ID, Kind: "line", File: "berth.go", Line: i, Text: text(), Evidence: list[0].Name, Condition: "a > 1", Show: []string{"a"}, Enabled: random.IntN(2) == 0, PersonID: someone().ID}))
-		require.NoError(t, p.store.SaveExpectation(ctx, &store.Expectation{CaseID: c.ID, Checkpoint: "enter F", That: "a > 1", Note: text(), PersonID: someone().ID}))
+		require.NoError(t, p.store.AddCheckpoint(ctx, &store.Checkpoint{CaseID: c.ID, Kind: "line", File: "berth.go", Line: i, Text: text(), Evidence: list[0].Name, Condition: "a > 1", Show: []string{"a"}, Enabled: random.IntN(2) == 0, PersonID: someone().ID}))
+		require.NoError(t, p.store.AddExpectation(ctx, &store.Expectation{CaseID: c.ID, Checkpoint: "enter F", That: "a > 1", Note: text(), PersonID: someone().ID}))
 	}
 	var exhibits []store.Exhibit
 	for range random.IntN(40) {
@@ -132,7 +132,7 @@ func (p place) generated(t testing.TB, random *rand.Rand) store.Case {
 	}
 	for range random.IntN(4) {
 		x := store.Theory{CaseID: c.ID, PersonID: someone().ID, Text: text(), State: api.TheorySupported, Note: text()}
-		require.NoError(t, p.store.SaveTheory(ctx, &x))
+		require.NoError(t, p.store.AddTheory(ctx, &x))
 		for _, e := range exhibits {
 			if random.IntN(4) == 0 {
 				require.NoError(t, p.store.Argue(ctx, store.TheoryExhibit{TheoryID: x.ID, ExhibitID: e.ID, Supports: random.IntN(2) == 0}))

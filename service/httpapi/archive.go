@@ -74,7 +74,7 @@ func (a *server) importCase(w http.ResponseWriter, r *http.Request) {
 	ctx := context.WithoutCancel(r.Context())
 	for _, e := range added {
 		if err == nil {
-			err = a.Jobs.Index(ctx, e.ID)
+			err = a.Jobs.Index(ctx, e)
 		}
 	}
 	if err == nil {

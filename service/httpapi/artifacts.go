@@ -65,7 +65,7 @@ func (a *server) uploadArtifact(w http.ResponseWriter, r *http.Request) {
 	again, err := a.Store.IndexAgain(ctx, c.ID, kinds.Explained())
 	for _, e := range again {
 		if err == nil {
-			err = a.Jobs.Index(ctx, e.ID)
+			err = a.Jobs.Index(ctx, e)
 		}
 	}
 	if err == nil {

@@ -62,7 +62,7 @@ func (a *server) newCheckpoint(ctx context.Context, in *caseBody[api.NewCheckpoi
 	if err := a.locate(ctx, in.Case, c.ID, b.Evidence, kind, &x); err != nil {
 		return nil, err
 	}
-	if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
+	if err := a.Store.AddCheckpoint(ctx, &x); err != nil {
 		return nil, err
 	}
 	return &body[api.Checkpoint]{checkpointOf(x)}, a.checkpointChanged(ctx, c, x, fmt.Sprintf("set checkpoint %d on %s", x.ID, checkpointOf(x).Label))
@@ -79,19 +79,15 @@ func (a *server) changeCheckpoint(ctx context.Context, in *ChangeCheckpointInput
 	if err != nil {
 		return nil, err
 	}
-	x, err := a.Store.CheckpointByID(ctx, c.ID, who(ctx).ID, in.ID)
+	x, err := a.Store.ChangeCheckpoint(ctx, c.ID, who(ctx).ID, in.ID, func(x *store.Checkpoint) error {
+		change(&x.Enabled, in.Body.Enabled)
+		change(&x.Condition, in.Body.When)
+		change(&x.Nth, in.Body.Nth)
+		change(&x.Listing, in.Body.Listing)
+		change(&x.Show, in.Body.Show)
+		return ask.CheckExpressions(x.Condition, x.Nth, x.Show)
+	})
 	if err != nil {
-		return nil, err
-	}
-	change(&x.Enabled, in.Body.Enabled)
-	change(&x.Condition, in.Body.When)
-	change(&x.Nth, in.Body.Nth)
-	change(&x.Listing, in.Body.Listing)
-	change(&x.Show, in.Body.Show)
-	if err := ask.CheckExpressions(x.Condition, x.Nth, x.Show); err != nil {
-		return nil, err
-	}
-	if err := a.Store.SaveCheckpoint(ctx, &x); err != nil {
 		return nil, err
 	}
 	return &body[api.Checkpoint]{checkpointOf(x)}, a.checkpointChanged(ctx, c, x, fmt.Sprintf("changed checkpoint %d", x.ID))

@@ -40,6 +40,7 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 		_, e, err := a.evidenceFor(ctx, *in)
 		return &body[api.EvidenceInfo]{evidenceOf(e)}, err
 	})
+	route(h, a, "POST", "/api/cases/{case}/evidence/{evidence}/index", "indexAgain", "Index evidence again, as after a lack of disk", a.indexAgain)
 	// Uploads and downloads are streams. They bypass huma, which reads whole bodies.
 	r.Put("/api/cases/{case}/evidence/{evidence}", a.upload)
 	r.Get("/api/cases/{case}/evidence/{evidence}/content", a.download)
@@ -52,6 +53,26 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 		Responses: map[string]*huma.Response{"201": {Description: "kept on disk; it is being indexed"}, "default": {Description: "error"}}})
 	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "content", Method: "GET", Path: "/api/cases/{case}/evidence/{evidence}/content", Summary: "The bytes of evidence",
 		Parameters: params, Responses: map[string]*huma.Response{"200": {Description: "the bytes", Content: stream}, "default": {Description: "error"}}})
+}
+
+func (a *server) indexAgain(ctx context.Context, in *EvidenceInput) (*body[api.EvidenceInfo], error) {
+	c, err := a.caseFor(ctx, in.Case, mayWork)
+	if err != nil {
+		return nil, err
+	}
+	e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+	if err != nil {
+		return nil, err
+	}
+	again, err := a.Store.IndexOneAgain(ctx, e.ID)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Jobs.Index(ctx, again); err != nil {
+		return nil, err
+	}
+	again.Person = e.Person
+	return &body[api.EvidenceInfo]{evidenceOf(again)}, a.note(ctx, c, "asked to index %s again", e.Name)
 }
 
 // evidenceInfos lists the evidence of a case, newest first, with the expectations that break in it.
@@ -118,7 +139,7 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, r, err)
 		return
 	}
-	if err = a.Jobs.Index(ctx, e.ID); err != nil {
+	if err = a.Jobs.Index(ctx, e); err != nil {
 		a.fail(w, r, err)
 		return
 	}

@@ -55,7 +55,16 @@ func (a *server) newExpectation(ctx context.Context, in *caseBody[ask.Expectatio
 	}
 	b := in.Body
 	x := store.Expectation{CaseID: c.ID, Checkpoint: b.Checkpoint, Text: b.Text, Condition: b.When, That: b.That, Note: b.Note, PersonID: who(ctx).ID, Person: who(ctx)}
-	if err := a.saveExpectation(ctx, c, &x, true); err != nil {
+	if err := x.Asked().Valid(); err != nil {
+		return nil, err
+	}
+	if err := a.locateExpectation(ctx, c, &x); err != nil {
+		return nil, err
+	}
+	if err := a.Store.AddExpectation(ctx, &x); err != nil {
+		return nil, err
+	}
+	if err := a.Jobs.Check(ctx, c.ID, jobs.AllEvidence); err != nil {
 		return nil, err
 	}
 	return &body[api.KeptExpectation]{expectationOf(x)}, a.note(ctx, c, "expected at %s: %s", x.Checkpoint, x.That)
@@ -71,33 +80,34 @@ func (a *server) changeExpectation(ctx context.Context, in *ChangeExpectationInp
 		return nil, err
 	}
 	isMoved := in.Body.Checkpoint != nil && *in.Body.Checkpoint != x.Checkpoint
-	if isMoved {
-		x.Text = ""
-	}
 	change(&x.Checkpoint, in.Body.Checkpoint)
 	change(&x.Condition, in.Body.When)
 	change(&x.That, in.Body.That)
-	change(&x.Note, in.Body.Note)
-	if err := a.saveExpectation(ctx, c, &x, isMoved); err != nil {
+	if err := x.Asked().Valid(); err != nil {
+		return nil, err
+	}
+	if isMoved {
+		x.Text = ""
+		if err := a.locateExpectation(ctx, c, &x); err != nil {
+			return nil, err
+		}
+	}
+	located := x
+	x, err = a.Store.ChangeExpectation(ctx, c.ID, in.ID, func(x *store.Expectation) {
+		if isMoved {
+			x.Checkpoint, x.Text = located.Checkpoint, located.Text
+		}
+		change(&x.Condition, in.Body.When)
+		change(&x.That, in.Body.That)
+		change(&x.Note, in.Body.Note)
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Jobs.Check(ctx, c.ID, jobs.AllEvidence); err != nil {
 		return nil, err
 	}
 	return &body[api.KeptExpectation]{expectationOf(x)}, a.note(ctx, c, "changed expectation %d: at %s, %s", x.ID, x.Checkpoint, x.That)
-}
-
-// saveExpectation checks an expectation, finds its place if it is new, saves it, and queues its checks.
-func (a *server) saveExpectation(ctx context.Context, c store.Case, x *store.Expectation, isNew bool) error {
-	if err := x.Asked().Valid(); err != nil {
-		return err
-	}
-	if isNew {
-		if err := a.locateExpectation(ctx, c, x); err != nil {
-			return err
-		}
-	}
-	if err := a.Store.SaveExpectation(ctx, x); err != nil {
-		return err
-	}
-	return a.Jobs.Check(ctx, c.ID, jobs.AllEvidence)
 }
 
 // locateExpectation completes the place of an expectation from the newest evidence that has it: the full name of its

@@ -451,7 +451,7 @@ func (a *server) newTheory(ctx context.Context, in *caseBody[api.NewTheory]) (*b
 		return nil, err
 	}
 	x := store.Theory{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), Text: in.Body.Text, Note: in.Body.Note, State: api.TheoryOpen}
-	if err := a.Store.SaveTheory(ctx, &x); err != nil {
+	if err := a.Store.AddTheory(ctx, &x); err != nil {
 		return nil, err
 	}
 	return &body[api.Theory]{theoryOf(x)}, a.note(ctx, c, "suspects: %s (theory %d)", x.Text, x.Number)
@@ -473,10 +473,13 @@ func (a *server) changeTheory(ctx context.Context, in *keptBody[api.TheoryChange
 		return nil, err
 	}
 	was := x.State
-	change(&x.Text, in.Body.Text)
-	change(&x.State, in.Body.State)
-	change(&x.Note, in.Body.Note)
-	if err := a.Store.SaveTheory(ctx, &x); err != nil {
+	x, err = a.Store.ChangeTheory(ctx, c.ID, x.Number, func(x *store.Theory) {
+		was = x.State
+		change(&x.Text, in.Body.Text)
+		change(&x.State, in.Body.State)
+		change(&x.Note, in.Body.Note)
+	})
+	if err != nil {
 		return nil, err
 	}
 	what := "changed theory %d: %s"

@@ -34,9 +34,12 @@ type deliverer struct {
 }
 
 // NextRetry implements river.Worker.
-func (*deliverer) NextRetry(job *river.Job[deliverArgs]) time.Time {
+func (*deliverer) NextRetry(job *river.Job[deliverArgs]) time.Time { return nextRetry(job.Attempt) }
+
+// nextRetry is when a job is tried again after some attempts.
+func nextRetry(attempts int) time.Time {
 	wait := lastRetry
-	if n := job.Attempt - 1; n < 10 {
+	if n := attempts - 1; n < 10 {
 		wait = min(firstRetry<<max(n, 0), lastRetry)
 	}
 	return time.Now().Add(wait)

@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
+	"github.com/riverqueue/river/rivertype"
 
 	"wraithology/api"
 	"wraithology/core/ask"
@@ -37,6 +39,8 @@ type Jobs struct {
 
 type indexArgs struct {
 	Evidence int64 `json:"evidence"`
+	// Asked is how often the evidence was to be indexed again: a job of an earlier time leaves the evidence to a later one.
+	Asked int64 `json:"asked"`
 }
 
 // Kind implements river.JobArgs.
@@ -57,26 +61,24 @@ func (*indexer) Timeout(*river.Job[indexArgs]) time.Duration { return -1 }
 func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 	e, err := w.store.EvidenceByID(ctx, job.Args.Evidence)
 	switch {
+	case errors.Is(err, fault.NotFound):
+		return nil // deleted meanwhile
 	case err != nil:
 		return err
 	case e.State == api.StateReady: // the service was killed before it queued what follows
 		return w.next.Check(ctx, e.CaseID, e.ID)
-	case e.State != api.StateIndexing:
+	case e.State != api.StateIndexing || e.Asked != job.Args.Asked:
 		return nil
 	}
 	saved := time.Now()
 	r, err := w.open.Open(ctx, e, func(done float64) {
 		if time.Since(saved) > 250*time.Millisecond {
 			saved = time.Now()
-			_ = w.store.SetProgress(ctx, e.ID, done) // the next one, or the end, says it again
+			_ = w.store.SetProgress(ctx, e, done) // the next one, or the end, says it again
 		}
 	})
 	if err != nil {
-		if !errors.Is(err, fault.Unreadable) {
-			return err // the queue tries again
-		}
-		e.State, e.Trouble, e.Outcome = api.StateFailed, err.Error(), "cannot be read"
-		return w.store.SaveEvidence(ctx, e)
+		return w.failed(ctx, job, e, err)
 	}
 	var sketch ask.Sketch
 	err = guard.Do(func() (err error) {
@@ -88,6 +90,10 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 		return err
 	})
 	if err != nil {
+		return w.failed(ctx, job, e, err)
+	}
+	e.Trouble = ""
+	if isLatest, err := w.store.SaveIndexed(ctx, e); err != nil || !isLatest {
 		return err
 	}
 	if len(sketch.Functions) > 0 {
@@ -95,11 +101,33 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 			return err
 		}
 	}
-	if err := w.store.SaveEvidence(ctx, e); err != nil {
-		return err
-	}
 	return w.next.Check(ctx, e.CaseID, e.ID)
 }
+
+// failed decides about evidence that was not indexed. Only what cannot be read stays so: for lack of disk, memory or time the queue tries again, and says
+// meanwhile what is missing.
+func (w *indexer) failed(ctx context.Context, job *river.Job[indexArgs], e store.Evidence, err error) error {
+	if ctx.Err() != nil {
+		return err // the service stops
+	}
+	var errno syscall.Errno // the operating system refused something: the evidence itself says nothing against it
+	isUnreadable := errors.Is(err, fault.Unreadable) && !errors.As(err, &errno)
+	if !isUnreadable && job.Attempt < job.MaxAttempts {
+		if saved := w.store.SetTrouble(ctx, e, err.Error()); saved != nil {
+			return saved
+		}
+		return err
+	}
+	e.State, e.Trouble, e.Outcome = api.StateFailed, err.Error(), "was not indexed"
+	if isUnreadable {
+		e.Outcome = "cannot be read"
+	}
+	_, err = w.store.SaveIndexed(ctx, e)
+	return err
+}
+
+// NextRetry implements river.Worker.
+func (*indexer) NextRetry(job *river.Job[indexArgs]) time.Time { return nextRetry(job.Attempt) }
 
 func describe(e *store.Evidence, info replay.Info) {
 	e.State, e.Progress = api.StateReady, 1
@@ -119,6 +147,12 @@ func describe(e *store.Evidence, info replay.Info) {
 		e.Outcome = "not known: " + info.Gaps[len(info.Gaps)-1].What
 	}
 }
+
+// mostIndexed limits the attempts to index evidence: the last one is about five hours after the first.
+const mostIndexed = 13
+
+// once keeps jobs that have not ended unique.
+var once = river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled}}
 
 // Start migrates the queue's tables and starts its workers.
 func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings.Recordings, board *notices.Board, log *slog.Logger) (*Jobs, error) {
@@ -155,7 +189,7 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 		return nil, err
 	}
 	for _, e := range left {
-		if err := j.Index(ctx, e.ID); err != nil {
+		if err := j.Index(ctx, e); err != nil {
 			return nil, err
 		}
 	}
@@ -168,9 +202,9 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 	return j, nil
 }
 
-// Index queues the indexing of evidence.
-func (j *Jobs) Index(ctx context.Context, evidence int64) error {
-	if _, err := j.client.Insert(ctx, indexArgs{evidence}, nil); err != nil {
+// Index queues the indexing of evidence, once for each time that it is to be indexed.
+func (j *Jobs) Index(ctx context.Context, e store.Evidence) error {
+	if _, err := j.client.Insert(ctx, indexArgs{e.ID, e.Asked}, &river.InsertOpts{MaxAttempts: mostIndexed, UniqueOpts: once}); err != nil {
 		return fmt.Errorf("queue the indexing: %w", err)
 	}
 	return nil

@@ -5,6 +5,7 @@ import (
 	"context"
 	"log/slog"
 	"math/rand/v2"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -97,17 +98,17 @@ func TestIndexing(t *testing.T) {
 
 	// A log has no failure of a program, and so no fingerprint.
 	log := p.add(t, "log", strings.Repeat(`{"time":"2026-03-01T06:00:00Z","level":"info","msg":"berth free","berth":3}`+"\n", 50), api.StateIndexing)
-	require.NoError(t, j.Index(t.Context(), log))
+	require.NoError(t, j.Index(t.Context(), store.Evidence{ID: log}))
 	e = p.await(t, log, api.StateReady)
 	assert.Equal(t, "structured-log", e.Kind)
 	assert.EqualValues(t, 52, e.Moments, "the records, between begin and end")
 	assert.Equal(t, time.Date(2026, 3, 1, 6, 0, 0, 0, time.UTC), e.Started.UTC())
 
 	// What is ready is left alone.
-	require.NoError(t, j.Index(t.Context(), done))
-	require.NoError(t, j.Index(t.Context(), 4711))
+	require.NoError(t, j.Index(t.Context(), store.Evidence{ID: done}))
+	require.NoError(t, j.Index(t.Context(), store.Evidence{ID: 4711}))
 	again := p.add(t, "again", crash, api.StateIndexing)
-	require.NoError(t, j.Index(t.Context(), again))
+	require.NoError(t, j.Index(t.Context(), store.Evidence{ID: again}))
 	p.await(t, again, api.StateReady)
 	e, err := p.store.EvidenceByID(t.Context(), done)
 	require.NoError(t, err)
@@ -128,6 +129,29 @@ func TestUnreadable(t *testing.T) {
 	e := p.await(t, id, api.StateFailed)
 	assert.NotEmpty(t, e.Trouble)
 	assert.Equal(t, "cannot be read", e.Outcome)
+}
+
+// For lack of disk the queue tries again, and says meanwhile what is missing; it is not a property of the evidence.
+func TestIndexingForLackOfDisk(t *testing.T) {
+	t.Parallel()
+	p := open(t)
+	id := p.add(t, "run", crash, api.StateIndexing)
+	e, err := p.store.EvidenceByID(t.Context(), id)
+	require.NoError(t, err)
+	bytes, hidden := p.vault.Path(e.SHA256), p.vault.Path(e.SHA256)+"-away"
+	require.NoError(t, os.Rename(bytes, hidden))
+	j := p.start(t)
+	require.Eventually(t, func() bool {
+		e, err = p.store.EvidenceByID(context.Background(), id)
+		return err == nil && e.Trouble != ""
+	}, 30*time.Second, 50*time.Millisecond)
+	assert.Equal(t, api.StateIndexing, e.State)
+	require.NoError(t, os.Rename(hidden, bytes))
+	again, err := p.store.IndexOneAgain(t.Context(), id)
+	require.NoError(t, err)
+	require.NoError(t, j.Index(t.Context(), again))
+	e = p.await(t, id, api.StateReady)
+	assert.Empty(t, e.Trouble)
 }
 
 // The outcome names the failure with its kind once, and where it began.

@@ -48,7 +48,7 @@ func (v Vaulted) Keep(ctx context.Context, caseID, personID int64, name string, 
 		}
 		return err
 	}
-	if err := v.Jobs.Index(ctx, e.ID); err != nil {
+	if err := v.Jobs.Index(ctx, e); err != nil {
 		return err
 	}
 	return v.Store.Note(ctx, caseID, personID, fmt.Sprintf("received %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256))

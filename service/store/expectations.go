@@ -63,13 +63,26 @@ func (s *Store) ExpectationByID(ctx context.Context, caseID, id int64) (x Expect
 	return x, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Take(&x, id).Error, fmt.Sprintf("expectation %d", id))
 }
 
-// SaveExpectation adds or changes an expectation. What evidence answered before a change is outdated.
-func (s *Store) SaveExpectation(ctx context.Context, x *Expectation) error {
-	if x.ID == 0 {
-		x.CreatedAt = time.Now()
+// AddExpectation adds an expectation.
+func (s *Store) AddExpectation(ctx context.Context, x *Expectation) error {
+	x.CreatedAt, x.Version = time.Now(), 1
+	return translate(s.in(ctx).Omit("Person").Create(x).Error, "expectation")
+}
+
+// ChangeExpectation changes an expectation of a case, as it is now, and returns it. Others who change it wait. What evidence answered before is outdated.
+func (s *Store) ChangeExpectation(ctx context.Context, caseID, id int64, do func(*Expectation)) (x Expectation, err error) {
+	err = s.Together(ctx, func(s *Store) error {
+		if err := translate(locked(s.in(ctx).Where("case_id = ?", caseID)).Take(&x, id).Error, fmt.Sprintf("expectation %d", id)); err != nil {
+			return err
+		}
+		do(&x)
+		x.Version++
+		return translate(s.in(ctx).Select("*").Omit("Person").Updates(&x).Error, "expectation")
+	})
+	if err != nil {
+		return x, err
 	}
-	x.Version++
-	return translate(s.in(ctx).Omit("Person").Save(x).Error, "expectation")
+	return s.ExpectationByID(ctx, caseID, id)
 }
 
 // DeleteExpectation deletes an expectation of a case.

@@ -269,15 +269,27 @@ func (s *Store) SeeMentions(ctx context.Context, person, upTo int64) error {
 	return translate(s.in(ctx).Exec("update mentions set seen_at = now() where person_id = ? and comment_id <= ? and seen_at is null", person, upTo).Error, "mentions")
 }
 
-// SaveTheory adds or changes a theory.
-func (s *Store) SaveTheory(ctx context.Context, x *Theory) error {
-	x.ChangedAt = time.Now()
-	save := func(tx *gorm.DB) error { return tx.Omit("Person", "Exhibits").Save(x).Error }
-	if x.ID != 0 {
-		return translate(save(s.in(ctx)), "theory")
+// AddTheory adds a theory.
+func (s *Store) AddTheory(ctx context.Context, x *Theory) error {
+	x.CreatedAt = time.Now()
+	x.ChangedAt = x.CreatedAt
+	return translate(s.numbered(ctx, x.CaseID, "last_theory", &x.Number, func(tx *gorm.DB) error { return tx.Omit("Person", "Exhibits").Create(x).Error }), "theory")
+}
+
+// ChangeTheory changes a theory of a case, as it is now, and returns it. Others who change it wait.
+func (s *Store) ChangeTheory(ctx context.Context, caseID, number int64, do func(*Theory)) (x Theory, err error) {
+	err = s.Together(ctx, func(s *Store) error {
+		if err := translate(locked(s.in(ctx).Where("case_id = ? and number = ?", caseID, number)).Take(&x).Error, fmt.Sprintf("theory %d", number)); err != nil {
+			return err
+		}
+		do(&x)
+		x.ChangedAt = time.Now()
+		return translate(s.in(ctx).Select("*").Omit("Person", "Exhibits").Updates(&x).Error, "theory")
+	})
+	if err != nil {
+		return x, err
 	}
-	x.CreatedAt = x.ChangedAt
-	return translate(s.numbered(ctx, x.CaseID, "last_theory", &x.Number, save), "theory")
+	return s.TheoryByNumber(ctx, caseID, number)
 }
 
 // TheoriesOf lists a case's theories, oldest first.

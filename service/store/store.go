@@ -19,6 +19,7 @@ import (
 	"github.com/pressly/goose/v3"
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 )
 
 //go:embed migrations/*.sql
@@ -106,6 +107,8 @@ type Evidence struct {
 	// meanings of a log's fields.
 	ReadAs string
 	Fields map[string]string `gorm:"serializer:json"`
+	// Asked is how often the evidence was to be indexed again; IndexAgain increases it.
+	Asked int64 `gorm:"->"`
 	// IsImported is set for evidence that came with an imported case, of which nobody is told.
 	IsImported bool
 }
@@ -288,14 +291,22 @@ func (s *Store) AddEvidence(ctx context.Context, e *Evidence) error {
 	return translate(s.in(ctx).Omit("Person").Create(e).Error, "evidence "+e.Name)
 }
 
-// SaveEvidence saves the results of indexing.
-func (s *Store) SaveEvidence(ctx context.Context, e Evidence) error {
-	return translate(s.in(ctx).Omit("Person").Save(&e).Error, "evidence "+e.Name)
+// SaveIndexed saves what indexing found, and nothing else of the evidence. It does nothing if the evidence was deleted, or is to be indexed again since
+// e was read; isLatest reports whether it did something.
+func (s *Store) SaveIndexed(ctx context.Context, e Evidence) (isLatest bool, err error) {
+	done := s.in(ctx).Model(&Evidence{}).Where("id = ? and asked = ?", e.ID, e.Asked).
+		Select("State", "Progress", "Trouble", "Kind", "Program", "BuildID", "Host", "Started", "DurationNs", "Moments", "Outcome", "Gaps", "Fingerprint").Updates(&e)
+	return done.RowsAffected > 0, translate(done.Error, "evidence "+e.Name)
 }
 
-// SetProgress saves the progress of indexing.
-func (s *Store) SetProgress(ctx context.Context, id int64, done float64) error {
-	return translate(s.in(ctx).Model(&Evidence{}).Where("id = ?", id).Update("progress", done).Error, "evidence")
+// SetProgress saves the progress of indexing, unless the evidence is to be indexed again since e was read.
+func (s *Store) SetProgress(ctx context.Context, e Evidence, done float64) error {
+	return translate(s.in(ctx).Model(&Evidence{}).Where("id = ? and asked = ?", e.ID, e.Asked).Update("progress", done).Error, "evidence")
+}
+
+// SetTrouble saves why evidence is not indexed yet.
+func (s *Store) SetTrouble(ctx context.Context, e Evidence, trouble string) error {
+	return translate(s.in(ctx).Model(&Evidence{}).Where("id = ? and asked = ?", e.ID, e.Asked).Update("trouble", trouble).Error, "evidence")
 }
 
 // EvidenceOf lists a case's evidence, newest first.
@@ -346,14 +357,33 @@ func (s *Store) CheckpointByID(ctx context.Context, caseID, person, id int64) (c
 	return c, translate(s.checkpoints(ctx, caseID, person).Preload("Person").Take(&c, id).Error, fmt.Sprintf("checkpoint %d", id))
 }
 
-// SaveCheckpoint adds or changes a checkpoint.
-func (s *Store) SaveCheckpoint(ctx context.Context, c *Checkpoint) error {
-	if c.ID == 0 {
-		c.CreatedAt = time.Now()
-	}
-	c.Version++
-	return translate(s.in(ctx).Omit("Person").Save(c).Error, "checkpoint")
+// AddCheckpoint adds a checkpoint.
+func (s *Store) AddCheckpoint(ctx context.Context, c *Checkpoint) error {
+	c.CreatedAt, c.Version = time.Now(), 1
+	return translate(s.in(ctx).Omit("Person").Create(c).Error, "checkpoint")
 }
+
+// ChangeCheckpoint changes a checkpoint of a case that a person sees, as it is now, and returns it. Others who change it wait. An error of do is returned
+// and changes nothing.
+func (s *Store) ChangeCheckpoint(ctx context.Context, caseID, person, id int64, do func(*Checkpoint) error) (c Checkpoint, err error) {
+	err = s.Together(ctx, func(s *Store) error {
+		if err := translate(locked(s.checkpoints(ctx, caseID, person)).Take(&c, id).Error, fmt.Sprintf("checkpoint %d", id)); err != nil {
+			return err
+		}
+		if err := do(&c); err != nil {
+			return err
+		}
+		c.Version++
+		return translate(s.in(ctx).Select("*").Omit("Person").Updates(&c).Error, "checkpoint")
+	})
+	if err != nil {
+		return c, err
+	}
+	return s.CheckpointByID(ctx, caseID, person, id)
+}
+
+// locked locks the records that a query finds until the transaction ends.
+func locked(query *gorm.DB) *gorm.DB { return query.Clauses(clause.Locking{Strength: "UPDATE"}) }
 
 // SwitchCheckpoints enables or disables all checkpoints of a case that a person sees.
 func (s *Store) SwitchCheckpoints(ctx context.Context, caseID, person int64, enabled bool) error {

@@ -173,6 +173,7 @@ func TestEvidence(t *testing.T) {
 	first := s.evidence(t, fog, ines, Evidence{Name: "first", State: "indexing", Fields: map[string]string{"severity": "lvl"}})
 	second := s.evidence(t, fog, ines, Evidence{Name: "second"})
 	s.evidence(t, swell, ines, Evidence{Name: "first"})
+	swell2 := s.openCase(t, "swell2", ines)
 	require.ErrorIs(t, s.AddEvidence(ctx, &Evidence{CaseID: fog, PersonID: ines, Name: "first", State: "ready"}), fault.Exists)
 
 	list, err := s.EvidenceOf(ctx, fog)
@@ -186,19 +187,26 @@ func TestEvidence(t *testing.T) {
 	require.ErrorIs(t, err, fault.NotFound)
 
 	// The progress is written alone; the result is written as a whole.
-	require.NoError(t, s.SetProgress(ctx, first.ID, 0.25))
+	require.NoError(t, s.SetProgress(ctx, first, 0.25))
 	left, err := s.Unindexed(ctx)
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 	assert.Equal(t, first.ID, left[0].ID)
 	assert.Equal(t, 0.25, left[0].Progress)
 	got.State, got.Moments, got.Outcome, got.Fingerprint = "ready", 1<<40, "panic: fog", "f00d"
-	require.NoError(t, s.SaveEvidence(ctx, got))
+	// What others changed since it was read stays.
+	require.NoError(t, s.SetOffset(ctx, first.ID, -7))
+	require.NoError(t, s.MoveEvidence(ctx, first, swell2))
+	isLatest, err := s.SaveIndexed(ctx, got)
+	require.NoError(t, err)
+	assert.True(t, isLatest)
 	got, err = s.EvidenceByID(ctx, first.ID)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1<<40, got.Moments)
 	assert.Equal(t, "panic: fog", got.Outcome)
 	assert.Equal(t, "Ines", got.Person.Name)
+	assert.Equal(t, swell2, got.CaseID)
+	assert.EqualValues(t, -7, got.ClockOffsetNs)
 	left, err = s.Unindexed(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left)
@@ -260,6 +268,26 @@ func TestIndexAgain(t *testing.T) {
 	e, err = s.EvidenceByName(ctx, swell, "elsewhere")
 	require.NoError(t, err)
 	assert.Equal(t, "ready", e.State)
+
+	// What was found before it was asked for again is not saved.
+	before := list[0]
+	after, err := s.IndexOneAgain(ctx, before.ID)
+	require.NoError(t, err)
+	assert.Equal(t, before.Asked+1, after.Asked)
+	before.State, before.Outcome = "ready", "early"
+	isLatest, err := s.SaveIndexed(ctx, before)
+	require.NoError(t, err)
+	assert.False(t, isLatest)
+	require.NoError(t, s.SetProgress(ctx, before, 0.75))
+	e, err = s.EvidenceByID(ctx, before.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "indexing  0", fmt.Sprint(e.State, " ", e.Outcome, " ", e.Progress))
+	after.State, after.Outcome = "ready", "late"
+	isLatest, err = s.SaveIndexed(ctx, after)
+	require.NoError(t, err)
+	assert.True(t, isLatest)
+	_, err = s.IndexOneAgain(ctx, 4711)
+	require.ErrorIs(t, err, fault.NotFound)
 }
 
 // Evidence with the same failure, and then with a similar one, is found in the cases of the person alone.
@@ -343,15 +371,16 @@ func TestCheckpoints(t *testing.T) {
 		switch r.IntN(12) {
 		default:
 			x := Checkpoint{CaseID: c, PersonID: ines, File: fmt.Sprintf("f%d.go", r.IntN(3)), Line: r.IntN(20), Kind: "line", Enabled: r.IntN(2) == 0, Show: []string{"a", "b.c"}[:r.IntN(3)]}
-			require.NoError(t, s.SaveCheckpoint(ctx, &x))
+			require.NoError(t, s.AddCheckpoint(ctx, &x))
 			require.NotContains(t, want, x.ID)
 			want[x.ID] = x
 		case 0, 1:
 			if id, ok := pick(c); ok {
-				x, err := s.CheckpointByID(ctx, c, Everybody, id)
+				x, err := s.ChangeCheckpoint(ctx, c, Everybody, id, func(x *Checkpoint) error {
+					x.Condition, x.Listing = fmt.Sprint("n > ", r.IntN(9)), r.IntN(2) == 0
+					return nil
+				})
 				require.NoError(t, err)
-				x.Condition, x.Listing = fmt.Sprint("n > ", r.IntN(9)), r.IntN(2) == 0
-				require.NoError(t, s.SaveCheckpoint(ctx, &x))
 				want[id] = x
 			}
 		case 2, 3:
@@ -359,7 +388,9 @@ func TestCheckpoints(t *testing.T) {
 				require.ErrorIs(t, s.DeleteCheckpoint(ctx, cases[0]+cases[1]-c, id), fault.NotFound, "of another case")
 				require.NoError(t, s.DeleteCheckpoint(ctx, c, id))
 				require.ErrorIs(t, s.DeleteCheckpoint(ctx, c, id), fault.NotFound)
-				_, err := s.CheckpointByID(ctx, c, Everybody, id)
+				_, err := s.ChangeCheckpoint(ctx, c, Everybody, id, func(*Checkpoint) error { return nil })
+				require.ErrorIs(t, err, fault.NotFound, "a change does not bring it back")
+				_, err = s.CheckpointByID(ctx, c, Everybody, id)
 				require.ErrorIs(t, err, fault.NotFound)
 				delete(want, id)
 			}

@@ -45,6 +45,17 @@ function paste() {
   pastedName.value = ''
 }
 
+async function again(evidence: string) {
+  trouble.value = ''
+  try {
+    await data(service.POST('/api/cases/{case}/evidence/{evidence}/index', { params: { path: { case: props.case, evidence } } }))
+    await load()
+    resume()
+  } catch (e) {
+    trouble.value = words(e)
+  }
+}
+
 async function makeSender() {
   try {
     sender.value = await data(service.POST('/api/cases/{case}/senders', { params: { path: { case: props.case } }, body: { label: texts.evidence.senderLabel(session.name) } }))
@@ -120,6 +131,10 @@ async function findAlike(evidence: string) {
           <td>
             <el-progress v-if="e.state === 'indexing'" :percentage="Math.round(e.progress * 100)" :aria-label="texts.evidence.indexing(e.name)" />
             <span v-else :class="{ wrong: e.state === 'failed' || !e.outcome.startsWith('ended without') }">{{ e.state === 'failed' ? e.trouble : e.outcome }}</span>
+            <div v-if="e.state !== 'ready'">
+              <span v-if="e.state === 'indexing' && e.trouble" class="wrong">{{ texts.evidence.triedAgain }} {{ e.trouble }}</span>
+              <button v-if="mayAdd && e.trouble" type="button" class="plain" @click="again(e.name)">{{ texts.evidence.again }}</button>
+            </div>
             <div v-if="e.broken"><RouterLink class="broken" :to="{ name: 'expectations', params: { case: props.case } }">{{ texts.evidence.broken(e.broken, !!e.again) }}</RouterLink></div>
             <div v-for="k in e.known ?? []" :key="k.case + k.checkpoint + k.that" class="known">
               <RouterLink class="broken" :to="{ name: 'expectations', params: { case: k.case } }">{{ texts.evidence.known(k.case, k.title) }}</RouterLink>
