@@ -242,7 +242,7 @@ func TestBadInput(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"peek", filepath.Join(dir, "none.wraith")}, 3, "file not found"},
+		{[]string{"peek", filepath.Join(dir, "none.wraith")}, 3, "no such file"},
 		{[]string{"peek", dir}, 3, "is a folder"},
 		{[]string{"peek", write("empty", nil)}, 3, "the file is empty"},
 		{[]string{"peek", write("letter", []byte("Dear harbour master, the fog is back."))}, 3, "unknown kind of evidence"},

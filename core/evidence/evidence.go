@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"syscall"
 
 	"wraithology/core/fault"
 	"wraithology/core/guard"
@@ -51,7 +52,7 @@ func (r Registry) open(ctx context.Context, path string, o Options, progress fun
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		return nil, fmt.Errorf("%w: file not found", fault.Unreadable)
+		return nil, fmt.Errorf("%w: %w", fault.Unreadable, syscall.ENOENT)
 	case err != nil:
 		return nil, fmt.Errorf("%w: %w", fault.Unreadable, err)
 	case info.IsDir():

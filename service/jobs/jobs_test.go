@@ -145,7 +145,7 @@ func TestIndexingForLackOfDisk(t *testing.T) {
 		e, err = p.store.EvidenceByID(context.Background(), id)
 		return err == nil && e.Trouble != ""
 	}, 30*time.Second, 50*time.Millisecond)
-	assert.Equal(t, api.StateIndexing, e.State)
+	assert.Equal(t, api.StateIndexing, e.State, e.Trouble)
 	require.NoError(t, os.Rename(hidden, bytes))
 	again, err := p.store.IndexOneAgain(t.Context(), id)
 	require.NoError(t, err)
