@@ -46,7 +46,7 @@ func main() {
 	child := flag.String("build", "", "build the timeline of this log and print the time; used by the benchmark itself")
 	dump := flag.Bool("dump", false, "ask a core dump and print the time; used by the benchmark itself")
 	intake := flag.Bool("intake", false, "import evidence and print the time; used by the benchmark itself")
-	only := flag.String("only", "", "measure only these, with commas between: recordings, recorder, dumps, intake, receiving, team, editor")
+	only := flag.String("only", "", "measure only these, with commas between: recordings, recorder, dumps, intake, receiving, team, notices, editor")
 	flag.Parse()
 	var err error
 	switch {
@@ -89,7 +89,10 @@ func run(quick bool, out, dir, only string) error {
 		{"dumps", func() error { return measureDumps(&r, dir, quick) }},
 		{"intake", func() error { return measureIntake(&r, dir, quick) }},
 		{"receiving", func() error { return measureReceiving(&r, dir, quick) }},
-		{"team", func() error { return measureTeam(&r, dir, quick) }},
+		{"team", func() error {
+			return measureTeam(&r, dir, quick, (*team).measureSeen, (*team).measureLarge, (*team).measureReport)
+		}},
+		{"notices", func() error { return measureTeam(&r, dir, quick, (*team).measureNotices) }},
 		{"editor", func() error { return measureEditor(&r, dir, sizes[len(sizes)-1]) }},
 	} {
 		if only == "" || slices.Contains(strings.Split(only, ","), part.name) {
@@ -100,7 +103,7 @@ func run(quick bool, out, dir, only string) error {
 		}
 	}
 	if !known {
-		return fmt.Errorf("-only %s: there are recordings, recorder, dumps, intake, receiving, team and editor", only)
+		return fmt.Errorf("-only %s: there are recordings, recorder, dumps, intake, receiving, team, notices and editor", only)
 	}
 	t := table.NewWriter()
 	t.SetOutputMirror(os.Stdout)

@@ -37,12 +37,16 @@ type team struct {
 	running *service.Service
 	lead    *client.Client
 	tokens  []string
+	server  *mailtest.Server
 }
 
-// measureTeam measures what people who work together wait for.
-func measureTeam(r *report, dir string, quick bool) error {
-	data := filepath.Join(dir, "team")
-	if err := os.MkdirAll(data, 0o755); err != nil {
+// measureTeam starts a service and measures in it what people who work together wait for.
+func measureTeam(r *report, dir string, quick bool, measures ...func(t *team, r *report, dir string, quick bool) error) error {
+	data, err := os.MkdirTemp(dir, "team-")
+	if err != nil {
+		return err
+	}
+	if err := os.Chmod(data, 0o755); err != nil { // the database server runs under its own account
 		return err
 	}
 	if err := os.Chmod(dir, 0o755); err != nil { // the database server runs under its own account
@@ -53,7 +57,7 @@ func measureTeam(r *report, dir string, quick bool) error {
 		return err
 	}
 	defer server.Close()
-	t := &team{options: service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
+	t := &team{server: server, options: service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
 		Mail: mail.Options{Server: server.Address, From: "wraith@gannet.example", Protection: mail.Open}}}
 	if t.running, err = service.Start(ctx(), t.options); err != nil {
 		return err
@@ -62,13 +66,8 @@ func measureTeam(r *report, dir string, quick bool) error {
 	if err := t.people(); err != nil {
 		return err
 	}
-	for _, measure := range []func() error{
-		func() error { return t.measureSeen(r, dir, quick) },
-		func() error { return t.measureLarge(r, quick) },
-		func() error { return t.measureReport(r, quick) },
-		func() error { return t.measureNotices(r, dir, server, quick) },
-	} {
-		if err := measure(); err != nil {
+	for _, measure := range measures {
+		if err := measure(t, r, dir, quick); err != nil {
 			return err
 		}
 	}
@@ -378,7 +377,7 @@ func (t *team) fetch(path string) (time.Duration, error) {
 }
 
 // measureLarge times a case with 100,000 comments and 10,000 exhibits, and similar failures among 100,000.
-func (t *team) measureLarge(r *report, quick bool) error {
+func (t *team) measureLarge(r *report, _ string, quick bool) error {
 	comments, failures := 100_000, 100_000
 	if quick {
 		comments, failures = 10_000, 10_000
@@ -450,7 +449,7 @@ func (t *team) measureLarge(r *report, quick bool) error {
 }
 
 // measureReport times the report of a case with 200 exhibits: the values, stacks and origins of moments.
-func (t *team) measureReport(r *report, quick bool) error {
+func (t *team) measureReport(r *report, _ string, quick bool) error {
 	n := 200
 	if quick {
 		n = 40
@@ -479,9 +478,9 @@ func (t *team) measureReport(r *report, quick bool) error {
 	return nil
 }
 
-// measureNotices adds evidence to a case with 500 checkpoints, at twice the rate of 10,000 an hour, and looks at what is mailed to three people.
-func (t *team) measureNotices(r *report, dir string, server *mailtest.Server, quick bool) error {
-	n, checkpoints := 1000, 500
+// measureNotices adds evidence to a case with 500 checkpoints, at the rate of 10,000 an hour, and looks at what is mailed to three people.
+func (t *team) measureNotices(r *report, dir string, quick bool) error {
+	n, checkpoints := 600, 500
 	if quick {
 		n, checkpoints = 60, 50
 	}
@@ -503,7 +502,7 @@ func (t *team) measureNotices(r *report, dir string, server *mailtest.Server, qu
 		}
 	}
 	begun := time.Now()
-	pace := time.Hour / 20_000
+	pace := time.Hour / 10_000
 	added := map[string]time.Time{}
 	for i := range n {
 		time.Sleep(time.Until(begun.Add(time.Duration(i) * pace)))
@@ -531,13 +530,20 @@ func (t *team) measureNotices(r *report, dir string, server *mailtest.Server, qu
 	var got map[string]time.Time
 	for {
 		var twice int
-		if got, twice = mailed(server); twice > 0 {
+		if got, twice = mailed(t.server); twice > 0 {
 			return fmt.Errorf("%d notices were mailed twice to somebody", twice)
 		}
 		if len(got) >= len(want) || time.Now().After(deadline) {
 			break
 		}
 		time.Sleep(time.Second)
+	}
+	var written float64 // seconds
+	err = service.WithStore(ctx(), t.options, func(s *store.Store) error {
+		return s.Pool.QueryRow(ctx(), "select extract(epoch from max(n.at - e.uploaded_at)) from notices n join evidence e on e.id = n.evidence_id").Scan(&written)
+	})
+	if err != nil {
+		return err
 	}
 	lost := 0
 	var times []time.Duration
@@ -551,10 +557,11 @@ func (t *team) measureNotices(r *report, dir string, server *mailtest.Server, qu
 	}
 	slices.Sort(times)
 	rate := float64(n) / took.Hours()
-	r.add(fmt.Sprintf("%d pieces of evidence at %.0f an hour, %d checkpoints: notices mailed to three people", n, rate, checkpoints), fmt.Sprintf("%d of %d, in %d mails", len(want)-lost, len(want), len(server.Mails())), "", 0, "all", lost == 0 && len(want) > 0)
+	r.add(fmt.Sprintf("%d pieces of evidence at %.0f an hour, %d checkpoints: notices mailed to three people", n, rate, checkpoints), fmt.Sprintf("%d of %d, in %d mails", len(want)-lost, len(want), len(t.server.Mails())), "", 0, "all", lost == 0 && len(want) > 0)
+	r.add("the slowest of them on the page of notices, after the upload", fmt.Sprintf("%.2f s", written), "", 0, "60 s after indexing", written <= 60)
 	if len(times) > 0 {
 		slowest := times[len(times)-1]
-		r.add("the slowest of them, after the upload", slowest.Round(time.Millisecond).String(), "two seconds in which notices are gathered, and 30 between mails", slowest.Seconds()/32, "60 s after indexing", slowest <= time.Minute)
+		r.add("the slowest of them mailed, after the upload", slowest.Round(time.Millisecond).String(), "two seconds in which notices are gathered, and 30 between mails", slowest.Seconds()/32, "60 s after indexing", slowest <= time.Minute)
 	}
 	return nil
 }

@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -40,7 +41,16 @@ func (checkArgs) Kind() string { return "check" }
 // Check queues the checks of a case's expectations, and the counts of its checkpoints, that are new or have changed, in
 // one piece of evidence or in AllEvidence.
 func (j *Jobs) Check(ctx context.Context, caseID, evidence int64) error {
-	if _, err := j.client.Insert(ctx, checkArgs{caseID, evidence}, &river.InsertOpts{Queue: checksQueue}); err != nil {
+	args := checkArgs{caseID, evidence}
+	text, err := json.Marshal(args)
+	if err != nil {
+		return fmt.Errorf("queue the checks: %w", err)
+	}
+	// Whoever sets many checkpoints asks for many checks: one that has not begun does what all of them ask for.
+	if isQueued, err := j.store.HasWaitingJob(ctx, args.Kind(), text); err != nil || isQueued {
+		return err
+	}
+	if _, err := j.client.Insert(ctx, args, &river.InsertOpts{Queue: checksQueue}); err != nil {
 		return fmt.Errorf("queue the checks: %w", err)
 	}
 	return nil
@@ -59,12 +69,6 @@ func (*checker) Timeout(*river.Job[checkArgs]) time.Duration { return -1 }
 // Work implements river.Worker. Evidence is checked against the expectations of other cases too, and expectations in the
 // evidence of other cases, where it is of the same program: a defect that one case has found is recognised in another.
 func (w *checker) Work(ctx context.Context, job *river.Job[checkArgs]) error {
-	if job.Args.Evidence == AllEvidence {
-		// Whoever sets many checkpoints queues many checks: the last one does what all of them ask for.
-		if isLater, err := w.store.HasLaterJob(ctx, job.ID, job.Kind, job.EncodedArgs); err != nil || isLater {
-			return err
-		}
-	}
 	expectations, err := w.store.ExpectationsOf(ctx, job.Args.Case)
 	if err != nil {
 		return err

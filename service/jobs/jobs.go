@@ -151,6 +151,9 @@ func describe(e *store.Evidence, info replay.Info) {
 // mostIndexed limits the attempts to index evidence: the last one is about five hours after the first.
 const mostIndexed = 13
 
+// fetchCooldown is how long a queue waits between jobs, with all its workers busy: it limits small jobs to 50 a second for each worker.
+const fetchCooldown = 20 * time.Millisecond
+
 // once keeps jobs that have not ended unique.
 var once = river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled}}
 
@@ -171,7 +174,7 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 	river.AddWorker(workers, &deliverer{board: board})
 	c, err := river.NewClient(driver, &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, checksQueue: {MaxWorkers: 1}, deliveriesQueue: {MaxWorkers: 4}}, Workers: workers, Logger: log,
-		FetchPollInterval: 500 * time.Millisecond,
+		FetchCooldown: fetchCooldown, FetchPollInterval: 500 * time.Millisecond,
 	})
 	if err != nil {
 		return nil, fmt.Errorf("set up the queue: %w", err)

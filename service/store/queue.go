@@ -2,10 +2,12 @@ package store
 
 import "context"
 
-// HasLaterJob reports whether the queue has a later job of a kind with the same arguments, which has not begun.
-func (s *Store) HasLaterJob(ctx context.Context, id int64, kind string, args []byte) (has bool, err error) {
-	err = s.in(ctx).Raw("select exists (select from river_job where state = 'available' and kind = ? and args = ?::jsonb and id > ?)", kind, string(args), id).Scan(&has).Error
-	return has, translate(err, "jobs")
+// HasWaitingJob reports whether the queue has a job of a kind with the same arguments, which has not begun. In a transaction it does not begin before
+// the end of the transaction.
+func (s *Store) HasWaitingJob(ctx context.Context, kind string, args []byte) (bool, error) {
+	var ids []int64
+	err := s.in(ctx).Raw("select id from river_job where state = 'available' and kind = ? and args = ?::jsonb limit 1 for update skip locked", kind, string(args)).Scan(&ids).Error
+	return len(ids) > 0, translate(err, "jobs")
 }
 
 // ReleaseJobs makes jobs of the queue that nobody works on any more available again.
