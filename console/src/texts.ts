@@ -108,6 +108,7 @@ export const texts = {
     expect: 'Expect it',
     expected: 'expected',
     note: (held: number) => `proposed: it held ${counted(held, 'time')} in runs that passed`,
+    kept: (n: number) => `kept as exhibit ${n}`,
     unexamined: 'The runs part at more places than were examined. Leave out names that differ in every run.',
     place: (evidence: string, moment: number) => `${evidence} at ${moment}`,
     noValue: 'no value',

@@ -80,6 +80,9 @@ form {
   gap: 10px;
   align-items: center;
 }
+form label {
+  white-space: nowrap;
+}
 h3 {
   margin: 0;
   font-size: 14px;

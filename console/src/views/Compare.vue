@@ -2,7 +2,7 @@
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import ComparedPage from '../components/ComparedPage.vue'
-import type { Broken, Comparison, Evidence, Parting } from '../api/service'
+import type { Broken, Case, Comparison, Evidence, Exhibit, Parting } from '../api/service'
 import { data, service, words } from '../api/service'
 import { texts } from '../texts'
 
@@ -15,6 +15,10 @@ const answer = ref<Comparison>()
 const trouble = ref('')
 const busy = ref(false)
 const proposed = ref(new Set<string>())
+const about = ref<Case>()
+const note = ref('')
+const kept = ref<Exhibit>()
+const mayKeep = computed(() => about.value && about.value.role !== 'viewer')
 
 const one = (name: string) => String(route.query[name] ?? '')
 const failing = ref(one('failing'))
@@ -41,7 +45,7 @@ function marks(side: 'left' | 'right', file?: string) {
 
 async function load() {
   trouble.value = ''
-  answer.value = undefined
+  answer.value = kept.value = undefined
   if (!failing.value || !passing.value) return
   busy.value = true
   try {
@@ -65,6 +69,20 @@ function choose(i: number) {
   void router.replace({ query: { ...route.query, at: String(i) } })
 }
 
+/** Keeps the comparison as an exhibit; what is compared is asked again, and stays as it was. */
+async function keep() {
+  trouble.value = ''
+  busy.value = true
+  try {
+    const request = { with: one('passing'), also: [route.query.also ?? []].flat().map(String), ignore: one('ignore') }
+    kept.value = await data(service.POST('/api/cases/{case}/exhibits', { params: { path }, body: { evidence: one('failing'), question: 'compare', request, note: note.value.trim() } }))
+    note.value = ''
+  } catch (e) {
+    trouble.value = words(e)
+  }
+  busy.value = false
+}
+
 async function expect(x: Broken) {
   trouble.value = ''
   try {
@@ -80,6 +98,7 @@ watch(failing, () => (also.value = also.value.filter((a) => a !== failing.value)
 onMounted(async () => {
   try {
     list.value = await data(service.GET('/api/cases/{case}/evidence', { params: { path } }))
+    about.value = await data(service.GET('/api/cases/{case}', { params: { path } }))
     failing.value ||= ready.value.find((e) => !e.outcome.startsWith('ended without'))?.name ?? ''
     passing.value ||= ready.value.find((e) => e.outcome.startsWith('ended without') && e.name !== failing.value)?.name ?? ''
   } catch (e) {
@@ -112,6 +131,11 @@ onMounted(async () => {
     <p v-if="list.length && ready.length < 2">{{ texts.compare.few }}</p>
     <template v-if="answer">
       <p class="soft" role="status">{{ texts.compare.summary(answer, failing, passing) }}</p>
+      <form v-if="mayKeep && !kept" class="keep" @submit.prevent="keep">
+        <el-input v-model="note" :aria-label="texts.notes.note" :placeholder="texts.notes.noteHint" />
+        <el-button native-type="submit" :disabled="busy">{{ texts.notes.keep }}</el-button>
+      </form>
+      <p v-if="kept" role="status"><RouterLink :to="{ name: 'notes', params: { case: props.case } }">{{ texts.compare.kept(kept.id) }}</RouterLink></p>
       <p v-if="!answer.first"><b>{{ texts.compare.equal }}</b></p>
       <div v-else class="parts">
         <div class="causes">
