@@ -55,8 +55,8 @@ function save(markdown: boolean) {
       </select>
     </label>
     <label v-if="sitting.state"><input v-model="ledger.isShared" type="checkbox" /> {{ texts.ledger.shared }}</label>
-    <button v-if="ledger.table" type="button" class="quiet" @click="save(false)">{{ texts.ledger.csv }}</button>
-    <button v-if="ledger.table" type="button" class="quiet" @click="save(true)">{{ texts.ledger.markdown }}</button>
+    <button v-if="ledger.table" type="button" class="plain" @click="save(false)">{{ texts.ledger.csv }}</button>
+    <button v-if="ledger.table" type="button" class="plain" @click="save(true)">{{ texts.ledger.markdown }}</button>
   </form>
   <p v-if="!ledger.columns.length" class="soft">{{ texts.ledger.none }}</p>
   <div v-else-if="ledger.table" class="sheet">
