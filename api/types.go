@@ -77,13 +77,21 @@ type Member struct {
 	Role string `json:"role" enum:"lead,member,viewer"`
 }
 
+// Sizes of pages. MembersOfListed limits the members of a case in a list of cases, and MembersOfOne those in the answer about one case.
+const (
+	CasesOfPage     = 200
+	MembersOfPage   = 500
+	MembersOfListed = 6
+	MembersOfOne    = 50
+)
+
 // Case is one investigation.
 type Case struct {
 	Name    string    `json:"name"`
 	Title   string    `json:"title"`
 	Created time.Time `json:"created"`
 	Role    string    `json:"role" doc:"the asking person's role"`
-	Members []Member  `json:"members"`
+	Members []Member  `json:"members" doc:"some of them: up to 50 of one case, up to 6 in a list of cases"`
 	// Closed is when the case was closed, with its cause; nil while it is open.
 	Closed   *time.Time `json:"closed,omitempty"`
 	ClosedBy string     `json:"closedBy,omitempty"`

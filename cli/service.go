@@ -137,7 +137,7 @@ func newTable(w io.Writer, head ...any) table.Writer {
 }
 
 func (a *app) caseCommand() *cobra.Command {
-	find := map[string]*string{"text": new(string), "program": new(string), "person": new(string), "failure": new(string), "state": new(string)}
+	find := map[string]*string{"after": new(string), "text": new(string), "program": new(string), "person": new(string), "failure": new(string), "state": new(string)}
 	c := &cobra.Command{
 		Use: "case", Short: "List the cases, find some, open one, add people to it", Args: args(0, 0, ""),
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -162,13 +162,16 @@ func (a *app) caseCommand() *cobra.Command {
 					if x.Closed != nil {
 						cause = plain(shorten(x.Cause, 60))
 					}
-					t.AppendRow(table.Row{x.Name, plain(x.Title), x.Role, len(x.Members), x.Created.Format("2006-01-02 15:04"), cause})
+					t.AppendRow(table.Row{x.Name, plain(x.Title), x.Role, names(x.Members), x.Created.Format("2006-01-02 15:04"), cause})
 				}
 				t.Render()
+				if len(list) == api.CasesOfPage {
+					fmt.Fprintf(w, "there may be more: --after %s\n", list[len(list)-1].Name)
+				}
 			})
 		},
 	}
-	for name, doc := range map[string]string{"text": "with this text in the name, title, cause, evidence, theories or comments", "program": "with evidence of this program",
+	for name, doc := range map[string]string{"after": "only cases after this one of the list", "text": "with this text in the name, title, cause, evidence, theories or comments", "program": "with evidence of this program",
 		"person": "with this member", "failure": "with evidence that ended with this text", "state": "open or closed"} {
 		c.Flags().StringVar(find[name], name, "", doc)
 	}
@@ -223,8 +226,44 @@ func (a *app) caseCommand() *cobra.Command {
 		},
 	}
 	add.Flags().StringVar(&role, "role", api.RoleMember, "lead, member or viewer")
-	c.AddCommand(open, add, end, reopen, a.caseChecks(), a.exportCommand(), a.importCommand())
+	after := ""
+	members := a.ofCase("members CASE", "List the people of a case, by name", 1, func(ctx context.Context, s *client.Client, args []string) error {
+		list, err := s.Members(ctx, args[0], after)
+		if err != nil {
+			return err
+		}
+		return a.print(list, func(w io.Writer) {
+			t := newTable(w, "person", "role")
+			for _, m := range list {
+				t.AppendRow(table.Row{m.Name, m.Role})
+			}
+			t.Render()
+			if len(list) == api.MembersOfPage {
+				fmt.Fprintf(w, "there may be more: --after %s\n", list[len(list)-1].Name)
+			}
+		})
+	})
+	members.Flags().StringVar(&after, "after", "", "only people after this name")
+	remove := a.ofCase("remove CASE PERSON", "Remove a person from a case; everybody can remove themselves", 2, func(ctx context.Context, s *client.Client, args []string) error {
+		if err := s.RemoveMember(ctx, args[0], args[1]); err != nil {
+			return err
+		}
+		return a.print(map[string]string{"removed": args[1]}, func(w io.Writer) { fmt.Fprintf(w, "%s is no member of %s any more\n", args[1], args[0]) })
+	})
+	c.AddCommand(open, add, members, remove, end, reopen, a.caseChecks(), a.exportCommand(), a.importCommand())
 	return c
+}
+
+// names names the members of a case in a list, which may be some of them only.
+func names(list []api.Member) string {
+	var out []string
+	for _, m := range list {
+		out = append(out, m.Name)
+	}
+	if len(list) >= api.MembersOfListed {
+		out = append(out, "…")
+	}
+	return strings.Join(out, ", ")
 }
 
 func (a *app) exportCommand() *cobra.Command {

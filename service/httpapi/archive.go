@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"wraithology/api"
 	"wraithology/core/fault"
 	"wraithology/service/accounts"
 	"wraithology/service/archive"
@@ -77,8 +78,9 @@ func (a *server) importCase(w http.ResponseWriter, r *http.Request) {
 			err = a.Jobs.Index(ctx, e)
 		}
 	}
+	var answer *body[api.Case]
 	if err == nil {
-		c, err = a.Store.CaseByID(ctx, c.ID)
+		answer, err = a.oneCase(ctx, c.Name)
 	}
 	if err != nil {
 		a.fail(w, r, err)
@@ -86,5 +88,5 @@ func (a *server) importCase(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusCreated)
-	writeJSON(w, caseOf(c, who(ctx).ID))
+	writeJSON(w, answer.Body)
 }

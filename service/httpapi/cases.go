@@ -33,17 +33,14 @@ type casesInput struct {
 	State   string    `query:"state" enum:"open,closed," doc:"open or closed"`
 	Since   time.Time `query:"since" doc:"opened at this time or later"`
 	Until   time.Time `query:"until" doc:"opened before this time"`
-	Count   int       `query:"count" minimum:"0" maximum:"10000" doc:"maximum number, the newest; 0 for all"`
+	After   string    `query:"after" maxLength:"100" doc:"the last case of the page before"`
+	Count   int       `query:"count" minimum:"1" maximum:"1000" default:"200" doc:"maximum number, the newest"`
 }
 
 func (a *server) caseRoutes(h huma.API) {
 	route(h, a, "GET", "/api/cases", "cases", "The person's cases, newest first", func(ctx context.Context, in *casesInput) (*body[[]api.Case], error) {
-		list, err := a.Store.FindCases(ctx, who(ctx).ID, store.CaseQuery{Text: in.Text, Program: in.Program, Person: in.Person, Failure: in.Failure, State: in.State, Since: in.Since, Until: in.Until, Most: in.Count})
-		out := []api.Case{}
-		for _, c := range list {
-			out = append(out, caseOf(c, who(ctx).ID))
-		}
-		return &body[[]api.Case]{out}, err
+		list, err := a.Store.FindCases(ctx, who(ctx).ID, store.CaseQuery{Text: in.Text, Program: in.Program, Person: in.Person, Failure: in.Failure, State: in.State, Since: in.Since, Until: in.Until, Most: in.Count, After: in.After, Members: api.MembersOfListed})
+		return listed(list, func(x store.OwnCase) api.Case { return ownCase(x.Case, x.Role) }, err)
 	})
 	route(h, a, "POST", "/api/cases", "newCase", "Open a case, which the person then leads", func(ctx context.Context, in *struct{ Body api.NewCase }) (*body[api.Case], error) {
 		c := store.Case{Name: in.Body.Name, Title: in.Body.Title}
@@ -53,12 +50,22 @@ func (a *server) caseRoutes(h huma.API) {
 		if err := a.note(ctx, c, "opened the case"); err != nil {
 			return nil, err
 		}
-		c, err := a.Store.CaseByName(ctx, c.Name)
-		return &body[api.Case]{caseOf(c, who(ctx).ID)}, err
+		return a.oneCase(ctx, c.Name)
 	}, created)
 	route(h, a, "GET", "/api/cases/{case}", "case", "One case", func(ctx context.Context, in *CaseInput) (*body[api.Case], error) {
+		return a.oneCase(ctx, in.Case)
+	})
+	route(h, a, "GET", "/api/cases/{case}/members", "members", "A case's members, by name", func(ctx context.Context, in *struct {
+		CaseInput
+		After string `query:"after" maxLength:"200" doc:"the last member of the page before"`
+		Count int    `query:"count" minimum:"1" maximum:"2000" default:"500"`
+	}) (*body[[]api.Member], error) {
 		c, err := a.caseFor(ctx, in.Case, mayLook)
-		return &body[api.Case]{caseOf(c, who(ctx).ID)}, err
+		if err != nil {
+			return nil, err
+		}
+		list, err := a.Store.MembersOf(ctx, c.ID, in.After, in.Count)
+		return listed(list, memberOf, err)
 	})
 	route(h, a, "GET", "/api/cases/{case}/custody", "custody", "Who did what, newest first", func(ctx context.Context, in *CaseInput) (*body[[]custodyEntry], error) {
 		c, err := a.caseFor(ctx, in.Case, mayLook)
@@ -89,6 +96,7 @@ func (a *server) caseRoutes(h huma.API) {
 			return a.note(ctx, c, "opened the case again")
 		})
 	})
+	route(h, a, "DELETE", "/api/cases/{case}/members/{person}", "removeMember", "Remove a person from a case", a.removeMember)
 	route(h, a, "PUT", "/api/cases/{case}/members/{person}", "setMember", "Add a person to a case, or change the role", func(ctx context.Context, in *struct {
 		CaseInput
 		Person string `path:"person"`
@@ -121,6 +129,29 @@ func (a *server) caseRoutes(h huma.API) {
 	})
 }
 
+// removeMember removes a person from a case: the lead does, or the person.
+func (a *server) removeMember(ctx context.Context, in *struct {
+	CaseInput
+	Person string `path:"person"`
+}) (*struct{}, error) {
+	right := mayLead
+	if in.Person == who(ctx).Name {
+		right = mayLook
+	}
+	c, err := a.caseFor(ctx, in.Case, right)
+	if err != nil {
+		return nil, err
+	}
+	p, err := a.Store.PersonByName(ctx, in.Person)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Store.RemoveMember(ctx, c.ID, p.ID); err != nil {
+		return nil, err
+	}
+	return nil, a.note(ctx, c, "removed %s from the case", p.Name)
+}
+
 // switchCase closes or reopens a case and returns it.
 func (a *server) switchCase(ctx context.Context, name string, change func(store.Case) error) (*body[api.Case], error) {
 	c, err := a.caseFor(ctx, name, mayWork)
@@ -130,20 +161,37 @@ func (a *server) switchCase(ctx context.Context, name string, change func(store.
 	if err := change(c); err != nil {
 		return nil, err
 	}
-	c, err = a.Store.CaseByName(ctx, name)
-	return &body[api.Case]{caseOf(c, who(ctx).ID)}, err
+	return a.oneCase(ctx, name)
 }
 
-func caseOf(c store.Case, person int64) api.Case {
+// oneCase answers with a case of the person.
+func (a *server) oneCase(ctx context.Context, name string) (*body[api.Case], error) {
+	c, me, err := a.caseAndPart(ctx, name, mayLook)
+	if err != nil {
+		return nil, err
+	}
+	if c.Members, err = a.Store.MembersOf(ctx, c.ID, "", api.MembersOfOne); err != nil {
+		return nil, err
+	}
+	return &body[api.Case]{ownCase(c, me.Role)}, err
+}
+
+func ownCase(c store.Case, role string) api.Case {
+	out := caseOf(c)
+	out.Role = role
+	return out
+}
+
+func memberOf(m store.Member) api.Member { return api.Member{Name: m.Person.Name, Role: m.Role} }
+
+// caseOf converts a case, without the role of the person who asks.
+func caseOf(c store.Case) api.Case {
 	out := api.Case{Name: c.Name, Title: c.Title, Created: c.CreatedAt, Members: []api.Member{}, Closed: c.ClosedAt, Cause: c.Cause}
 	if c.Closer != nil {
 		out.ClosedBy = c.Closer.Name
 	}
 	for _, m := range c.Members {
-		out.Members = append(out.Members, api.Member{Name: m.Person.Name, Role: m.Role})
-		if m.PersonID == person {
-			out.Role = m.Role
-		}
+		out.Members = append(out.Members, memberOf(m))
 	}
 	return out
 }

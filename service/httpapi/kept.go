@@ -267,7 +267,7 @@ func (a *server) comments(ctx context.Context, in *struct {
 	Latest   bool   `query:"latest" doc:"the latest ones, still oldest first"`
 	Count    int    `query:"count" minimum:"1" maximum:"1000" default:"100"`
 }) (*body[[]api.Comment], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, err := a.caseWithMembers(ctx, in.Case, mayLook)
 	if err != nil {
 		return nil, err
 	}
@@ -284,7 +284,7 @@ func (a *server) comments(ctx context.Context, in *struct {
 }
 
 func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (*body[api.Comment], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseWithMembers(ctx, in.Case, mayWork)
 	if err != nil {
 		return nil, err
 	}
@@ -368,7 +368,7 @@ func storedMoment(m *event.Moment) *int64 {
 
 // ownComment returns a comment of the person, which is not deleted.
 func (a *server) ownComment(ctx context.Context, in KeptInput) (c store.Case, x store.Comment, err error) {
-	if c, err = a.caseFor(ctx, in.Case, mayWork); err != nil {
+	if c, err = a.caseWithMembers(ctx, in.Case, mayWork); err != nil {
 		return c, x, err
 	}
 	if x, err = a.Store.CommentByNumber(ctx, c.ID, in.ID); err != nil {
@@ -553,13 +553,12 @@ func (a *server) activity(ctx context.Context, in *struct {
 	After int64 `query:"after" minimum:"-1" default:"-1" doc:"the last entry that is known; -1 for what the person has not seen"`
 	Count int   `query:"count" minimum:"1" maximum:"1000" default:"200"`
 }) (*body[api.Activity], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, me, err := a.caseAndPart(ctx, in.Case, mayLook)
 	if err != nil {
 		return nil, err
 	}
 	after := in.After
 	if after < 0 {
-		me, _ := memberOf(c, who(ctx).ID)
 		after = me.Seen
 	}
 	list, err := a.Store.ActivityOf(ctx, c.ID, who(ctx).ID, store.Page{After: after, Most: in.Count + 1})
@@ -587,11 +586,11 @@ func (a *server) mentions(ctx context.Context, _ *struct{}) (*body[[]api.Mention
 
 // reported gathers what a report of a case is made from.
 func (a *server) reported(ctx context.Context, name, address string) (out report.Case, err error) {
-	c, err := a.caseFor(ctx, name, mayLook)
+	c, err := a.caseWithMembers(ctx, name, mayLook)
 	if err != nil {
 		return out, err
 	}
-	out = report.Case{Case: caseOf(c, who(ctx).ID), Failures: map[string]string{}, Address: address}
+	out = report.Case{Case: caseOf(c), Failures: map[string]string{}, Address: address}
 	list, err := a.evidenceInfos(ctx, c)
 	if err != nil {
 		return out, err

@@ -41,12 +41,11 @@ func (a *server) notices(ctx context.Context, in *struct {
 	Latest bool  `query:"latest" doc:"the latest ones, still oldest first"`
 	Count  int   `query:"count" minimum:"1" maximum:"1000" default:"100"`
 }) (*body[api.Notices], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, me, err := a.caseAndPart(ctx, in.Case, mayLook)
 	if err != nil {
 		return nil, err
 	}
 	list, err := a.Store.NoticesOf(ctx, c.ID, who(ctx).ID, store.Page{After: in.After, Latest: in.Latest, Most: in.Count})
-	me, _ := memberOf(c, who(ctx).ID)
 	out := api.Notices{CanMail: a.Board.CanMail(), Mail: who(ctx).Mail, IsOn: me.Mailed, List: []api.Notice{}}
 	for _, n := range list {
 		out.List = append(out.List, a.Board.Notice(n, c.Name))
@@ -75,7 +74,7 @@ func failed(d store.Delivery) int {
 }
 
 func (a *server) hooks(ctx context.Context, in *CaseInput) (*body[[]api.Hook], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, me, err := a.caseAndPart(ctx, in.Case, mayLook)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +83,6 @@ func (a *server) hooks(ctx context.Context, in *CaseInput) (*body[[]api.Hook], e
 		return nil, err
 	}
 	list, err := a.Store.HooksOf(ctx, c.ID)
-	me, _ := memberOf(c, who(ctx).ID)
 	return listed(list, func(x store.Hook) api.Hook {
 		out := hookOf(x, last[x.ID])
 		if rights[me.Role] < mayLead {
@@ -158,7 +156,7 @@ func (a *server) tryHook(ctx context.Context, in *KeptInput) (*struct{}, error) 
 }
 
 func (a *server) sendHandOver(ctx context.Context, in *caseBody[api.HandingOver]) (*body[api.Comment], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseWithMembers(ctx, in.Case, mayWork)
 	if err != nil {
 		return nil, err
 	}

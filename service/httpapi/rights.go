@@ -26,31 +26,30 @@ const (
 
 var rights = map[string]int{api.RoleViewer: mayLook, api.RoleMember: mayWork, api.RoleLead: mayLead}
 
-// caseFor returns a case if the person has a right in it. Cases of others look as if they did not
+// caseFor returns a case, without its members, if the person has a right in it. Cases of others look as if they did not
 // exist.
 func (a *server) caseFor(ctx context.Context, name string, right int) (store.Case, error) {
-	c, err := a.Store.CaseByName(ctx, name)
+	c, _, err := a.caseAndPart(ctx, name, right)
+	return c, err
+}
+
+// caseAndPart is caseFor with the person's part in the case.
+func (a *server) caseAndPart(ctx context.Context, name string, right int) (store.Case, store.Member, error) {
+	c, me, err := a.Store.CaseFor(ctx, name, who(ctx).ID)
+	if err == nil && rights[me.Role] < right {
+		err = fault.PermissionDenied.New("", "permission denied: your role in case %s is %s", name, me.Role)
+	}
+	return c, me, err
+}
+
+// caseWithMembers is caseFor with all members of the case.
+func (a *server) caseWithMembers(ctx context.Context, name string, right int) (store.Case, error) {
+	c, err := a.caseFor(ctx, name, right)
 	if err != nil {
 		return c, err
 	}
-	m, ok := memberOf(c, who(ctx).ID)
-	switch {
-	case !ok:
-		return store.Case{}, fmt.Errorf("case %s: %w", name, fault.NotFound)
-	case rights[m.Role] < right:
-		return c, fault.PermissionDenied.New("", "permission denied: your role in case %s is %s", name, m.Role)
-	}
-	return c, nil
-}
-
-// memberOf returns a person's part in a case, and whether the person has one.
-func memberOf(c store.Case, person int64) (store.Member, bool) {
-	for _, m := range c.Members {
-		if m.PersonID == person {
-			return m, true
-		}
-	}
-	return store.Member{}, false
+	c.Members, err = a.Store.MembersOf(ctx, c.ID, "", 0)
+	return c, err
 }
 
 // caseBody is the input of an operation on a case that has a body.

@@ -338,25 +338,34 @@ type CaseQuery struct {
 	State                          string // open, closed, or empty
 	Since, Until                   time.Time
 	Most                           int
+	After                          string // only cases after this one in the list
+	Members                        int    // of each case that are listed
+}
+
+// OwnCase is a case with the role of a person in it.
+type OwnCase struct {
+	Case `gorm:"embedded"`
+	Role string
 }
 
 // FindCases lists the cases of a person that a query chooses, newest first; at most Most, if that is not 0.
-func (s *Store) FindCases(ctx context.Context, person int64, q CaseQuery) (list []Case, err error) {
-	db := s.in(ctx).Preload("Members.Person").Preload("Closer").Where("id in (select case_id from members where person_id = ?)", person)
+func (s *Store) FindCases(ctx context.Context, person int64, q CaseQuery) (list []OwnCase, err error) {
+	db := s.in(ctx).Table("cases").Preload("Closer").Select("cases.*, m.role").Joins("join members m on m.case_id = cases.id and m.person_id = ?", person)
 	like := func(text string) string { return "%" + escapeLike(text) + "%" }
 	if q.Text != "" {
 		t := like(q.Text)
-		db = db.Where(`name ilike ? or title ilike ? or cause ilike ? or id in (select case_id from evidence where name ilike ? or program ilike ? or outcome ilike ?)
-			or id in (select case_id from theories where text ilike ?) or id in (select case_id from comments where words @@ plainto_tsquery('simple', ?))`, t, t, t, t, t, t, t, q.Text)
+		db = db.Where(`cases.id in (select id from cases where name || ' ' || title || ' ' || cause ilike ? union select case_id from evidence where name || ' ' || program || ' ' || outcome ilike ?
+			union select case_id from theories where text ilike ? union select case_id from comments where words @@ plainto_tsquery('simple', ?))`, t, t, t, q.Text)
 	}
 	if q.Program != "" {
-		db = db.Where("id in (select case_id from evidence where program = ?)", q.Program)
+		db = db.Where("cases.id in (select case_id from evidence where program = ?)", q.Program)
 	}
 	if q.Failure != "" {
-		db = db.Where("id in (select case_id from evidence where outcome ilike ?)", like(q.Failure))
+		t := like(q.Failure)
+		db = db.Where("cases.id in (select case_id from evidence where outcome ilike ? and name || ' ' || program || ' ' || outcome ilike ?)", t, t)
 	}
 	if q.Person != "" {
-		db = db.Where("id in (select m.case_id from members m join people p on p.id = m.person_id where p.name = ?)", q.Person)
+		db = db.Where("cases.id in (select m.case_id from members m join people p on p.id = m.person_id where p.name = ?)", q.Person)
 	}
 	switch q.State {
 	case "open":
@@ -370,10 +379,16 @@ func (s *Store) FindCases(ctx context.Context, person int64, q CaseQuery) (list 
 	if !q.Until.IsZero() {
 		db = db.Where("created_at < ?", q.Until)
 	}
+	if q.After != "" {
+		db = db.Where("cases.id < (select id from cases where name = ?)", q.After)
+	}
 	if q.Most > 0 {
 		db = db.Limit(q.Most)
 	}
-	return list, translate(db.Order("id desc").Find(&list).Error, "cases")
+	if err := db.Order("cases.id desc").Find(&list).Error; err != nil {
+		return nil, translate(err, "cases")
+	}
+	return list, s.fillMembers(ctx, list, q.Members)
 }
 
 // escapeLike escapes the wildcards of a like pattern.

@@ -280,11 +280,6 @@ func (s *Store) HasCase(ctx context.Context, id int64) error {
 	return translate(s.in(ctx).Select("id").Take(&Case{}, id).Error, fmt.Sprintf("case %d", id))
 }
 
-// SetMember adds a member or changes a role.
-func (s *Store) SetMember(ctx context.Context, m Member) error {
-	return translate(s.in(ctx).Omit("Person").Save(&m).Error, "member")
-}
-
 // AddEvidence adds evidence, which is to be indexed.
 func (s *Store) AddEvidence(ctx context.Context, e *Evidence) error {
 	e.UploadedAt = time.Now()

@@ -155,13 +155,39 @@ func TestCases(t *testing.T) {
 	of := func(person int64) []string {
 		list, err := s.FindCases(ctx, person, CaseQuery{})
 		require.NoError(t, err)
-		return names(list, func(c Case) string { return c.Name })
+		return names(list, func(c OwnCase) string { return c.Name })
 	}
 	assert.Equal(t, []string{"fog"}, of(ines))
 	assert.Equal(t, []string{"swell", "fog"}, of(tomas), "the newest first")
+	// What a person sees of a case is the person's own part, and pages go on after a case.
+	list, err := s.FindCases(ctx, tomas, CaseQuery{Most: 1, Members: 1})
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "swell lead Tomas", fmt.Sprint(list[0].Name, " ", list[0].Role, " ", list[0].Members[0].Person.Name))
+	list, err = s.FindCases(ctx, tomas, CaseQuery{Most: 5, Members: 5, After: "swell"})
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "fog member", list[0].Name+" "+list[0].Role)
+	assert.Equal(t, []string{"Ines", "Tomas"}, names(list[0].Members, func(m Member) string { return m.Person.Name }))
+	c, me, err := s.CaseFor(ctx, "fog", tomas)
+	require.NoError(t, err)
+	assert.Equal(t, "fog member", c.Name+" "+me.Role)
+	_, _, err = s.CaseFor(ctx, "swell", ines)
+	require.ErrorIs(t, err, fault.NotFound, "as if there were none")
+	page, err := s.MembersOf(ctx, fog, "Ines", 10)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Tomas"}, names(page, func(m Member) string { return m.Person.Name }))
+
+	// A case keeps a lead.
+	require.ErrorIs(t, s.SetMember(ctx, Member{CaseID: fog, PersonID: ines, Role: "viewer"}), fault.LastLead)
+	require.ErrorIs(t, s.RemoveMember(ctx, fog, ines), fault.LastLead)
+	require.ErrorIs(t, s.RemoveMember(ctx, swell, ines), fault.NotFound)
+	require.NoError(t, s.SetMember(ctx, Member{CaseID: fog, PersonID: tomas, Role: "lead"}))
+	require.NoError(t, s.RemoveMember(ctx, fog, ines))
+	assert.Equal(t, map[string]string{"Tomas": "lead"}, roles("fog"))
 	require.NoError(t, s.HasCase(ctx, swell))
 	require.ErrorIs(t, s.HasCase(ctx, 4711), fault.NotFound)
-	_, err := s.CaseByName(ctx, "mist")
+	_, err = s.CaseByName(ctx, "mist")
 	require.ErrorIs(t, err, fault.NotFound)
 }
 

@@ -4,6 +4,7 @@ import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
 export type Case = Schemas['Case']
+export type Member = Schemas['Member']
 export type Evidence = Schemas['EvidenceInfo']
 export type Peek = Schemas['Peek']
 export type Frame = Schemas['Frame']

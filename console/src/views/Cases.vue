@@ -9,6 +9,7 @@ const most = 200
 const router = useRouter()
 const route = useRoute()
 const cases = ref<Case[]>()
+const isAll = ref(true)
 const trouble = ref('')
 const name = ref('')
 const title = ref('')
@@ -21,13 +22,27 @@ const fields = ['text', 'program', 'failure', 'person'] as const
 const wanted = ref<Record<string, string>>({})
 const isSearch = computed(() => Object.keys(route.query).length > 0)
 
+/** The next page, after the last case that is listed. */
+async function more() {
+  const shown = cases.value ?? []
+  const next = await found(shown[shown.length - 1]?.name)
+  if (next) cases.value = [...shown, ...next]
+  isAll.value = !next || next.length < most
+}
+
 async function load() {
   wanted.value = { state: '', ...Object.fromEntries(Object.entries(route.query).map(([k, v]) => [k, String(v)])) }
-  const { since, until, state, ...rest } = wanted.value
+  cases.value = await found()
+  isAll.value = (cases.value?.length ?? 0) < most
+}
+
+/** A page of the cases that the address chooses. */
+async function found(after?: string) {
+  const { since, until, state, ...rest } = Object.fromEntries(Object.entries(route.query).map(([k, v]) => [k, String(v)]))
   const day = (text: string | undefined) => (text ? new Date(text).toISOString() : undefined)
   try {
     trouble.value = ''
-    cases.value = await data(service.GET('/api/cases', { params: { query: { ...rest, state: (state || undefined) as 'open' | undefined, since: day(since), until: day(until), count: most } } }))
+    return await data(service.GET('/api/cases', { params: { query: { ...rest, state: (state || undefined) as 'open' | undefined, since: day(since), until: day(until), count: most, after } } }))
   } catch (e) {
     trouble.value = words(e)
   }
@@ -78,17 +93,17 @@ watch(() => route.query, load)
       <el-button native-type="submit">{{ texts.cases.search }}</el-button>
     </form>
     <p v-if="cases && !cases.length">{{ isSearch ? texts.cases.notFound : texts.cases.none }}</p>
-    <p v-if="cases?.length === most" class="soft">{{ texts.cases.onlyNewest(most) }}</p>
     <ul v-if="cases?.length">
       <li v-for="c in cases" :key="c.name">
         <RouterLink :to="{ name: 'evidence', params: { case: c.name } }">{{ c.title || c.name }}</RouterLink>
         <code>{{ c.name }}</code>
         <span class="soft">{{ texts.cases.role(c.role) }}</span>
-        <span class="soft">{{ texts.cases.members(c.members) }}</span>
+        <span class="soft">{{ texts.cases.members(c.members, 6) }}</span>
         <time class="soft" :datetime="c.created">{{ texts.cases.opened(c.created) }}</time>
         <span v-if="c.closed" class="closed">{{ texts.cases.closed(c.cause ?? '') }}</span>
       </li>
     </ul>
+    <button v-if="!isAll" type="button" class="plain" @click="more">{{ texts.cases.older }}</button>
     <h2>{{ texts.cases.open }}</h2>
     <form @submit.prevent="open">
       <div><label for="case-name">{{ texts.cases.name }}</label><el-input id="case-name" v-model="name" :placeholder="texts.cases.nameHint" /></div>

@@ -111,7 +111,7 @@ async function findAlike(evidence: string) {
 <template>
   <section class="sheet">
     <h1>{{ about?.title ?? props.case }}</h1>
-    <p v-if="about" class="soft">{{ texts.cases.members(about.members) }}</p>
+    <p v-if="about" class="soft">{{ texts.cases.members(about.members, 50) }}</p>
     <p v-if="trouble" role="alert" class="trouble">{{ trouble }}</p>
     <p v-if="list && !list.length">
       {{ texts.evidence.noneRecord }} <code>{{ texts.evidence.record }}</code> {{ mayAdd ? texts.evidence.noneAdd : texts.evidence.noneViewer }}

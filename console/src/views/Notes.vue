@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
-import type { Activity, Case, Theory } from '../api/service'
+import type { Activity, Case, Member, Theory } from '../api/service'
 import { data, service } from '../api/service'
 import CommentList from '../components/CommentList.vue'
 import ExhibitCard from '../components/ExhibitCard.vue'
@@ -12,6 +12,7 @@ const props = defineProps<{ case: string }>()
 const kept = useKept()
 const trouble = useTrouble()
 const about = ref<Case>()
+const members = ref<Member[]>([])
 const since = ref<Activity>()
 const theory = ref('')
 const said = ref('')
@@ -29,6 +30,7 @@ async function load() {
   await trouble.attempt(async () => {
     const path = { case: props.case }
     about.value = await data(service.GET('/api/cases/{case}', { params: { path } }))
+    members.value = await data(service.GET('/api/cases/{case}/members', { params: { path, query: { count: 2000 } } }))
     since.value = await data(service.GET('/api/cases/{case}/activity', { params: { path } }))
   })
 }
@@ -106,7 +108,7 @@ onUnmounted(() => closeKept?.())
       <p>
         <select v-model="handTo" :aria-label="texts.notes.handTo">
           <option value="">{{ texts.notes.handToAll }}</option>
-          <option v-for="m in about?.members" :key="m.name" :value="m.name">{{ m.name }}</option>
+          <option v-for="m in members" :key="m.name" :value="m.name">{{ m.name }}</option>
         </select>
         <el-button native-type="submit" type="primary">{{ texts.notes.post }}</el-button>
         <el-button @click="handOver = ''">{{ texts.notes.cancel }}</el-button>

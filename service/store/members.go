@@ -1,0 +1,98 @@
+package store
+
+import (
+	"context"
+	"fmt"
+
+	"gorm.io/gorm"
+
+	"wraithology/core/fault"
+)
+
+// CaseFor finds a case of a person, with the person's own part in it, and without its other members. The error wraps fault.NotFound for all others, as if
+// there were no such case.
+func (s *Store) CaseFor(ctx context.Context, name string, person int64) (c Case, me Member, err error) {
+	var row struct {
+		Case       `gorm:"embedded"`
+		Role       string
+		Seen       int64
+		Mailed     bool
+		CloserName *string
+	}
+	done := s.in(ctx).Raw(`select c.*, m.role, m.seen, m.mailed, p.name as closer_name from cases c join members m on m.case_id = c.id and m.person_id = ?
+		left join people p on p.id = c.closer_id where c.name = ?`, person, name).Take(&row)
+	if done.Error != nil {
+		return c, me, translate(done.Error, fmt.Sprintf("case %.80s", name))
+	}
+	c, me = row.Case, Member{CaseID: row.ID, PersonID: person, Role: row.Role, Seen: row.Seen, Mailed: row.Mailed}
+	if row.CloserName != nil && c.CloserID != nil {
+		c.Closer = &Person{ID: *c.CloserID, Name: *row.CloserName}
+	}
+	return c, me, nil
+}
+
+// SetMember adds a member or changes a role. A case keeps a lead: the error wraps fault.LastLead if nobody else leads it.
+func (s *Store) SetMember(ctx context.Context, m Member) error {
+	return s.changeMembers(ctx, m.CaseID, func(tx *gorm.DB) error {
+		return tx.Exec("insert into members (case_id, person_id, role) values (?, ?, ?) on conflict (case_id, person_id) do update set role = excluded.role", m.CaseID, m.PersonID, m.Role).Error
+	})
+}
+
+// RemoveMember removes a member. A case keeps a lead, as for SetMember.
+func (s *Store) RemoveMember(ctx context.Context, caseID, person int64) error {
+	return s.changeMembers(ctx, caseID, func(tx *gorm.DB) error {
+		done := tx.Exec("delete from members where case_id = ? and person_id = ?", caseID, person)
+		if done.Error == nil && done.RowsAffected == 0 {
+			return fault.NotFound
+		}
+		return done.Error
+	})
+}
+
+// changeMembers changes the members of a case, if somebody leads it afterwards. Changes of one case wait for each other.
+func (s *Store) changeMembers(ctx context.Context, caseID int64, change func(tx *gorm.DB) error) error {
+	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("select from cases where id = ? for no key update", caseID).Error; err != nil {
+			return err
+		}
+		if err := change(tx); err != nil {
+			return err
+		}
+		var isLed bool
+		if err := tx.Raw("select exists (select from members where case_id = ? and role = 'lead')", caseID).Scan(&isLed).Error; err != nil || isLed {
+			return err
+		}
+		return fault.LastLead
+	}), "member")
+}
+
+// MembersOf lists members of a case by name: at most most of those after a name, or all if most is 0.
+func (s *Store) MembersOf(ctx context.Context, caseID int64, after string, most int) (list []Member, err error) {
+	db := s.in(ctx).Joins("Person").Where(`members.case_id = ? and "Person"."name" > ?`, caseID, after).Order(`"Person"."name"`)
+	if most > 0 {
+		db = db.Limit(most)
+	}
+	return list, translate(db.Find(&list).Error, "members")
+}
+
+// fillMembers adds at most most members to each case, in the order in which people came to the service.
+func (s *Store) fillMembers(ctx context.Context, list []OwnCase, most int) error {
+	ids, at := make([]int64, len(list)), map[int64]*Case{}
+	for i := range list {
+		ids[i], at[list[i].ID] = list[i].ID, &list[i].Case
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	var rows []struct {
+		CaseID, PersonID int64
+		Role, Name       string
+	}
+	err := s.in(ctx).Raw(`select m.case_id, m.person_id, m.role, p.name from cases c
+		cross join lateral (select * from members m where m.case_id = c.id order by m.person_id limit ?) m join people p on p.id = m.person_id where c.id in ? order by m.person_id`, most, ids).Scan(&rows).Error
+	for _, x := range rows {
+		c := at[x.CaseID]
+		c.Members = append(c.Members, Member{CaseID: x.CaseID, PersonID: x.PersonID, Role: x.Role, Person: Person{ID: x.PersonID, Name: x.Name}})
+	}
+	return translate(err, "members")
+}
