@@ -46,7 +46,7 @@ func main() {
 	child := flag.String("build", "", "build the timeline of this log and print the time; used by the benchmark itself")
 	dump := flag.Bool("dump", false, "ask a core dump and print the time; used by the benchmark itself")
 	intake := flag.Bool("intake", false, "import evidence and print the time; used by the benchmark itself")
-	only := flag.String("only", "", "measure only these, with commas between: recordings, recorder, dumps, intake, receiving, team, notices, editor")
+	only := flag.String("only", "", "measure only these, with commas between: recordings, recorder, dumps, intake, receiving, team, questions, notices, editor")
 	flag.Parse()
 	var err error
 	switch {
@@ -92,6 +92,7 @@ func run(quick bool, out, dir, only string) error {
 		{"team", func() error {
 			return measureTeam(&r, dir, quick, (*team).measureSeen, (*team).measureLarge, (*team).measureReport)
 		}},
+		{"questions", func() error { return measureTeam(&r, dir, quick, (*team).measureQuestions, (*team).measureCases) }},
 		{"notices", func() error { return measureTeam(&r, dir, quick, (*team).measureNotices) }},
 		{"editor", func() error { return measureEditor(&r, dir, sizes[len(sizes)-1]) }},
 	} {
@@ -103,7 +104,7 @@ func run(quick bool, out, dir, only string) error {
 		}
 	}
 	if !known {
-		return fmt.Errorf("-only %s: there are recordings, recorder, dumps, intake, receiving, team, notices and editor", only)
+		return fmt.Errorf("-only %s: there are recordings, recorder, dumps, intake, receiving, team, questions, notices and editor", only)
 	}
 	t := table.NewWriter()
 	t.SetOutputMirror(os.Stdout)

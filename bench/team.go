@@ -370,7 +370,7 @@ func (t *team) fetch(path string) (time.Duration, error) {
 	}
 	defer answer.Body.Close()
 	n, err := io.Copy(io.Discard, answer.Body)
-	if err == nil && (answer.StatusCode != http.StatusOK || n < 10) {
+	if err == nil && (answer.StatusCode != http.StatusOK || n < 2) {
 		err = fmt.Errorf("%s: %s, %d bytes", path, answer.Status, n)
 	}
 	return time.Since(begun), err

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -365,7 +366,14 @@ func (s *Store) FindCases(ctx context.Context, person int64, q CaseQuery) (list 
 		db = db.Where("cases.id in (select case_id from evidence where outcome ilike ? and name || ' ' || program || ' ' || outcome ilike ?)", t, t)
 	}
 	if q.Person != "" {
-		db = db.Where("cases.id in (select m.case_id from members m join people p on p.id = m.person_id where p.name = ?)", q.Person)
+		p, err := s.PersonByName(ctx, q.Person)
+		if errors.Is(err, fault.NotFound) {
+			return nil, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		db = db.Where("exists (select from members o where o.case_id = cases.id and o.person_id = ?)", p.ID) // the planner knows how many that are
 	}
 	switch q.State {
 	case "open":
