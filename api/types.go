@@ -31,8 +31,27 @@ type Credentials struct {
 
 // Token lets programs act for a person. Secret is set only in the answer that creates it.
 type Token struct {
-	Label  string `json:"label"`
-	Secret string `json:"secret"`
+	ID      int64      `json:"id"`
+	Label   string     `json:"label"`
+	Scope   string     `json:"scope" enum:"read,write,ingest"`
+	Secret  string     `json:"secret,omitempty"`
+	Created time.Time  `json:"created"`
+	Expires *time.Time `json:"expires,omitempty"`
+	Used    *time.Time `json:"used,omitempty" doc:"when it was used last, to the minute"`
+}
+
+// PasswordChange sets a new password.
+type PasswordChange struct {
+	Old string `json:"old" minLength:"1" maxLength:"1024"`
+	New string `json:"new" minLength:"1" maxLength:"1024"`
+}
+
+// Session is a browser that is signed in.
+type Session struct {
+	ID      int64     `json:"id"`
+	Created time.Time `json:"created"`
+	Used    time.Time `json:"used"`
+	Expires time.Time `json:"expires"`
 }
 
 // Sender is a token with which programs send spans and logs into a case. It permits nothing else.

@@ -220,4 +220,3 @@ func (t *team) measureCases(r *report, _ string, quick bool) error {
 	}
 	return nil
 }
-

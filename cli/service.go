@@ -63,7 +63,7 @@ func (a *app) serviceFlags(c *cobra.Command) {
 }
 
 func (a *app) serviceCommands() []*cobra.Command {
-	list := []*cobra.Command{a.signIn(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.expect(), a.sittingCommand(), a.sender(), a.move(), a.alike(), a.offset()}
+	list := []*cobra.Command{a.signIn(), a.accountCommand(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.expect(), a.sittingCommand(), a.sender(), a.move(), a.alike(), a.offset()}
 	list = append(list, a.kept()...)
 	for _, c := range list {
 		for _, x := range append(c.Commands(), c) {

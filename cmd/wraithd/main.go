@@ -2,8 +2,6 @@
 package main
 
 import (
-	"bufio"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,13 +16,11 @@ import (
 
 	"wraithology/core/fault"
 	"wraithology/service"
-	"wraithology/service/accounts"
 	"wraithology/service/hooks"
 	"wraithology/service/httpapi"
 	"wraithology/service/mail"
 	"wraithology/service/notices"
 	"wraithology/service/receive"
-	"wraithology/service/store"
 )
 
 func main() {
@@ -124,49 +120,4 @@ func outgoing(o *service.Options, passwordFile string, webhooksTo []string) (err
 func free(address string) bool {
 	l, err := net.Listen("tcp", address)
 	return err == nil && l.Close() == nil
-}
-
-func person(o *service.Options) *cobra.Command {
-	c := &cobra.Command{Use: "person", Short: "Manage who can sign in"}
-	var admin bool
-	add := &cobra.Command{
-		Use: "add NAME", Short: "Add a person, or set a new password; it is read from standard input", Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			password, err := bufio.NewReader(c.InOrStdin()).ReadString('\n')
-			if err != nil && password == "" {
-				return fmt.Errorf("read the password from standard input: %w", err)
-			}
-			err = service.WithStore(c.Context(), *o, func(s *store.Store) error {
-				return accounts.New(s).Add(c.Context(), args[0], strings.TrimRight(password, "\r\n"), admin)
-			})
-			if err == nil {
-				fmt.Println("added", args[0])
-			}
-			return err
-		},
-	}
-	add.Flags().BoolVar(&admin, "admin", false, "may manage people")
-	c.AddCommand(add, &cobra.Command{
-		Use: "mail NAME ADDRESS", Short: "Set the mail address of a person; - for none", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) (err error) {
-			address := ""
-			if args[1] != "-" {
-				if address, err = mail.Address(args[1]); err != nil {
-					return err
-				}
-			}
-			return service.WithStore(c.Context(), *o, func(s *store.Store) error {
-				p, err := s.PersonByName(c.Context(), args[0])
-				if err != nil {
-					return err
-				}
-				if err := s.SetMail(c.Context(), p.ID, address); err != nil {
-					return err
-				}
-				fmt.Println("mails for", p.Name, "go to", cmp.Or(address, "nobody"))
-				return nil
-			})
-		},
-	})
-	return c
 }

@@ -95,6 +95,8 @@ var (
 	NotFound         = define("not-found", ExitNo, notFound, "not found", "wraith case and wraith evidence CASE list what there is")
 	MethodNotAllowed = define("method-not-allowed", ExitUsage, methodNotAllowed, "method not allowed", "/api/openapi.json lists the operations")
 	Exists           = define("exists", ExitUsage, conflict, "exists already", "use another name")
+	LastAdmin        = define("last-administrator", ExitNo, conflict, "nobody would be administrator", "make somebody else one first: wraithd person grant NAME")
+	Disabled         = define("disabled", ExitNo, forbidden, "the account is disabled", "ask an administrator")
 	LastLead         = define("last-lead", ExitNo, conflict, "nobody would lead the case", "make somebody else lead it first: wraith case add CASE PERSON --role lead")
 	Indexing         = define("indexing", ExitUsage, conflict, "still being indexed", "wraith evidence CASE shows the progress")
 	NotInSitting     = define("not-in-sitting", ExitUsage, conflict, "not in the sitting", "join the sitting first")

@@ -69,7 +69,7 @@ func serve(ctx context.Context, data, listen string) (err error) {
 		err = errors.Join(err, s.Stop(context.Background()))
 	}()
 	for _, p := range people {
-		if err := s.Accounts.Add(ctx, p.name, p.password, p.name == "Ines"); err != nil {
+		if err := s.Accounts.Add(ctx, p.name, p.password, p.name == "Ines"); err != nil && !errors.Is(err, fault.Exists) {
 			return err
 		}
 	}

@@ -5,8 +5,10 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"encoding/base64"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"strings"
 	"time"
@@ -25,17 +27,20 @@ type Accounts struct {
 	Sessions *scs.SessionManager
 	store    *store.Store
 	hashing  *semaphore.Weighted
+	throttle throttle
 }
 
-// New returns the accounts of a store. A session lasts twelve hours.
+// New returns the accounts of a store. A session lasts twelve hours, and four without being used.
 func New(s *store.Store) *Accounts {
 	m := scs.New()
-	m.Store = s
-	m.Lifetime = 12 * time.Hour
+	m.Store = sessions{s, m.Codec}
+	m.HashTokenInStore = true
+	m.Lifetime = longestSession
+	m.IdleTimeout = longestIdle
 	m.Cookie.Name = "wraith_session"
 	m.Cookie.HttpOnly = true
 	m.Cookie.SameSite = http.SameSiteLaxMode
-	return &Accounts{Sessions: m, store: s, hashing: semaphore.NewWeighted(hashesAtOnce)}
+	return &Accounts{Sessions: m, store: s, hashing: semaphore.NewWeighted(hashesAtOnce), throttle: throttle{names: map[string]*attempts{}, waiting: map[[2]string]int{}}}
 }
 
 // params of argon2id: memory and passes of the second recommended option of RFC 9106, section 4,
@@ -63,35 +68,65 @@ func (a *Accounts) hashed(ctx context.Context, do func() error) error {
 	return do()
 }
 
-// Add adds a person, or gives one a new password.
+// Add adds a person. The first one is an administrator. The error wraps fault.Exists if there is one with the name.
 func (a *Accounts) Add(ctx context.Context, name, password string, admin bool) error {
 	if name == "" || len(name) > 64 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-") != "" {
 		return fmt.Errorf("%q: %w", name, fault.InvalidName)
 	}
-	if utf8.RuneCountInString(password) < 8 {
-		return fault.WeakPassword
+	hash, err := a.hash(ctx, password)
+	if err != nil {
+		return err
 	}
-	var hash string
-	err := a.hashed(ctx, func() (err error) {
+	return a.store.AddPerson(ctx, &store.Person{Name: name, PasswordHash: hash, Admin: admin})
+}
+
+func (a *Accounts) hash(ctx context.Context, password string) (hash string, err error) {
+	if utf8.RuneCountInString(password) < 8 {
+		return "", fault.WeakPassword
+	}
+	err = a.hashed(ctx, func() (err error) {
 		hash, err = argon2id.CreateHash(password, params)
 		return err
 	})
 	if err != nil {
-		return fmt.Errorf("hash the password: %w", err)
+		return "", fmt.Errorf("hash the password: %w", err)
 	}
-	return a.store.AddPerson(ctx, &store.Person{Name: name, PasswordHash: hash, Admin: admin})
+	return hash, nil
+}
+
+// SetPassword gives a person a new password, and ends the person's sessions; that of the request stays.
+func (a *Accounts) SetPassword(ctx context.Context, person int64, password string) error {
+	hash, err := a.hash(ctx, password)
+	if err != nil {
+		return err
+	}
+	return a.store.SetPassword(ctx, person, hash, a.session(ctx))
+}
+
+// session is the hash of the token of a request's session, empty if there is none.
+func (a *Accounts) session(ctx context.Context) string {
+	if ctx.Value(inSession{}) == nil {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(a.Sessions.Token(ctx)))
+	return base64.RawURLEncoding.EncodeToString(sum[:])
 }
 
 // unknownHash is compared for unknown names, so that the duration of an answer does not show which
 // names exist.
 var unknownHash, _ = argon2id.CreateHash(rand.Text(), params)
 
-// Check returns the person with a name and password. Other errors than those of the database are
-// fault.WrongPassword.
-func (a *Accounts) Check(ctx context.Context, name, password string) (store.Person, error) {
-	p, err := a.store.PersonByName(ctx, name)
+// Check returns the person with a name and password. The address is that of who asks. After some wrong passwords for a name every attempt is slow. Other
+// errors than those of the database are fault.WrongPassword, fault.Disabled with the right password, fault.TooMany and fault.Busy.
+func (a *Accounts) Check(ctx context.Context, name, password, address string) (p store.Person, err error) {
+	leave, err := a.throttle.enter(ctx, name, address)
+	if err != nil {
+		return p, err
+	}
+	defer func() { leave(errors.Is(err, fault.WrongPassword)) }()
+	p, err = a.store.PersonByName(ctx, name)
 	hash := p.PasswordHash
-	if errors.Is(err, fault.NotFound) || err == nil && p.Origin != "" {
+	if errors.Is(err, fault.NotFound) || err == nil && (p.Origin != "" || p.RemovedAt != nil) {
 		hash, err = unknownHash, fault.NotFound // people of imported cases do not sign in
 	} else if err != nil {
 		return p, err
@@ -107,15 +142,18 @@ func (a *Accounts) Check(ctx context.Context, name, password string) (store.Pers
 	if err != nil || !match {
 		return store.Person{}, fault.WrongPassword
 	}
+	if !p.MaySignIn() {
+		return store.Person{}, fault.Disabled
+	}
 	return p, nil
 }
 
-// NewToken creates a token for a person and returns its secret. Only the hash of the secret is
-// stored.
-func (a *Accounts) NewToken(ctx context.Context, person int64, label string) (string, error) {
+// NewToken creates a token, which permits what its scope says until it expires, and returns its secret. Only the hash of the secret is stored.
+func (a *Accounts) NewToken(ctx context.Context, t *store.Token) (string, error) {
 	secret := "wraith-" + rand.Text() + rand.Text()
 	hash := sha256.Sum256([]byte(secret))
-	return secret, a.store.AddToken(ctx, &store.Token{PersonID: person, Label: label, SecretHash: hash[:]})
+	t.SecretHash = hash[:]
+	return secret, a.store.AddToken(ctx, t)
 }
 
 // NewSender creates a token that can send into a case and returns its secret. Only the hash of the
@@ -128,27 +166,30 @@ func (a *Accounts) NewSender(ctx context.Context, caseID, person int64, label st
 	return x, secret, err
 }
 
-type personKey struct{}
-
-const sessionPerson = "person"
-
-// SignIn begins a browser's session.
-func (a *Accounts) SignIn(ctx context.Context, p store.Person) error {
-	if err := a.Sessions.RenewToken(ctx); err != nil {
-		return fmt.Errorf("begin the session: %w", err)
-	}
-	a.Sessions.Put(ctx, sessionPerson, p.ID)
-	return nil
-}
-
-// SignOut ends a browser's session.
-func (a *Accounts) SignOut(ctx context.Context) error { return a.Sessions.Destroy(ctx) }
-
 // Who returns the person of a request.
 func Who(ctx context.Context) (store.Person, bool) {
 	p, ok := ctx.Value(personKey{}).(store.Person)
 	return p, ok
 }
+
+// Scope returns what the token of a request permits; store.ScopeWrite for a browser's session.
+func Scope(ctx context.Context) string {
+	if scope, ok := ctx.Value(scopeKey{}).(string); ok {
+		return scope
+	}
+	return store.ScopeWrite
+}
+
+// Address returns the address from which a request came, without the port.
+func Address(ctx context.Context) string {
+	address, _ := ctx.Value(addressKey{}).(string)
+	return address
+}
+
+type addressKey struct{}
+
+// inSession marks a request that may have a session.
+type inSession struct{}
 
 // Middleware identifies the person of a request by token, else by session. It refuses nothing.
 // Errors of the database go to failed.
@@ -156,10 +197,13 @@ func (a *Accounts) Middleware(failed func(http.ResponseWriter, *http.Request, er
 	a.Sessions.ErrorFunc = failed
 	return func(next http.Handler) http.Handler {
 		return a.Sessions.LoadAndSave(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			p, err := a.identify(r)
+			p, scope, err := a.identify(r)
+			// The address is that of the connection: no proxy is trusted to name a better one.
+			host, _, _ := net.SplitHostPort(r.RemoteAddr) // empty if there is none
+			r = r.WithContext(context.WithValue(context.WithValue(r.Context(), addressKey{}, host), inSession{}, true))
 			switch {
 			case err == nil:
-				r = r.WithContext(context.WithValue(r.Context(), personKey{}, p))
+				r = r.WithContext(context.WithValue(context.WithValue(r.Context(), personKey{}, p), scopeKey{}, scope))
 			case !errors.Is(err, fault.NotFound):
 				failed(w, r, err)
 				return
@@ -169,14 +213,18 @@ func (a *Accounts) Middleware(failed func(http.ResponseWriter, *http.Request, er
 	}
 }
 
-func (a *Accounts) identify(r *http.Request) (store.Person, error) {
+func (a *Accounts) identify(r *http.Request) (store.Person, string, error) {
 	if secret, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 		hash := sha256.Sum256([]byte(secret))
 		return a.store.PersonByToken(r.Context(), hash[:])
 	}
 	id := a.Sessions.GetInt64(r.Context(), sessionPerson)
 	if id == 0 {
-		return store.Person{}, fault.NotFound
+		return store.Person{}, "", fault.NotFound
 	}
-	return a.store.PersonByID(r.Context(), id)
+	p, err := a.store.PersonByID(r.Context(), id)
+	if err == nil && !p.MaySignIn() {
+		return store.Person{}, "", fault.NotFound
+	}
+	return p, store.ScopeWrite, err
 }

@@ -3,13 +3,17 @@ package accounts
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -40,7 +44,7 @@ func TestAddChecksNameAndPassword(t *testing.T) {
 		require.ErrorIs(t, a.Add(ctx, name, "12345678", false), fault.InvalidName, "%q", name)
 	}
 	for password, ok := range map[string]bool{"1234567": false, "12345678": true, "äöüßäöü": false, "äöüßäöüß": true, "": false, strings.Repeat("long", 100): true} {
-		err := a.Add(ctx, "Tomas", password, false)
+		err := a.Add(ctx, fmt.Sprint("Tomas", len(password)), password, false)
 		if ok {
 			require.NoError(t, err, password)
 		} else {
@@ -54,26 +58,35 @@ func TestCheck(t *testing.T) {
 	a, ctx := open(t), t.Context()
 	require.NoError(t, a.Add(ctx, "Ines", "heavy swell", true))
 	require.NoError(t, a.Add(ctx, "Tomas", "light fog", false))
-	p, err := a.Check(ctx, "Ines", "heavy swell")
+	p, err := a.Check(ctx, "Ines", "heavy swell", "127.0.0.1")
 	require.NoError(t, err)
 	assert.Equal(t, "Ines", p.Name)
 	assert.True(t, p.Admin)
 	assert.NotContains(t, p.PasswordHash, "swell")
 	for name, password := range map[string]string{"Ines": "light fog", "Tomas": "light fo", "Wren": "heavy swell", "ines": "heavy swell", "": ""} {
-		p, err := a.Check(ctx, name, password)
+		p, err := a.Check(ctx, name, password, "127.0.0.1")
 		require.ErrorIs(t, err, fault.WrongPassword, name)
 		assert.Zero(t, p)
 	}
-	// A new password takes the place of the old one, and the rights change with it.
-	require.NoError(t, a.Add(ctx, "Ines", "calm water", false))
-	_, err = a.Check(ctx, "Ines", "heavy swell")
+	// A new password takes the place of the old one; adding a person does not.
+	require.ErrorIs(t, a.Add(ctx, "Ines", "calm water", false), fault.Exists)
+	require.ErrorIs(t, a.SetPassword(ctx, p.ID, "calm"), fault.WeakPassword)
+	require.NoError(t, a.SetPassword(ctx, p.ID, "calm water"))
+	_, err = a.Check(ctx, "Ines", "heavy swell", "127.0.0.1")
 	require.ErrorIs(t, err, fault.WrongPassword)
-	p, err = a.Check(ctx, "Ines", "calm water")
+	p, err = a.Check(ctx, "Ines", "calm water", "127.0.0.1")
 	require.NoError(t, err)
-	assert.False(t, p.Admin)
+	require.NoError(t, a.store.Grant(ctx, p.ID, true))
+	tomas, err := a.Check(ctx, "Tomas", "light fog", "127.0.0.1")
+	require.NoError(t, err)
+	require.NoError(t, a.store.Disable(ctx, tomas.ID, true))
+	_, err = a.Check(ctx, "Tomas", "light fog", "127.0.0.1")
+	require.ErrorIs(t, err, fault.Disabled)
+	_, err = a.Check(ctx, "Tomas", "light fo", "127.0.0.1")
+	require.ErrorIs(t, err, fault.WrongPassword, "who does not know the password does not learn it")
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
-	_, err = a.Check(gone, "Ines", "calm water")
+	_, err = a.Check(gone, "Ines", "calm water", "127.0.0.1")
 	require.ErrorIs(t, err, context.Canceled)
 }
 
@@ -82,7 +95,7 @@ func TestCheck(t *testing.T) {
 func site(t *testing.T, a *Accounts) string {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /in", func(w http.ResponseWriter, r *http.Request) {
-		p, err := a.Check(r.Context(), r.FormValue("name"), r.FormValue("password"))
+		p, err := a.Check(r.Context(), r.FormValue("name"), r.FormValue("password"), Address(r.Context()))
 		if err == nil {
 			err = a.SignIn(r.Context(), p)
 		}
@@ -156,9 +169,9 @@ func TestSessionsAndTokens(t *testing.T) {
 
 	ines, err := a.store.PersonByName(ctx, "Ines")
 	require.NoError(t, err)
-	one, err := a.NewToken(ctx, ines.ID, "laptop")
+	one, err := a.NewToken(ctx, &store.Token{PersonID: ines.ID, Label: "laptop", Scope: store.ScopeWrite})
 	require.NoError(t, err)
-	other, err := a.NewToken(ctx, ines.ID, "laptop")
+	other, err := a.NewToken(ctx, &store.Token{PersonID: ines.ID, Label: "laptop", Scope: store.ScopeWrite})
 	require.NoError(t, err)
 	assert.NotEqual(t, one, other)
 	assert.Equal(t, "Ines", who(browser(), "Bearer "+one))
@@ -187,7 +200,55 @@ func TestDatabaseDown(t *testing.T) {
 	a.store.Close()
 	status, _ := do(t, http.DefaultClient, "GET", url+"/who", "", "Bearer wraith-x")
 	assert.Equal(t, http.StatusServiceUnavailable, status)
-	_, err := a.Check(ctx, "Ines", "heavy swell")
+	_, err := a.Check(ctx, "Ines", "heavy swell", "127.0.0.1")
 	require.Error(t, err)
 	assert.False(t, errors.Is(err, fault.WrongPassword))
+}
+
+// After some wrong passwords for a name every attempt is slow, also the right one, by less than two seconds; whoever guesses gets few attempts, and
+// others are not slowed down.
+func TestGuessing(t *testing.T) {
+	t.Parallel()
+	a, ctx := open(t), t.Context()
+	require.NoError(t, a.Add(ctx, "Ines", "heavy swell", false))
+	require.NoError(t, a.Add(ctx, "Tomas", "light fog", false))
+	for range freeAttempts {
+		_, err := a.Check(ctx, "Ines", "guess", "198.51.100.7")
+		require.ErrorIs(t, err, fault.WrongPassword)
+	}
+	var refused, wrong atomic.Int64
+	var all sync.WaitGroup
+	for range 30 {
+		all.Go(func() {
+			_, err := a.Check(ctx, "Ines", "guess", "198.51.100.7")
+			switch {
+			case errors.Is(err, fault.TooMany):
+				refused.Add(1)
+			case errors.Is(err, fault.WrongPassword):
+				wrong.Add(1)
+			}
+		})
+	}
+	time.Sleep(100 * time.Millisecond)
+	begun := time.Now()
+	_, err := a.Check(ctx, "Ines", "heavy swell", "192.0.2.1")
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, time.Since(begun), attemptWait)
+	all.Wait()
+	assert.EqualValues(t, attemptsAtOnce, wrong.Load())
+	assert.EqualValues(t, 30-attemptsAtOnce, refused.Load())
+	begun = time.Now()
+	_, err = a.Check(ctx, "Tomas", "light fog", "198.51.100.7")
+	require.NoError(t, err)
+	assert.Less(t, time.Since(begun), attemptWait)
+	assert.Empty(t, a.throttle.waiting)
+
+	// What is counted is bounded.
+	for i := range mostNames + 10 {
+		a.throttle.mu.Lock()
+		a.throttle.count(fmt.Sprint("name", i))
+		a.throttle.mu.Unlock()
+	}
+	assert.LessOrEqual(t, len(a.throttle.names), mostNames)
+	assert.Contains(t, a.throttle.names, "Ines", "the ones with most wrong passwords stay")
 }

@@ -147,7 +147,7 @@ func TestBrowserSession(t *testing.T) {
 	assert.Len(t, invalid.problem(t).Errors, 2)
 	assert.Equal(t, 401, s.send(t, "GET", "/api/me", "").status)
 	assert.Equal(t, 200, s.send(t, "POST", "/api/sessions", `{"name":"Ines","password":"Ines-secret"}`).status)
-	assert.JSONEq(t, `{"name":"Ines","admin":false}`, s.send(t, "GET", "/api/me", "").body)
+	assert.JSONEq(t, `{"name":"Ines","admin":true}`, s.send(t, "GET", "/api/me", "").body)
 	for name, header := range map[string][]string{"by its origin": {"Origin", "https://elsewhere.example"}, "by its fetch": {"Sec-Fetch-Site", "cross-site"}} {
 		refused := s.send(t, "POST", "/api/cases", `{"name":"fog","title":""}`, header...)
 		assert.Equal(t, 403, refused.status, name)
@@ -235,7 +235,7 @@ func TestCustodyOfACase(t *testing.T) {
 	servicetest.Person(t, service, "Tomas")
 	s := newSite(t, service.URL)
 	require.Equal(t, 200, s.send(t, "POST", "/api/sessions", `{"name":"Ines","password":"Ines-secret"}`).status)
-	assert.JSONEq(t, `[{"name":"Ines","admin":false},{"name":"Tomas","admin":false}]`, s.send(t, "GET", "/api/people", "").body)
+	assert.JSONEq(t, `[{"name":"Ines","admin":true},{"name":"Tomas","admin":false}]`, s.send(t, "GET", "/api/people", "").body)
 	crash := "panic: fog\n\ngoroutine 1 [running]:\nmain.assign(0x1)\n\t/src/berth.go:12 +0x1d\n"
 	for i, step := range []struct {
 		method, path, body string

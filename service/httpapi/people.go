@@ -2,17 +2,24 @@ package httpapi
 
 import (
 	"context"
+	"net/http"
+	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"wraithology/api"
+	"wraithology/core/ask"
+	"wraithology/core/fault"
+	"wraithology/service/accounts"
 	"wraithology/service/mail"
+	"wraithology/service/store"
 )
 
 func (a *server) peopleRoutes(h huma.API) {
 	type empty struct{}
 	route(h, a, "POST", "/api/sessions", "signIn", "Sign a browser in", func(ctx context.Context, in *struct{ Body api.Credentials }) (*body[api.Person], error) {
-		p, err := a.Accounts.Check(ctx, in.Body.Name, in.Body.Password)
+		p, err := a.Accounts.Check(ctx, in.Body.Name, in.Body.Password, accounts.Address(ctx))
 		if err != nil {
 			return nil, err
 		}
@@ -28,14 +35,23 @@ func (a *server) peopleRoutes(h huma.API) {
 		Body struct {
 			api.Credentials
 			Label string `json:"label" maxLength:"200"`
+			Scope string `json:"scope,omitempty" enum:"read,write,ingest" default:"write" doc:"what a program may do with it: read, write, or ingest, which adds evidence"`
+			Days  int    `json:"days,omitempty" minimum:"0" maximum:"3660" doc:"days until it expires; 0 for never"`
 		}
 	}) (*body[api.Token], error) {
-		p, err := a.Accounts.Check(ctx, in.Body.Name, in.Body.Password)
+		p, err := a.Accounts.Check(ctx, in.Body.Name, in.Body.Password, accounts.Address(ctx))
 		if err != nil {
 			return nil, err
 		}
-		secret, err := a.Accounts.NewToken(ctx, p.ID, in.Body.Label)
-		return &body[api.Token]{api.Token{Label: in.Body.Label, Secret: secret}}, err
+		t := store.Token{PersonID: p.ID, Label: in.Body.Label, Scope: in.Body.Scope}
+		if in.Body.Days > 0 {
+			at := time.Now().AddDate(0, 0, in.Body.Days)
+			t.ExpiresAt = &at
+		}
+		secret, err := a.Accounts.NewToken(ctx, &t)
+		out := tokenOf(t)
+		out.Secret = secret
+		return &body[api.Token]{out}, err
 	}, signIn, created)
 	route(h, a, "GET", "/api/me", "me", "Who is signed in", func(ctx context.Context, _ *empty) (*body[api.Person], error) {
 		return &body[api.Person]{api.Person{Name: who(ctx).Name, Admin: who(ctx).Admin, Mail: who(ctx).Mail}}, nil
@@ -53,6 +69,31 @@ func (a *server) peopleRoutes(h huma.API) {
 		}
 		return &body[api.Person]{api.Person{Name: who(ctx).Name, Admin: who(ctx).Admin, Mail: address}}, nil
 	})
+	route(h, a, "POST", "/api/me/password", "changePassword", "Set one's own password, and end one's other sessions", func(ctx context.Context, in *struct{ Body api.PasswordChange }) (*empty, error) {
+		if _, err := a.Accounts.Check(ctx, who(ctx).Name, in.Body.Old, accounts.Address(ctx)); err != nil {
+			return nil, err
+		}
+		return nil, a.Accounts.SetPassword(ctx, who(ctx).ID, in.Body.New)
+	}, limited)
+	route(h, a, "GET", "/api/me/sessions", "sessions", "Where one is signed in with a browser, the last used first", func(ctx context.Context, _ *empty) (*body[[]api.Session], error) {
+		list, err := a.Store.SessionsOf(ctx, who(ctx).ID)
+		return listed(list, func(x store.Session) api.Session {
+			return api.Session{ID: x.ID, Created: x.CreatedAt, Used: x.UsedAt, Expires: x.Expiry}
+		}, err)
+	})
+	route(h, a, "DELETE", "/api/me/sessions", "endSessions", "Sign out everywhere: end all one's sessions", func(ctx context.Context, _ *empty) (*empty, error) {
+		return nil, a.Store.EndSessions(ctx, who(ctx).ID, 0)
+	})
+	route(h, a, "DELETE", "/api/me/sessions/{id}", "endSession", "End one session", func(ctx context.Context, in *OwnInput) (*empty, error) {
+		return nil, a.Store.EndSessions(ctx, who(ctx).ID, in.ID)
+	})
+	route(h, a, "GET", "/api/me/tokens", "tokens", "One's tokens, oldest first", func(ctx context.Context, _ *empty) (*body[[]api.Token], error) {
+		list, err := a.Store.TokensOf(ctx, who(ctx).ID)
+		return listed(list, tokenOf, err)
+	})
+	route(h, a, "DELETE", "/api/me/tokens/{id}", "revokeToken", "Revoke a token", func(ctx context.Context, in *OwnInput) (*empty, error) {
+		return nil, a.Store.DeleteToken(ctx, who(ctx).ID, in.ID)
+	})
 	route(h, a, "GET", "/api/people", "people", "Everybody who can be added to a case", func(ctx context.Context, _ *empty) (*body[[]api.Person], error) {
 		list, err := a.Store.People(ctx)
 		out := []api.Person{}
@@ -61,4 +102,49 @@ func (a *server) peopleRoutes(h huma.API) {
 		}
 		return &body[[]api.Person]{out}, err
 	})
+}
+
+// OwnInput names something of the person who asks.
+type OwnInput struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+func tokenOf(t store.Token) api.Token {
+	return api.Token{ID: t.ID, Label: t.Label, Scope: t.Scope, Created: t.CreatedAt, Expires: t.ExpiresAt, Used: t.UsedAt}
+}
+
+// scoped refuses what the token of a request does not permit.
+func (a *server) scoped(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if scope := accounts.Scope(r.Context()); !permits(scope, r.Method, r.URL.Path) {
+			a.fail(w, r, fault.PermissionDenied.New("use a token with another scope", "permission denied: the token is for %s", scopeNames[scope]))
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+var scopeNames = map[string]string{store.ScopeRead: "reading", store.ScopeIngest: "adding evidence"}
+
+// permits reports whether a token with a scope permits a request.
+func permits(scope, method, path string) bool {
+	parts := strings.Split(strings.Trim(path, "/"), "/") // api/cases/CASE/evidence/NAME/QUESTION
+	isOfCase := len(parts) >= 5 && parts[1] == "cases"
+	isReading := method == http.MethodGet || method == http.MethodHead
+	switch scope {
+	case store.ScopeWrite:
+		return true
+	case store.ScopeRead:
+		if isReading {
+			return true
+		}
+		if len(parts) != 6 || !isOfCase || parts[3] != "evidence" || method != http.MethodPost {
+			return false
+		}
+		_, isQuestion := ask.Named(parts[5])
+		return isQuestion
+	case store.ScopeIngest:
+		return isOfCase && len(parts) == 5 && (parts[3] == "evidence" || parts[3] == "artifacts") && (isReading || method == http.MethodPut)
+	}
+	return false
 }

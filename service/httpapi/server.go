@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -64,7 +63,7 @@ func New(p Parts) http.Handler {
 	r.Group(func(r chi.Router) {
 		crossOrigin := http.NewCrossOriginProtection()
 		crossOrigin.SetDenyHandler(a.failing(fault.CrossOrigin))
-		r.Use(crossOrigin.Handler, a.Accounts.Middleware(a.fail))
+		r.Use(crossOrigin.Handler, a.Accounts.Middleware(a.fail), a.scoped)
 		a.routes(r)
 	})
 	r.Post(receive.TracesPath, p.Receiver.Traces)
@@ -94,10 +93,8 @@ func (a *server) routes(r chi.Router) huma.API {
 	config.OpenAPIPath = "/api/openapi"
 	config.SchemasPath = "/api/schemas"
 	h := humachi.New(r, config)
-	// The address is that of the connection: no proxy is trusted to name a better one.
-	limited := httprate.LimitBy(signInsAMinute, time.Minute, func(r *http.Request) (string, error) {
-		host, _, err := net.SplitHostPort(r.RemoteAddr)
-		return host, err
+	slowly := httprate.LimitBy(signInsAMinute, time.Minute, func(r *http.Request) (string, error) {
+		return accounts.Address(r.Context()), nil
 	}, httprate.WithLimitHandler(a.failing(fault.TooMany)))
 	h.UseMiddleware(func(ctx huma.Context, next func(huma.Context)) {
 		if !ctx.Operation().Metadata["signIn"].(bool) {
@@ -105,11 +102,13 @@ func (a *server) routes(r chi.Router) huma.API {
 				a.write(ctx, fault.NotSignedIn)
 				return
 			}
-			next(ctx)
-			return
+			if ctx.Operation().Metadata["limited"] != true {
+				next(ctx)
+				return
+			}
 		}
 		req, w := humachi.Unwrap(ctx)
-		limited(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { next(ctx) })).ServeHTTP(w, req)
+		slowly(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { next(ctx) })).ServeHTTP(w, req)
 	})
 	a.peopleRoutes(h)
 	a.caseRoutes(h)
@@ -145,6 +144,7 @@ func route[I, O any](h huma.API, a *server, method, path, id, summary string, f 
 
 func created(op *huma.Operation) { op.DefaultStatus = http.StatusCreated }
 func signIn(op *huma.Operation)  { op.Metadata["signIn"] = true }
+func limited(op *huma.Operation) { op.Metadata["limited"] = true }
 
 // body is an answer that is its body alone.
 type body[T any] struct{ Body T }

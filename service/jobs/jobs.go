@@ -172,8 +172,10 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 	river.AddWorker(workers, &indexer{store: s, vault: v, open: open, next: j})
 	river.AddWorker(workers, &checker{store: s, open: open, board: board})
 	river.AddWorker(workers, &deliverer{board: board})
+	river.AddWorker(workers, &upkeeper{store: s})
 	c, err := river.NewClient(driver, &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, checksQueue: {MaxWorkers: 1}, deliveriesQueue: {MaxWorkers: 4}}, Workers: workers, Logger: log,
+		PeriodicJobs:  []*river.PeriodicJob{upkeep()},
 		FetchCooldown: fetchCooldown, FetchPollInterval: 500 * time.Millisecond,
 	})
 	if err != nil {

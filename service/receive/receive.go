@@ -120,7 +120,7 @@ func (r *Receiver) Sender(ctx context.Context, header string) (store.Sender, err
 	hash := sha256.Sum256([]byte(secret))
 	s, err := r.store.SenderByToken(ctx, hash[:])
 	if errors.Is(err, fault.NotFound) {
-		if _, personErr := r.store.PersonByToken(ctx, hash[:]); personErr == nil {
+		if _, _, personErr := r.store.PersonByToken(ctx, hash[:]); personErr == nil {
 			return s, fault.PermissionDenied.New("wraith sender CASE makes a token that may send", "permission denied: the token may not send")
 		}
 		return s, fault.UnknownToken

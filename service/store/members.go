@@ -20,7 +20,7 @@ func (s *Store) CaseFor(ctx context.Context, name string, person int64) (c Case,
 		CloserName *string
 	}
 	done := s.in(ctx).Raw(`select c.*, m.role, m.seen, m.mailed, p.name as closer_name from cases c join members m on m.case_id = c.id and m.person_id = ?
-		left join people p on p.id = c.closer_id where c.name = ?`, person, name).Take(&row)
+		left join people p on p.id = c.closer_id where c.name = ? and exists (select from people who where who.id = m.person_id and who.disabled_at is null)`, person, name).Take(&row)
 	if done.Error != nil {
 		return c, me, translate(done.Error, fmt.Sprintf("case %.80s", name))
 	}

@@ -27,7 +27,7 @@ func (s *Store) AddSender(ctx context.Context, x *Sender) error {
 
 // SenderByToken returns the sender with a token's hash.
 func (s *Store) SenderByToken(ctx context.Context, hash []byte) (x Sender, err error) {
-	return x, translate(s.in(ctx).Where("secret_hash = ?", hash).Take(&x).Error, "token")
+	return x, translate(s.in(ctx).Where("secret_hash = ? and exists (select from people p where p.id = senders.person_id and p.disabled_at is null)", hash).Take(&x).Error, "token")
 }
 
 // SendersOf lists the senders of a case, newest first.

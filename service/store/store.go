@@ -25,35 +25,6 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Person can sign in.
-type Person struct {
-	ID           int64
-	Name         string
-	PasswordHash string
-	Mail         string `gorm:"->"` // address, empty for none; SetMail changes it
-	Admin        bool
-	// Origin is the identity of the service that the person came from with an imported case; such a person cannot sign in. It is empty for all
-	// others.
-	Origin    string
-	CreatedAt time.Time
-}
-
-// Token is a secret with which programs act for a person. Only its SHA-256 is stored.
-type Token struct {
-	ID         int64
-	PersonID   int64
-	Label      string
-	SecretHash []byte
-	CreatedAt  time.Time
-}
-
-// Session is the data of the session manager for a signed-in browser.
-type Session struct {
-	Token  string `gorm:"primaryKey"`
-	Data   []byte
-	Expiry time.Time
-}
-
 // Case is one investigation.
 type Case struct {
 	ID        int64
@@ -221,44 +192,6 @@ func translate(err error, what string) error {
 	return fmt.Errorf("%s: %w", what, err)
 }
 
-// AddPerson adds a person, or replaces the password and rights of an existing one.
-func (s *Store) AddPerson(ctx context.Context, p *Person) error {
-	var have Person
-	err := s.in(ctx).Where("name = ?", p.Name).Take(&have).Error
-	if err == nil {
-		p.ID, p.CreatedAt = have.ID, have.CreatedAt
-		return translate(s.in(ctx).Save(p).Error, "person "+p.Name)
-	}
-	p.CreatedAt = time.Now()
-	return translate(s.in(ctx).Create(p).Error, "person "+p.Name)
-}
-
-// PersonByName finds a person.
-func (s *Store) PersonByName(ctx context.Context, name string) (p Person, err error) {
-	return p, translate(s.in(ctx).Where("name = ?", name).Take(&p).Error, "person "+name)
-}
-
-// PersonByID finds a person.
-func (s *Store) PersonByID(ctx context.Context, id int64) (p Person, err error) {
-	return p, translate(s.in(ctx).Take(&p, id).Error, "person")
-}
-
-// People lists everybody who can sign in, by name.
-func (s *Store) People(ctx context.Context) (list []Person, err error) {
-	return list, translate(s.in(ctx).Where("origin = ''").Order("name").Find(&list).Error, "people")
-}
-
-// AddToken keeps a token.
-func (s *Store) AddToken(ctx context.Context, t *Token) error {
-	t.CreatedAt = time.Now()
-	return translate(s.in(ctx).Create(t).Error, "token")
-}
-
-// PersonByToken returns the person with a token's hash.
-func (s *Store) PersonByToken(ctx context.Context, hash []byte) (p Person, err error) {
-	return p, translate(s.in(ctx).Joins("join tokens on tokens.person_id = people.id").Where("tokens.secret_hash = ?", hash).Take(&p).Error, "token")
-}
-
 // AddCase opens a case that a person leads.
 func (s *Store) AddCase(ctx context.Context, c *Case, leader int64) error {
 	c.CreatedAt = time.Now()
@@ -408,24 +341,4 @@ func (s *Store) Note(ctx context.Context, caseID, person int64, what string) err
 // CustodyOf lists the newest entries of a case's custody record, newest first.
 func (s *Store) CustodyOf(ctx context.Context, caseID int64, most int) (list []Custody, err error) {
 	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("id desc").Limit(most).Find(&list).Error, "custody")
-}
-
-// Delete implements scs.Store.
-func (s *Store) Delete(token string) error {
-	return translate(s.db.Where("token = ?", token).Delete(&Session{}).Error, "session")
-}
-
-// Find implements scs.Store.
-func (s *Store) Find(token string) ([]byte, bool, error) {
-	var x Session
-	err := s.db.Where("token = ? and expiry > now()", token).Take(&x).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return nil, false, nil
-	}
-	return x.Data, err == nil, translate(err, "session")
-}
-
-// Commit implements scs.Store.
-func (s *Store) Commit(token string, data []byte, expiry time.Time) error {
-	return translate(s.db.Save(&Session{token, data, expiry}).Error, "session")
 }

@@ -89,13 +89,11 @@ func TestPeople(t *testing.T) {
 	ines, tomas := s.person(t, "Ines"), s.person(t, "Tomas")
 	require.NotEqual(t, ines, tomas)
 
-	// The second time changes the password and the rights, and keeps the person.
-	again := Person{Name: "Ines", PasswordHash: "another", Admin: true}
-	require.NoError(t, s.AddPerson(ctx, &again))
-	assert.Equal(t, ines, again.ID)
+	// The first person is an administrator. A name is given once, and adding a person changes nobody.
+	require.ErrorIs(t, s.AddPerson(ctx, &Person{Name: "Ines", PasswordHash: "another"}), fault.Exists)
 	p, err := s.PersonByName(ctx, "Ines")
 	require.NoError(t, err)
-	assert.Equal(t, "another", p.PasswordHash)
+	assert.Equal(t, "hash of Ines", p.PasswordHash)
 	assert.True(t, p.Admin)
 	assert.WithinDuration(t, time.Now(), p.CreatedAt, time.Minute)
 
@@ -110,6 +108,63 @@ func TestPeople(t *testing.T) {
 	require.ErrorIs(t, err, fault.NotFound)
 	_, err = s.PersonByID(ctx, 4711)
 	require.ErrorIs(t, err, fault.NotFound)
+
+	// There is always an administrator who can sign in.
+	require.ErrorIs(t, s.Grant(ctx, ines, false), fault.LastAdmin)
+	require.ErrorIs(t, s.Disable(ctx, ines, true), fault.LastAdmin)
+	require.ErrorIs(t, s.RemovePerson(ctx, personNamed(t, s, "Ines")), fault.LastAdmin)
+	require.NoError(t, s.Grant(ctx, tomas, true))
+	require.NoError(t, s.Grant(ctx, ines, false))
+	require.ErrorIs(t, s.Grant(ctx, 4711, true), fault.NotFound)
+
+	// Who is disabled is in no case, and nobody's list; what the person had comes back.
+	fog := s.openCase(t, "fog", ines)
+	require.NoError(t, s.AddToken(ctx, &Token{PersonID: ines, Scope: ScopeRead, SecretHash: []byte("secret")}))
+	require.NoError(t, s.AddSender(ctx, &Sender{CaseID: fog, PersonID: ines, SecretHash: []byte("sends")}))
+	require.NoError(t, s.SaveSession(Session{Token: "browser", Data: []byte("x"), Expiry: time.Now().Add(time.Hour), PersonID: &ines}))
+	works := func() (works []string) {
+		if _, _, err := s.CaseFor(ctx, "fog", ines); err == nil {
+			works = append(works, "case")
+		}
+		if _, _, err := s.PersonByToken(ctx, []byte("secret")); err == nil {
+			works = append(works, "token")
+		}
+		if _, err := s.SenderByToken(ctx, []byte("sends")); err == nil {
+			works = append(works, "sender")
+		}
+		if _, found, _ := s.FindSession("browser"); found {
+			works = append(works, "session")
+		}
+		return works
+	}
+	assert.Equal(t, []string{"case", "token", "sender", "session"}, works())
+	require.NoError(t, s.Disable(ctx, ines, true))
+	assert.Empty(t, works())
+	list, err = s.People(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Tomas"}, names(list, func(p Person) string { return p.Name }))
+	require.NoError(t, s.Disable(ctx, ines, false))
+	assert.Equal(t, []string{"case", "token", "sender"}, works(), "browsers sign in again")
+
+	// Who is removed stays in the records, but not as the only lead of others; the name can be given again.
+	require.NoError(t, s.SetMember(ctx, Member{CaseID: fog, PersonID: tomas, Role: "member"}))
+	require.NoError(t, s.Note(ctx, fog, ines, "looked"))
+	require.ErrorIs(t, s.RemovePerson(ctx, personNamed(t, s, "Ines")), fault.LastLead)
+	require.NoError(t, s.SetMember(ctx, Member{CaseID: fog, PersonID: tomas, Role: "lead"}))
+	require.NoError(t, s.RemovePerson(ctx, personNamed(t, s, "Ines")))
+	assert.Empty(t, works())
+	require.ErrorIs(t, s.Disable(ctx, ines, false), fault.NotFound)
+	notes, err := s.CustodyOf(ctx, fog, 10)
+	require.NoError(t, err)
+	assert.Equal(t, fmt.Sprintf("Ines (left, %d)", ines), notes[0].Person.Name)
+	assert.NotEqual(t, ines, s.person(t, "Ines"))
+}
+
+// personNamed finds a person.
+func personNamed(t *testing.T, s *Store, name string) Person {
+	p, err := s.PersonByName(t.Context(), name)
+	require.NoError(t, err)
+	return p
 }
 
 // A token finds its person by the hash of its secret, and nobody else.
@@ -117,17 +172,40 @@ func TestTokens(t *testing.T) {
 	t.Parallel()
 	s, ctx := open(t), t.Context()
 	for _, name := range []string{"Ines", "Tomas"} {
-		require.NoError(t, s.AddToken(ctx, &Token{PersonID: s.person(t, name), Label: "laptop", SecretHash: []byte("secret of " + name)}))
+		require.NoError(t, s.AddToken(ctx, &Token{PersonID: s.person(t, name), Label: "laptop", Scope: ScopeIngest, SecretHash: []byte("secret of " + name)}))
 	}
 	for _, name := range []string{"Ines", "Tomas"} {
-		p, err := s.PersonByToken(ctx, []byte("secret of "+name))
+		p, scope, err := s.PersonByToken(ctx, []byte("secret of "+name))
 		require.NoError(t, err)
+		assert.Equal(t, ScopeIngest, scope)
 		assert.Equal(t, name, p.Name)
 		assert.Equal(t, "hash of "+name, p.PasswordHash)
 	}
-	_, err := s.PersonByToken(ctx, []byte("secret of Wren"))
+	_, _, err := s.PersonByToken(ctx, []byte("secret of Wren"))
 	require.ErrorIs(t, err, fault.NotFound)
-	assert.Error(t, s.AddToken(ctx, &Token{PersonID: 4711, SecretHash: []byte("x")}), "a token of nobody")
+	tomas := personNamed(t, s, "Tomas").ID
+	list, err := s.TokensOf(ctx, tomas)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	require.NotNil(t, list[0].UsedAt)
+	assert.WithinDuration(t, time.Now(), *list[0].UsedAt, time.Minute)
+
+	// A token that has expired does not work; it is deleted later.
+	for at, works := range map[time.Duration]bool{-time.Second: false, time.Hour: true, -31 * 24 * time.Hour: false} {
+		expires := time.Now().Add(at)
+		require.NoError(t, s.AddToken(ctx, &Token{PersonID: tomas, Scope: ScopeRead, SecretHash: []byte(at.String()), ExpiresAt: &expires}))
+		_, _, err := s.PersonByToken(ctx, []byte(at.String()))
+		assert.Equal(t, works, err == nil, at)
+	}
+	require.NoError(t, s.DeleteExpired(ctx))
+	list, err = s.TokensOf(ctx, tomas)
+	require.NoError(t, err)
+	assert.Len(t, list, 3)
+	require.ErrorIs(t, s.DeleteToken(ctx, personNamed(t, s, "Ines").ID, list[0].ID), fault.NotFound, "somebody else's")
+	require.NoError(t, s.DeleteToken(ctx, tomas, list[0].ID))
+	_, _, err = s.PersonByToken(ctx, []byte("secret of Tomas"))
+	require.ErrorIs(t, err, fault.NotFound)
+	assert.Error(t, s.AddToken(ctx, &Token{PersonID: 4711, Scope: ScopeRead, SecretHash: []byte("x")}), "a token of nobody")
 }
 
 func TestCases(t *testing.T) {
@@ -536,25 +614,52 @@ func TestCustody(t *testing.T) {
 func TestSessions(t *testing.T) {
 	t.Parallel()
 	s := open(t)
-	require.NoError(t, s.Commit("valid", []byte("one"), time.Now().Add(time.Hour)))
-	require.NoError(t, s.Commit("over", []byte("two"), time.Now().Add(-time.Second)))
-	data, found, err := s.Find("valid")
+	ines, tomas := s.person(t, "Ines"), s.person(t, "Tomas")
+	require.NoError(t, s.SaveSession(Session{Token: "valid", Data: []byte("one"), Expiry: time.Now().Add(time.Hour)}))
+	require.NoError(t, s.SaveSession(Session{Token: "over", Data: []byte("two"), Expiry: time.Now().Add(-time.Second)}))
+	data, found, err := s.FindSession("valid")
 	require.NoError(t, err)
 	assert.True(t, found)
 	assert.Equal(t, "one", string(data))
 	for _, token := range []string{"over", "unknown"} {
-		_, found, err = s.Find(token)
+		_, found, err = s.FindSession(token)
 		require.NoError(t, err)
 		assert.False(t, found, token)
 	}
-	require.NoError(t, s.Commit("valid", []byte("three"), time.Now().Add(time.Hour)))
-	data, _, err = s.Find("valid")
+	require.NoError(t, s.SaveSession(Session{Token: "valid", Data: []byte("three"), Expiry: time.Now().Add(time.Hour), PersonID: &ines}))
+	data, _, err = s.FindSession("valid")
 	require.NoError(t, err)
 	assert.Equal(t, "three", string(data))
-	require.NoError(t, s.Delete("valid"))
-	_, found, err = s.Find("valid")
+	require.NoError(t, s.DeleteSession("valid"))
+	_, found, err = s.FindSession("valid")
 	require.NoError(t, err)
 	assert.False(t, found)
+
+	// Sessions are of a person, who can end one, or all; a new password ends all but one.
+	ctx := t.Context()
+	for _, token := range []string{"a", "b", "c", "d"} {
+		require.NoError(t, s.SaveSession(Session{Token: token, Data: []byte{0}, Expiry: time.Now().Add(time.Hour), PersonID: &ines}))
+	}
+	require.NoError(t, s.SaveSession(Session{Token: "e", Data: []byte{0}, Expiry: time.Now().Add(time.Hour), PersonID: &tomas}))
+	left := func() (tokens []string) {
+		for _, token := range []string{"a", "b", "c", "d", "e"} {
+			if _, found, _ := s.FindSession(token); found {
+				tokens = append(tokens, token)
+			}
+		}
+		return tokens
+	}
+	list, err := s.SessionsOf(ctx, ines)
+	require.NoError(t, err)
+	require.Len(t, list, 4)
+	assert.Equal(t, "d", list[0].Token, "the last used first")
+	require.ErrorIs(t, s.EndSessions(ctx, tomas, list[0].ID), fault.NotFound, "somebody else's")
+	require.NoError(t, s.EndSessions(ctx, ines, list[0].ID))
+	assert.Equal(t, []string{"a", "b", "c", "e"}, left())
+	require.NoError(t, s.SetPassword(ctx, ines, "new", "b"))
+	assert.Equal(t, []string{"b", "e"}, left())
+	require.NoError(t, s.EndSessions(ctx, ines, 0))
+	assert.Equal(t, []string{"e"}, left())
 }
 
 func TestSenders(t *testing.T) {
