@@ -94,7 +94,7 @@ func openStore(ctx context.Context, o Options) (*store.Store, *cluster.Cluster, 
 	var c *cluster.Cluster
 	if url == "" {
 		var err error
-		if c, err = cluster.Open(ctx, filepath.Join(o.Data, "database")); err != nil {
+		if c, err = cluster.Open(ctx, filepath.Join(o.Data, "database"), o.Log); err != nil {
 			return nil, nil, err
 		}
 		url = c.URL
@@ -176,12 +176,20 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	s.stop = stop
 	s.http = &http.Server{
 		Handler: httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs, Board: board,
-			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log}),
+			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble}),
 		ReadHeaderTimeout: 10 * time.Second,
 		BaseContext:       func(net.Listener) context.Context { return base },
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),
 	}
 	return nil
+}
+
+// trouble says what is known against the database; empty for nothing.
+func (s *Service) trouble() string {
+	if s.cluster == nil {
+		return ""
+	}
+	return s.cluster.Trouble()
 }
 
 // board tells people and programs what happens.

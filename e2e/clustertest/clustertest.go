@@ -4,6 +4,7 @@ package clustertest
 
 import (
 	"context"
+	"log/slog"
 	"fmt"
 	"net/url"
 	"os"
@@ -22,7 +23,7 @@ var (
 	folder    string
 	databases atomic.Int64
 	server    = sync.OnceValues(func() (*cluster.Cluster, error) {
-		return cluster.Open(context.Background(), filepath.Join(folder, "cluster"))
+		return cluster.Open(context.Background(), filepath.Join(folder, "cluster"), slog.New(slog.DiscardHandler))
 	})
 	started atomic.Bool
 )

@@ -9,33 +9,47 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
-	"runtime"
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 )
 
-// Cluster is a running server. Stop ends it, unless another process runs it.
+// Cluster is a running server. If it ends by itself, it is started again. Stop ends it, unless another process runs it.
 type Cluster struct {
 	// URL connects to the service's database.
 	URL string
 
-	done chan error
-	pid  int
+	how      how
+	log      *slog.Logger
+	isDown   atomic.Bool
+	stopping chan struct{} // nil if another process runs the server
+	ended    chan error    // what the server ended with after stopping
+	stop     sync.Once
+	failed   error // of Stop
+}
+
+// how a server is started.
+type how struct {
+	bin, data, password string
+	port                int
+	as                  *syscall.Credential
 }
 
 // ErrNoServer means that PostgreSQL is not installed.
-var ErrNoServer = errors.New("PostgreSQL's programs were not found: install Debian's package postgresql, or give --database URL")
+var ErrNoServer = errors.New("no programs of PostgreSQL")
 
 // Superuser and database of a private cluster.
 const (
@@ -44,13 +58,9 @@ const (
 )
 
 // Open starts the cluster in dir and creates it if necessary. If another process of this machine
-// runs it, Open joins it.
-func Open(ctx context.Context, dir string) (*Cluster, error) {
-	bin, err := programs()
-	if err != nil {
-		return nil, err
-	}
-	dir, err = filepath.Abs(dir)
+// runs it, Open joins it. What happens to the server later is logged.
+func Open(ctx context.Context, dir string, log *slog.Logger) (*Cluster, error) {
+	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, fmt.Errorf("find the cluster's folder: %w", err)
 	}
@@ -70,21 +80,55 @@ func Open(ctx context.Context, dir string) (*Cluster, error) {
 	if joined := join(ctx, data, secret); joined != nil {
 		return joined, nil
 	}
-	if _, err := os.Stat(filepath.Join(data, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
+	made, err := os.ReadFile(filepath.Join(data, "PG_VERSION"))
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("read the version of the cluster: %w", err)
+	}
+	version := strings.TrimSpace(string(made))
+	bin, err := programs(version)
+	if err != nil {
+		return nil, err
+	}
+	if version == "" {
 		if err := create(ctx, bin, dir, data, secret, as); err != nil {
 			return nil, err
 		}
 	}
-	return start(ctx, bin, data, secret, as)
+	return start(ctx, how{bin: bin, data: data, as: as}, secret, log)
 }
 
-// programs finds the folder of the newest installed server.
-func programs() (string, error) {
+// programs finds the folder of the server of a major version, with which a cluster was made: another one cannot read it. Without a version it is that of
+// the newest installed server.
+func programs(version string) (string, error) {
+	if version != "" {
+		bin := filepath.Join("/usr/lib/postgresql", filepath.Base(version), "bin")
+		if _, err := os.Stat(filepath.Join(bin, "postgres")); err == nil {
+			return bin, nil
+		}
+		if path, err := exec.LookPath("postgres"); err == nil && versionOf(path) == version {
+			return filepath.Dir(path), nil
+		}
+		return "", fmt.Errorf("%w of version %s, with which the database was made: install Debian's package postgresql-%s, or move the database as docs/running.md says", ErrNoServer, version, version)
+	}
+	return newest()
+}
+
+// versionOf returns the major version of a server, empty if it does not say.
+func versionOf(path string) string {
+	out, err := exec.Command(path, "--version").Output() // postgres (PostgreSQL) 15.6
+	if fields := strings.Fields(string(out)); err == nil && len(fields) > 2 {
+		major, _, _ := strings.Cut(fields[2], ".")
+		return major
+	}
+	return ""
+}
+
+func newest() (string, error) {
 	found, err := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	if err != nil || len(found) == 0 {
 		path, err := exec.LookPath("postgres")
 		if err != nil {
-			return "", ErrNoServer
+			return "", fmt.Errorf("%w were found: install Debian's package postgresql, or give --database URL", ErrNoServer)
 		}
 		return filepath.Dir(path), nil
 	}
@@ -232,110 +276,4 @@ func ping(ctx context.Context, url string) error {
 		return err
 	}
 	return c.Close(ctx)
-}
-
-func start(ctx context.Context, bin, data, secret string, as *syscall.Credential) (*Cluster, error) {
-	password, err := passwordOf(secret)
-	if err != nil {
-		return nil, err
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, fmt.Errorf("find a free port: %w", err)
-	}
-	port := l.Addr().(*net.TCPAddr).Port
-	l.Close()
-	log, err := os.OpenFile(filepath.Join(filepath.Dir(data), "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("open the cluster's log: %w", err)
-	}
-	defer log.Close()
-	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1",
-		"-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "timezone=UTC")
-	cmd.Dir = "/"
-	cmd.Stdout, cmd.Stderr = log, log
-	// The server ends with this process. Its own process group keeps a terminal's interrupt away
-	// until the connections are closed.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as, Setpgid: true, Pdeathsig: syscall.SIGINT}
-	c := &Cluster{URL: address(password, port, database), done: make(chan error, 1)}
-	started := make(chan error, 1)
-	go func() {
-		// The death signal depends on the thread that started the server.
-		runtime.LockOSThread()
-		defer runtime.UnlockOSThread()
-		if err := cmd.Start(); err != nil {
-			started <- err
-			return
-		}
-		started <- nil
-		c.done <- cmd.Wait()
-	}()
-	if err := <-started; err != nil {
-		return nil, fmt.Errorf("start PostgreSQL: %w", err)
-	}
-	c.pid = cmd.Process.Pid
-	if err := c.await(ctx, address(password, port, "postgres"), log.Name()); err != nil {
-		_ = c.Stop()
-		return nil, err
-	}
-	return c, os.WriteFile(secret, []byte(c.URL), 0o600)
-}
-
-// await waits until the server answers and its database exists.
-func (c *Cluster) await(ctx context.Context, admin, log string) error {
-	deadline := time.Now().Add(60 * time.Second)
-	for {
-		conn, err := pgx.Connect(ctx, admin)
-		if err == nil {
-			defer conn.Close(ctx)
-			var exists bool
-			if err := conn.QueryRow(ctx, "select exists (select from pg_database where datname = $1)", database).Scan(&exists); err != nil {
-				return fmt.Errorf("find the service's database: %w", err)
-			}
-			if !exists {
-				if _, err := conn.Exec(ctx, "create database "+database); err != nil {
-					return fmt.Errorf("create the service's database: %w", err)
-				}
-			}
-			return nil
-		}
-		select {
-		case ended := <-c.done:
-			c.done <- ended
-			return fmt.Errorf("PostgreSQL ended while it started (%w): %s says why", ended, log)
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(50 * time.Millisecond):
-		}
-		if time.Now().After(deadline) {
-			return fmt.Errorf("PostgreSQL does not answer: %s says why: %w", log, err)
-		}
-	}
-}
-
-// patience is how long each way to stop the server may take.
-const patience = 30 * time.Second
-
-// Stop stops the server if this process started it, and waits for it. A server that cannot write all
-// of its data in time ends at once; its next start recovers from the write-ahead log.
-func (c *Cluster) Stop() error {
-	if c.done == nil {
-		return nil
-	}
-	// PostgreSQL, section 19.5: an interrupt closes connections and writes all data, quit does neither.
-	for _, signal := range []syscall.Signal{syscall.SIGINT, syscall.SIGQUIT} {
-		if err := syscall.Kill(c.pid, signal); err != nil && !errors.Is(err, syscall.ESRCH) {
-			return fmt.Errorf("stop PostgreSQL: %w", err)
-		}
-		select {
-		case err := <-c.done:
-			c.done = nil
-			if err != nil && signal == syscall.SIGINT {
-				return fmt.Errorf("stop PostgreSQL: %w", err)
-			}
-			return nil
-		case <-time.After(patience):
-		}
-	}
-	return fmt.Errorf("PostgreSQL did not stop within %s", 2*patience)
 }

@@ -63,7 +63,7 @@ func (a *server) importCase(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, r, fault.NotSignedIn)
 		return
 	}
-	f, err := a.Vault.Spool(r.Context(), r.Body)
+	f, err := a.Vault.Spool(r.Context(), newPaced(w, r))
 	if err != nil {
 		a.fail(w, r, err)
 		return
@@ -86,7 +86,5 @@ func (a *server) importCase(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, r, err)
 		return
 	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(http.StatusCreated)
-	writeJSON(w, answer.Body)
+	answerJSON(w, http.StatusCreated, answer.Body)
 }

@@ -16,6 +16,7 @@ import (
 	"wraithology/core/fault"
 	"wraithology/core/source"
 	"wraithology/service/store"
+	"wraithology/service/vault"
 )
 
 func (a *server) artifactRoutes(h huma.API, r chi.Router) {
@@ -35,7 +36,7 @@ func (a *server) artifactRoutes(h huma.API, r chi.Router) {
 	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "uploadArtifact", Method: "PUT", Path: "/api/cases/{case}/artifacts/{artifact}", Summary: "Upload a binary, a debug file or an archive of source text as a stream",
 		Parameters:  []*huma.Param{pathParam("case"), pathParam("artifact")},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
-		Responses:   map[string]*huma.Response{"201": {Description: "kept on disk; the case's core dumps are read again with it"}, "default": {Description: "error"}}})
+		Responses:   map[string]*huma.Response{"201": {Description: "kept on disk; the case's core dumps are read again with it"}, "200": {Description: "the case has the same bytes under this name already"}, "default": {Description: "error"}}})
 }
 
 func artifactOf(x store.Artifact) api.Artifact {
@@ -44,11 +45,16 @@ func artifactOf(x store.Artifact) api.Artifact {
 
 // uploadArtifact stores an artifact. Its bytes determine its kind.
 func (a *server) uploadArtifact(w http.ResponseWriter, r *http.Request) {
-	c, name, kept, ok := a.take(w, r, "artifact", func(ctx context.Context, caseID int64, name string) error {
-		_, err := a.Store.ArtifactByName(ctx, caseID, name)
-		return err
+	var before store.Artifact
+	c, name, kept, ok := a.take(w, r, "artifact", func(ctx context.Context, caseID int64, name string) (_ vault.Stored, err error) {
+		before, err = a.Store.ArtifactByName(ctx, caseID, name)
+		return vault.Stored{SHA256: before.SHA256, Bytes: before.Bytes}, err
 	})
 	if !ok {
+		return
+	}
+	if before.ID != 0 { // it was sent before
+		answerJSON(w, http.StatusOK, artifactOf(before))
 		return
 	}
 	ctx := context.WithoutCancel(r.Context())
@@ -76,9 +82,7 @@ func (a *server) uploadArtifact(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	x.Person = who(ctx)
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(http.StatusCreated)
-	writeJSON(w, artifactOf(x))
+	answerJSON(w, http.StatusCreated, artifactOf(x))
 }
 
 // kindOfArtifact detects the kind of an artifact by its bytes.

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -50,7 +51,7 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 	stream := map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}
 	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "upload", Method: "PUT", Path: "/api/cases/{case}/evidence/{evidence}", Summary: "Upload evidence as a stream",
 		Parameters: reading, RequestBody: &huma.RequestBody{Required: true, Content: stream},
-		Responses: map[string]*huma.Response{"201": {Description: "kept on disk; it is being indexed"}, "default": {Description: "error"}}})
+		Responses: map[string]*huma.Response{"201": {Description: "kept on disk; it is being indexed"}, "200": {Description: "the case has the same bytes under this name already"}, "default": {Description: "error"}}})
 	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "content", Method: "GET", Path: "/api/cases/{case}/evidence/{evidence}/content", Summary: "The bytes of evidence",
 		Parameters: params, Responses: map[string]*huma.Response{"200": {Description: "the bytes", Content: stream}, "default": {Description: "error"}}})
 }
@@ -117,11 +118,19 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, r, err)
 		return
 	}
-	c, name, kept, ok := a.take(w, r, "evidence", func(ctx context.Context, caseID int64, name string) error {
-		_, err := a.Store.EvidenceByName(ctx, caseID, name)
-		return err
+	var before store.Evidence
+	c, name, kept, ok := a.take(w, r, "evidence", func(ctx context.Context, caseID int64, name string) (vault.Stored, error) {
+		before, err = a.Store.EvidenceByName(ctx, caseID, name)
+		if before.ReadAs != as {
+			return vault.Stored{}, err // read in another way it is something else
+		}
+		return vault.Stored{SHA256: before.SHA256, Bytes: before.Bytes}, err
 	})
 	if !ok {
+		return
+	}
+	if before.ID != 0 { // it was sent before: whoever did not get the answer sends it again
+		answerJSON(w, http.StatusOK, evidenceOf(before))
 		return
 	}
 	if kept.Bytes == 0 {
@@ -148,9 +157,7 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	e.Person = who(ctx)
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(http.StatusCreated)
-	writeJSON(w, evidenceOf(e))
+	answerJSON(w, http.StatusCreated, evidenceOf(e))
 }
 
 // inheritPatterns adds the patterns of lines that the case has, and their zone, to how new evidence is read, unless it
@@ -188,9 +195,9 @@ func readAs(q url.Values) (as string, fields map[string]string, err error) {
 	return as, fields, err
 }
 
-// take stores the body of a request in the vault, for a new item of a kind in a case, if the person
-// has the right. Otherwise it answers with the error.
-func (a *server) take(w http.ResponseWriter, r *http.Request, kind string, find func(ctx context.Context, caseID int64, name string) error) (c store.Case, name string, kept vault.Stored, ok bool) {
+// take stores the body of a request in the vault, for an item of a kind in a case, if the person
+// has the right. Otherwise it answers with the error. find returns what the case has under the name already: it is no error if that is the same.
+func (a *server) take(w http.ResponseWriter, r *http.Request, kind string, find func(ctx context.Context, caseID int64, name string) (vault.Stored, error)) (c store.Case, name string, kept vault.Stored, ok bool) {
 	ctx := r.Context()
 	if _, signedIn := accounts.Who(ctx); !signedIn {
 		a.fail(w, r, fault.NotSignedIn)
@@ -202,11 +209,24 @@ func (a *server) take(w http.ResponseWriter, r *http.Request, kind string, find 
 		return c, name, kept, false
 	}
 	c, err := a.caseFor(ctx, chi.URLParam(r, "case"), mayWork)
-	if err == nil && find(ctx, c.ID, name) == nil {
-		err = fmt.Errorf("%s %s: %w in this case: give another name", kind, name, fault.Exists)
+	var have vault.Stored
+	isThere := false
+	if err == nil {
+		have, err = find(ctx, c.ID, name)
+		isThere = err == nil
+		if errors.Is(err, fault.NotFound) {
+			err = nil
+		}
+	}
+	other := fmt.Errorf("%s %s: %w in this case: give another name", kind, name, fault.Exists)
+	if isThere && r.ContentLength >= 0 && r.ContentLength != have.Bytes {
+		err = other
 	}
 	if err == nil {
-		kept, err = a.Vault.Put(ctx, r.Body)
+		kept, err = a.Vault.Put(ctx, newPaced(w, r))
+	}
+	if err == nil && isThere && kept != have {
+		err = other
 	}
 	if err != nil {
 		a.fail(w, r, err)

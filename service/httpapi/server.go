@@ -44,6 +44,7 @@ type Parts struct {
 	Receiver   *receive.Receiver
 	Console    fs.FS
 	Log        *slog.Logger
+	Trouble    func() string // what is known against the database; empty for nothing
 }
 
 type server struct {
@@ -58,7 +59,7 @@ func New(p Parts) http.Handler {
 	r := chi.NewRouter()
 	r.Use(numbered, a.recoverer, secureHeaders, a.validText)
 	r.MethodNotAllowed(a.failing(fault.MethodNotAllowed))
-	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { writeJSON(w, map[string]string{"status": "ok"}) })
+	r.Get("/healthz", a.healthy)
 	r.Get("/readyz", a.ready)
 	r.Group(func(r chi.Router) {
 		crossOrigin := http.NewCrossOriginProtection()
@@ -158,20 +159,43 @@ func listed[T, A any](list []T, of func(T) A, err error) (*body[[]A], error) {
 	return &body[[]A]{out}, err
 }
 
-func writeJSON(w http.ResponseWriter, v any) {
+func answerJSON(w http.ResponseWriter, status int, v any) {
 	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
 	_ = json.NewEncoder(w).Encode(v) // the connection may be gone
+}
+
+func (a *server) healthy(w http.ResponseWriter, _ *http.Request) {
+	if trouble := a.Trouble(); trouble != "" {
+		say(w, http.StatusServiceUnavailable, trouble)
+		return
+	}
+	say(w, http.StatusOK, "ok")
+}
+
+// say answers with a status in words.
+func say(w http.ResponseWriter, status int, words string) {
+	answerJSON(w, status, map[string]string{"status": words})
 }
 
 func (a *server) ready(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
 	if err := a.Store.Ping(ctx); err != nil {
-		w.WriteHeader(http.StatusServiceUnavailable)
-		writeJSON(w, map[string]string{"status": "the database cannot be reached"})
+		say(w, http.StatusServiceUnavailable, "the database cannot be reached")
 		return
 	}
-	writeJSON(w, map[string]string{"status": "ready"})
+	room, err := a.Vault.Room()
+	switch {
+	case err != nil:
+		say(w, http.StatusServiceUnavailable, "the vault cannot be reached")
+	case room.IsFull():
+		say(w, http.StatusServiceUnavailable, "the disk is full: uploads are refused until there is more room; "+room.String())
+	case room.IsLow():
+		say(w, http.StatusOK, "ready, but the disk is nearly full: "+room.String())
+	default:
+		say(w, http.StatusOK, "ready")
+	}
 }
 
 func secureHeaders(next http.Handler) http.Handler {

@@ -189,6 +189,9 @@ func translate(err error, what string) error {
 	case errors.Is(err, gorm.ErrDuplicatedKey), errors.As(err, &pg) && pg.Code == "23505":
 		return fmt.Errorf("%s: %w", what, fault.Exists)
 	}
+	if errors.Is(err, fault.LastLead) || errors.Is(err, fault.LastAdmin) {
+		return err // it is not about one record
+	}
 	return fmt.Errorf("%s: %w", what, err)
 }
 

@@ -17,7 +17,10 @@ import (
 )
 
 // Vault is a folder of evidence.
-type Vault struct{ dir string }
+type Vault struct {
+	dir  string
+	room func() (Room, error) // instead of that of the disk, for tests; nil otherwise
+}
 
 // Stored says what was put into the vault.
 type Stored struct {
@@ -35,7 +38,7 @@ func Open(dir string) (*Vault, error) {
 	if err := os.MkdirAll(incoming, 0o700); err != nil {
 		return nil, fmt.Errorf("create the vault: %w", err)
 	}
-	return &Vault{dir}, nil
+	return &Vault{dir: dir}, nil
 }
 
 // Path returns the path of the evidence with a SHA-256.
@@ -54,7 +57,7 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 		}
 	}()
 	sum := sha256.New()
-	if s.Bytes, err = sparse.Copy(f, io.TeeReader(Reader(ctx, r), sum)); err != nil {
+	if s.Bytes, err = sparse.Copy(f, io.TeeReader(Reader(ctx, &bounded{r: r, vault: v}), sum)); err != nil {
 		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
 			return s, fmt.Errorf("%w after %d bytes: upload it again", fault.CutOff, s.Bytes)
 		}
@@ -92,7 +95,7 @@ func (v *Vault) Spool(ctx context.Context, r io.Reader) (*os.File, error) {
 		f.Close()
 		return nil, fmt.Errorf("create a file in the vault: %w", err)
 	}
-	if n, err := sparse.Copy(f, Reader(ctx, r)); err != nil {
+	if n, err := sparse.Copy(f, Reader(ctx, &bounded{r: r, vault: v})); err != nil {
 		f.Close()
 		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
 			return nil, fmt.Errorf("%w after %d bytes: upload it again", fault.CutOff, n)

@@ -123,6 +123,15 @@ export const useSitting = defineStore('sitting', () => {
     }
   }
 
+  let last: Promise<unknown> = Promise.resolve()
+
+  /** Does one after the other: a quick second move says that it has seen the first one. */
+  function inTurn(f: () => Promise<void>) {
+    const turn = last.then(f)
+    last = turn.catch(() => undefined) // whoever asked for it is told
+    return turn
+  }
+
   /** Goes to a place, and takes the others along if one leads. */
   async function go(p: Place, why = '') {
     await attempt(async () => {
@@ -131,7 +140,9 @@ export const useSitting = defineStore('sitting', () => {
       apart.value = false
       if (!state.value) return
       try {
-        await changed({ place: p, seen: state.value.version })
+        await inTurn(async () => {
+          if (state.value) await changed({ place: p, seen: state.value.version })
+        })
       } catch (e) {
         // Somebody else, or oneself in another window, has moved the sitting meanwhile: it counts.
         if (e instanceof ServiceError && e.status === 409) await here.load(state.value.place)

@@ -499,6 +499,21 @@ describe('sitting', () => {
     expect([sitting.state?.leader, sitting.state?.version, sitting.state?.place]).toEqual(['Tomas', 2, place(50)])
   })
 
+  test('a quick second move says that it has seen the first one', async () => {
+    const sitting = await opened()
+    let version = 1
+    let second: Promise<void> | undefined
+    answer('PATCH /api/sittings/7', async () => {
+      second ??= sitting.go(place(70)) // before the answer to the first one is there
+      await new Promise((done) => setTimeout(done, 50))
+      return state(++version, place(40 + 10 * version))
+    })
+    await sitting.go(place(60))
+    await second
+    expect(sent.filter((s) => s.method === 'PATCH').map((s) => s.body)).toEqual([{ place: place(60), seen: 1 }, { place: place(70), seen: 2 }])
+    expect(useTrouble().trouble).toBe('')
+  })
+
   test('a state from the stream hides no trouble', async () => {
     await opened()
     useTrouble().trouble = 'your role is viewer'

@@ -79,7 +79,7 @@ function keep(as: 'evidence' | 'artifacts', name: string, f: Blob) {
   }
   request.onloadend = () => {
     sending.value = undefined
-    if (request.status !== 201) {
+    if (request.status !== 201 && request.status !== 200) {
       trouble.value = request.status ? (JSON.parse(request.responseText).detail ?? texts.evidence.uploadFailed) : texts.evidence.uploadBroke
     }
     void load()
