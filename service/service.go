@@ -64,7 +64,8 @@ type Service struct {
 	grpc    *grpc.Server
 	receive *receive.Receiver
 	served  chan error
-	stop    context.CancelFunc
+	// endStreams ends the streams of events, stop all requests.
+	endStreams, stop context.CancelFunc
 }
 
 // WithStore calls do with the records of a service, whether it runs or not.
@@ -171,12 +172,12 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	s.Accounts = accounts.New(s.store)
-	// Event streams do not end by themselves: their context ends with the service.
 	base, stop := context.WithCancel(context.WithoutCancel(ctx))
-	s.stop = stop
+	ending, endStreams := context.WithCancel(base)
+	s.stop, s.endStreams = stop, endStreams
 	s.http = &http.Server{
 		Handler: httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs, Board: board,
-			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble}),
+			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending}),
 		ReadHeaderTimeout: 10 * time.Second,
 		BaseContext:       func(net.Listener) context.Context { return base },
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),
@@ -210,18 +211,27 @@ func (s *Service) board(o Options) (*notices.Board, error) {
 // Served is told when serving ends.
 func (s *Service) Served() <-chan error { return s.served }
 
-// Stop stops the service: first new requests, then running requests, the queue, the connections and
+// stopWait is how long requests, uploads and jobs may take to finish when the service stops.
+const stopWait = 20 * time.Second
+
+// Stop stops the service: first new requests, then running requests, which have 20 seconds for that, the queue, the connections and
 // the private database.
 func (s *Service) Stop(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, stopWait)
 	defer cancel()
 	var errs []error
 	if s.http != nil {
+		s.endStreams()
+		if err := s.http.Shutdown(ctx); err != nil {
+			s.stop() // whoever is still at it hears that it was cut off
+			errs = append(errs, fmt.Errorf("requests were cut off: %w", err), s.http.Close())
+		}
 		s.stop()
-		errs = append(errs, s.http.Shutdown(ctx))
 	}
 	if s.grpc != nil {
+		done := context.AfterFunc(ctx, s.grpc.Stop)
 		s.grpc.GracefulStop()
+		done()
 	}
 	if s.receive != nil {
 		errs = append(errs, s.receive.Stop())

@@ -710,6 +710,11 @@ func (a *server) watchCase(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			return // the client connects again
 		}
+		if len(list) > 0 {
+			if may, err := a.live.May(r.Context(), c.ID, who(r.Context()).ID); err != nil || !may {
+				return // the right was lost meanwhile
+			}
+		}
 		for _, x := range list {
 			last = x.ID
 			if send("", last, x) != nil {
@@ -721,6 +726,8 @@ func (a *server) watchCase(w http.ResponseWriter, r *http.Request) {
 		}
 		select {
 		case <-r.Context().Done():
+			return
+		case <-a.Ending.Done():
 			return
 		case <-beat.C:
 			if _, err := a.caseFor(r.Context(), c.Name, mayLook); err != nil || send("", last, nil) != nil {

@@ -44,7 +44,8 @@ type Parts struct {
 	Receiver   *receive.Receiver
 	Console    fs.FS
 	Log        *slog.Logger
-	Trouble    func() string // what is known against the database; empty for nothing
+	Trouble    func() string   // what is known against the database; empty for nothing
+	Ending     context.Context // ends when the service stops: streams do not end by themselves
 }
 
 type server struct {
@@ -55,7 +56,7 @@ type server struct {
 // New returns the service's handler.
 func New(p Parts) http.Handler {
 	a := &server{Parts: p}
-	a.live = live.New(a.entriesAfter, func(x api.ActivityEntry) int64 { return x.ID })
+	a.live = live.New(a.entriesAfter, func(x api.ActivityEntry) int64 { return x.ID }, p.Store.Lookers)
 	r := chi.NewRouter()
 	r.Use(numbered, a.recoverer, secureHeaders, a.validText)
 	r.MethodNotAllowed(a.failing(fault.MethodNotAllowed))

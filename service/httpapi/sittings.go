@@ -176,9 +176,12 @@ func (a *server) watch(w http.ResponseWriter, r *http.Request) {
 	if err != nil || after < 0 {
 		after = 0
 	}
+	ctx, cancel := context.WithCancel(r.Context())
+	defer cancel()
+	defer context.AfterFunc(a.Ending, cancel)()
 	send := eventStream(w)
 	// The stream ends when the client disconnects or the service stops; there is nobody to report to.
-	_ = a.Sittings.Watch(r.Context(), id, p, sittings.Watcher{After: after, MayLead: mayLead,
+	_ = a.Sittings.Watch(ctx, id, p, sittings.Watcher{After: after, MayLead: mayLead,
 		State: func(s json.RawMessage, last int64) error { return send("", last, s) },
 		Step:  func(s api.SittingStep) error { return send("step", s.ID, s) },
 		Beat: func() error {

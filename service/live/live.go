@@ -11,6 +11,7 @@ import (
 type Hub[T any] struct {
 	id   func(T) int64
 	read func(ctx context.Context, caseID, after int64) ([]T, error)
+	may  func(ctx context.Context, caseID int64) (map[int64]bool, error)
 
 	mu    sync.Mutex
 	rooms map[int64]*room[T]
@@ -21,11 +22,13 @@ type room[T any] struct {
 	watchers map[chan struct{}]bool
 	changes  uint64
 	tail     *Tail[T]
+	may      Shared[map[int64]bool]
 }
 
-// New returns a hub that nobody watches. read reads the first Most entries of a case after one; id returns the ID of an entry.
-func New[T any](read func(ctx context.Context, caseID, after int64) ([]T, error), id func(T) int64) *Hub[T] {
-	return &Hub[T]{id: id, read: read, rooms: map[int64]*room[T]{}}
+// New returns a hub that nobody watches. read reads the first Most entries of a case after one; id returns the ID of an entry; may returns the people who
+// may look at a case.
+func New[T any](read func(ctx context.Context, caseID, after int64) ([]T, error), id func(T) int64, may func(ctx context.Context, caseID int64) (map[int64]bool, error)) *Hub[T] {
+	return &Hub[T]{id: id, read: read, may: may, rooms: map[int64]*room[T]{}}
 }
 
 // Watch returns a channel that receives after each change of a case; several changes can be one. stop ends it.
@@ -78,4 +81,19 @@ func (h *Hub[T]) After(ctx context.Context, caseID, after int64) ([]T, error) {
 	change := r.changes
 	h.mu.Unlock()
 	return r.tail.After(ctx, after, change)
+}
+
+// May reports whether a person may look at a case, as of its latest change or later. That is read once for all watchers.
+func (h *Hub[T]) May(ctx context.Context, caseID, person int64) (bool, error) {
+	h.mu.Lock()
+	r := h.rooms[caseID]
+	if r == nil {
+		h.mu.Unlock()
+		people, err := h.may(ctx, caseID)
+		return people[person], err
+	}
+	change := r.changes
+	h.mu.Unlock()
+	people, err := r.may.Get(change, func() (map[int64]bool, error) { return h.may(ctx, caseID) })
+	return people[person], err
 }

@@ -3,6 +3,7 @@ package live
 import (
 	"context"
 	"errors"
+	"maps"
 	"math/rand/v2"
 	"sync"
 	"sync/atomic"
@@ -52,7 +53,7 @@ func identity(x int64) int64 { return x }
 func TestHub(t *testing.T) {
 	t.Parallel()
 	var r record
-	h := New(r.read, identity)
+	h := New(r.read, identity, everybody)
 	fog, stopFog := h.Watch(1)
 	other, stopOther := h.Watch(2)
 	slow, stopSlow := h.Watch(1)
@@ -87,7 +88,7 @@ func TestEverybodyGetsAll(t *testing.T) {
 	for range 2500 {
 		r.add(1)
 	}
-	h := New(r.read, identity)
+	h := New(r.read, identity, everybody)
 	const entries, watchers = 600, 40
 	last := int64(2500 + 3*entries)
 	var wait, ready sync.WaitGroup
@@ -142,7 +143,7 @@ func TestEverybodyGetsAll(t *testing.T) {
 func TestAFailedReadIsMadeAgain(t *testing.T) {
 	t.Parallel()
 	var r record
-	h := New(r.read, identity)
+	h := New(r.read, identity, everybody)
 	_, stop := h.Watch(1)
 	defer stop()
 	r.add(1)
@@ -177,4 +178,37 @@ func TestShared(t *testing.T) {
 	got, err := s.Get(1000, func() (uint64, error) { return 7, nil })
 	require.NoError(t, err)
 	assert.Equal(t, uint64(7), got)
+}
+
+func everybody(context.Context, int64) (map[int64]bool, error) { return map[int64]bool{1: true}, nil }
+
+// Who may look is read once for each change, and again after the next one.
+func TestWhoMayLook(t *testing.T) {
+	t.Parallel()
+	reads := 0
+	may := map[int64]bool{1: true, 2: true}
+	h := New(func(context.Context, int64, int64) ([]int64, error) { return nil, nil }, func(x int64) int64 { return x }, func(_ context.Context, caseID int64) (map[int64]bool, error) {
+		reads++
+		assert.EqualValues(t, 7, caseID)
+		return maps.Clone(may), nil
+	})
+	look := func(person int64) bool {
+		ok, err := h.May(t.Context(), 7, person)
+		require.NoError(t, err)
+		return ok
+	}
+	assert.Equal(t, []bool{true, false}, []bool{look(2), look(3)})
+	assert.Equal(t, 2, reads, "nobody watches")
+	_, stop := h.Watch(7)
+	defer stop()
+	for range 10 {
+		assert.True(t, look(2))
+	}
+	assert.Equal(t, 3, reads)
+	delete(may, 2)
+	assert.True(t, look(2), "nothing has been said since")
+	h.Changed(7)
+	assert.False(t, look(2))
+	assert.True(t, look(1))
+	assert.Equal(t, 4, reads)
 }

@@ -34,6 +34,7 @@ type room struct {
 	changes  uint64                   // that were announced
 	steps    *live.Tail[api.SittingStep]
 	state    live.Shared[json.RawMessage] // api.Sitting
+	may      live.Shared[map[int64]bool]  // who may look
 }
 
 type attendee struct {
@@ -445,19 +446,26 @@ func (h *Hub) Watch(ctx context.Context, id int64, who store.Person, w Watcher) 
 				return err
 			}
 		case <-changed:
-			if last, err = h.inform(ctx, id, w, last); err != nil {
+			if last, err = h.inform(ctx, id, who.ID, w, last); err != nil {
 				return err
 			}
 		}
 	}
 }
 
-// inform sends a watcher the steps after one, and the state. It returns the last step. What all watchers need is read once.
-func (h *Hub) inform(ctx context.Context, id int64, w Watcher, last int64) (int64, error) {
+// inform sends a watcher the steps after one, and the state. It returns the last step. What all watchers need is read once, also who of them may look.
+func (h *Hub) inform(ctx context.Context, id, person int64, w Watcher, last int64) (int64, error) {
 	h.mu.Lock()
 	r := h.room(id)
 	change := r.changes
 	h.mu.Unlock()
+	may, err := r.may.Get(change, func() (map[int64]bool, error) { return h.store.LookersOfSitting(ctx, id) })
+	if err != nil {
+		return last, err
+	}
+	if !may[person] {
+		return last, fault.PermissionDenied
+	}
 	for {
 		steps, err := r.steps.After(ctx, last, change)
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -45,7 +46,31 @@ func open(t *testing.T, names ...string) *parts {
 	c := store.Case{Name: "fog"}
 	require.NoError(t, s.AddCase(ctx, &c, p.people[names[0]].ID))
 	p.caseID = c.ID
+	for _, name := range names[1:] {
+		require.NoError(t, s.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.people[name].ID, Role: api.RoleMember}))
+	}
 	return p
+}
+
+// Whoever loses the right to look hears nothing more, not even what happens next.
+func TestAWatcherLosesTheRight(t *testing.T) {
+	t.Parallel()
+	p := open(t, "Ines", "Tomas")
+	id := p.sitting(t)
+	var states atomic.Int64
+	ended := make(chan error, 1)
+	go func() {
+		ended <- p.Watch(t.Context(), id, p.people["Tomas"], Watcher{Beat: func() error { return nil }, Step: func(api.SittingStep) error { return nil },
+			State: func(json.RawMessage, int64) error { states.Add(1); return nil }})
+	}()
+	require.Eventually(t, func() bool { return states.Load() > 0 }, 10*time.Second, 10*time.Millisecond)
+	require.NoError(t, p.store.RemoveMember(t.Context(), p.caseID, p.people["Tomas"].ID))
+	before := states.Load()
+	_, err := p.Join(t.Context(), p.now(t, id), p.people["Ines"], "", true)
+	require.NoError(t, err)
+	p.announce(id)
+	require.ErrorIs(t, <-ended, fault.PermissionDenied)
+	assert.Equal(t, before, states.Load())
 }
 
 func (p *parts) sitting(t *testing.T) int64 {

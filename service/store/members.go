@@ -96,3 +96,23 @@ func (s *Store) fillMembers(ctx context.Context, list []OwnCase, most int) error
 	}
 	return translate(err, "members")
 }
+
+// Lookers returns who may look at a case now: its members who can sign in.
+func (s *Store) Lookers(ctx context.Context, caseID int64) (map[int64]bool, error) {
+	return s.lookers(ctx, "m.case_id = ?", caseID)
+}
+
+// LookersOfSitting returns who may look at the case of a sitting now.
+func (s *Store) LookersOfSitting(ctx context.Context, sitting int64) (map[int64]bool, error) {
+	return s.lookers(ctx, "m.case_id = (select case_id from sittings where id = ?)", sitting)
+}
+
+func (s *Store) lookers(ctx context.Context, of string, id int64) (map[int64]bool, error) {
+	var ids []int64
+	err := s.in(ctx).Raw("select m.person_id from members m join people p on p.id = m.person_id where p.disabled_at is null and "+of, id).Scan(&ids).Error
+	out := make(map[int64]bool, len(ids))
+	for _, x := range ids {
+		out[x] = true
+	}
+	return out, translate(err, "members")
+}

@@ -17,6 +17,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/lock"
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -160,7 +161,12 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	db := stdlib.OpenDBFromPool(s.Pool)
 	defer db.Close()
-	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
+	// Two processes that start at once do not migrate at once.
+	locker, err := lock.NewPostgresSessionLocker()
+	if err != nil {
+		return fmt.Errorf("lock the migrations: %w", err)
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
 	if err != nil {
 		return fmt.Errorf("read the migrations: %w", err)
 	}
