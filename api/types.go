@@ -40,6 +40,20 @@ type Token struct {
 	Used    *time.Time `json:"used,omitempty" doc:"when it was used last, to the minute"`
 }
 
+// Deleted is evidence or an artifact that can be restored.
+type Deleted struct {
+	Kind  string    `json:"kind" enum:"evidence,artifact"`
+	Name  string    `json:"name"`
+	Bytes int64     `json:"bytes"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+}
+
+// Retention is after how many days evidence of a case is deleted; 0 for never.
+type Retention struct {
+	Days int `json:"days" minimum:"0" maximum:"36500"`
+}
+
 // PasswordChange sets a new password.
 type PasswordChange struct {
 	Old string `json:"old" minLength:"1" maxLength:"1024"`

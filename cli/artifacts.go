@@ -58,5 +58,6 @@ func (a *app) artifactCommand() *cobra.Command {
 	}
 	add.Flags().StringVar(&name, "name", "", "its name in the case; the file's name where left off")
 	c.AddCommand(add)
+	c.AddCommand(a.deletedArtifacts()...)
 	return c
 }

@@ -250,6 +250,7 @@ func (a *app) caseCommand() *cobra.Command {
 		}
 		return a.print(map[string]string{"removed": args[1]}, func(w io.Writer) { fmt.Fprintf(w, "%s is no member of %s any more\n", args[1], args[0]) })
 	})
+	c.AddCommand(a.deletedCases()...)
 	c.AddCommand(open, add, members, remove, end, reopen, a.caseChecks(), a.exportCommand(), a.importCommand())
 	return c
 }
@@ -449,6 +450,7 @@ func (a *app) evidenceCommand() *cobra.Command {
 		},
 	}
 	c.AddCommand(add, index)
+	c.AddCommand(a.deletedEvidence()...)
 	return c
 }
 

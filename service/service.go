@@ -2,6 +2,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -48,6 +49,8 @@ type Options struct {
 	MailEvery time.Duration
 	// WebhooksTo are the private networks to which webhooks may be sent.
 	WebhooksTo []netip.Prefix
+	// KeepDeleted is how long what is deleted can be restored; 0 for jobs.DefaultKept.
+	KeepDeleted time.Duration
 }
 
 // Service is a running service.
@@ -162,7 +165,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	if s.jobs, err = jobs.Start(ctx, s.store, v, open, board, o.Log); err != nil {
+	if s.jobs, err = jobs.Start(ctx, s.store, v, open, board, cmp.Or(o.KeepDeleted, jobs.DefaultKept), o.Log); err != nil {
 		return err
 	}
 	if o.Settle == (receive.Settle{}) {

@@ -18,6 +18,7 @@ import (
 	"wraithology/service"
 	"wraithology/service/hooks"
 	"wraithology/service/httpapi"
+	"wraithology/service/jobs"
 	"wraithology/service/mail"
 	"wraithology/service/notices"
 	"wraithology/service/receive"
@@ -83,6 +84,7 @@ func root() *cobra.Command {
 	c.Flags().StringVar(&o.Mail.Protection, "smtp-protection", mail.StartTLS, "starttls, tls or off, which is for a server on the same machine")
 	c.Flags().DurationVar(&o.MailEvery, "mail-every", notices.DefaultEvery, "time between two mails, or webhooks, to one receiver about a case")
 	c.Flags().StringSliceVar(&webhooksTo, "webhooks-to", nil, "private networks that webhooks may be sent to, as 10.1.0.0/16")
+	c.Flags().DurationVar(&o.KeepDeleted, "keep-deleted", jobs.DefaultKept, "how long deleted evidence, artifacts and cases can be restored")
 	c.AddCommand(person(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {

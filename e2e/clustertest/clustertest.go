@@ -4,8 +4,8 @@ package clustertest
 
 import (
 	"context"
-	"log/slog"
 	"fmt"
+	"log/slog"
 	"net/url"
 	"os"
 	"path/filepath"

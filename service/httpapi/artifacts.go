@@ -11,10 +11,10 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"wraithology/api"
-	"wraithology/core/evidence/kinds"
 	"wraithology/core/evidence/kinds/coredump/module"
 	"wraithology/core/fault"
 	"wraithology/core/source"
+	"wraithology/service/jobs"
 	"wraithology/service/store"
 	"wraithology/service/vault"
 )
@@ -64,19 +64,12 @@ func (a *server) uploadArtifact(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, r, err)
 		return
 	}
-	if err := a.Store.AddArtifact(ctx, &x); err != nil {
-		a.fail(w, r, err)
-		return
-	}
-	again, err := a.Store.IndexAgain(ctx, c.ID, kinds.Explained())
-	for _, e := range again {
-		if err == nil {
-			err = a.Jobs.Index(ctx, e)
+	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
+		if err := s.AddArtifact(ctx, &x); err != nil {
+			return "", err
 		}
-	}
-	if err == nil {
-		err = a.note(ctx, c, "uploaded the artifact %s, a %s, %d bytes, sha256 %s", name, x.Kind, kept.Bytes, kept.SHA256)
-	}
+		return fmt.Sprintf("uploaded the artifact %s, a %s, %d bytes, sha256 %s", name, x.Kind, kept.Bytes, kept.SHA256), a.explainAgain(ctx, s, q, c, store.KindArtifact)
+	})
 	if err != nil {
 		a.fail(w, r, err)
 		return

@@ -18,6 +18,7 @@ import (
 	"wraithology/core/evidence/kinds/structuredlog"
 	"wraithology/core/fault"
 	"wraithology/service/accounts"
+	"wraithology/service/jobs"
 	"wraithology/service/store"
 	"wraithology/service/vault"
 )
@@ -65,15 +66,15 @@ func (a *server) indexAgain(ctx context.Context, in *EvidenceInput) (*body[api.E
 	if err != nil {
 		return nil, err
 	}
-	again, err := a.Store.IndexOneAgain(ctx, e.ID)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.Jobs.Index(ctx, again); err != nil {
-		return nil, err
-	}
+	var again store.Evidence
+	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
+		if again, err = s.IndexOneAgain(ctx, e.ID); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("asked to index %s again", e.Name), q.Index(ctx, again)
+	})
 	again.Person = e.Person
-	return &body[api.EvidenceInfo]{evidenceOf(again)}, a.note(ctx, c, "asked to index %s again", e.Name)
+	return &body[api.EvidenceInfo]{evidenceOf(again)}, err
 }
 
 // evidenceInfos lists the evidence of a case, newest first, with the expectations that break in it.
@@ -144,15 +145,13 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	e := store.Evidence{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID, State: api.StateIndexing, Started: time.Unix(0, 0).UTC(), ReadAs: as, Fields: fields}
-	if err = a.Store.AddEvidence(ctx, &e); err != nil {
-		a.fail(w, r, err)
-		return
-	}
-	if err = a.Jobs.Index(ctx, e); err != nil {
-		a.fail(w, r, err)
-		return
-	}
-	if err := a.note(ctx, c, "uploaded %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256); err != nil {
+	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
+		if err := s.AddEvidence(ctx, &e); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("uploaded %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256), q.Index(ctx, e)
+	})
+	if err != nil {
 		a.fail(w, r, err)
 		return
 	}

@@ -124,6 +124,7 @@ func (a *server) routes(r chi.Router) huma.API {
 	a.keptRoutes(h, r)
 	a.noticeRoutes(h)
 	a.archiveRoutes(h, r)
+	a.deletedRoutes(h)
 	return h
 }
 

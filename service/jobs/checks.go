@@ -2,9 +2,7 @@ package jobs
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -37,24 +35,6 @@ type checkArgs struct {
 
 // Kind implements river.JobArgs.
 func (checkArgs) Kind() string { return "check" }
-
-// Check queues the checks of a case's expectations, and the counts of its checkpoints, that are new or have changed, in
-// one piece of evidence or in AllEvidence.
-func (j *Jobs) Check(ctx context.Context, caseID, evidence int64) error {
-	args := checkArgs{caseID, evidence}
-	text, err := json.Marshal(args)
-	if err != nil {
-		return fmt.Errorf("queue the checks: %w", err)
-	}
-	// Whoever sets many checkpoints asks for many checks: one that has not begun does what all of them ask for.
-	if isQueued, err := j.store.HasWaitingJob(ctx, args.Kind(), text); err != nil || isQueued {
-		return err
-	}
-	if _, err := j.client.Insert(ctx, args, &river.InsertOpts{Queue: checksQueue}); err != nil {
-		return fmt.Errorf("queue the checks: %w", err)
-	}
-	return nil
-}
 
 type checker struct {
 	river.WorkerDefaults[checkArgs]

@@ -13,6 +13,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 	"github.com/riverqueue/river/rivertype"
@@ -30,7 +31,9 @@ import (
 
 // Jobs is the queue and its workers.
 type Jobs struct {
+	Queue  // at once
 	client *river.Client[pgx.Tx]
+	within *inserter
 	store  *store.Store
 	board  *notices.Board
 	stop   context.CancelFunc
@@ -157,8 +160,11 @@ const fetchCooldown = 20 * time.Millisecond
 // once keeps jobs that have not ended unique.
 var once = river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled}}
 
-// Start migrates the queue's tables and starts its workers.
-func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings.Recordings, board *notices.Board, log *slog.Logger) (*Jobs, error) {
+// DefaultKept is how long what is deleted can be restored, if nothing else is said.
+const DefaultKept = 30 * 24 * time.Hour
+
+// Start migrates the queue's tables and starts its workers. What is deleted can be restored for the duration kept.
+func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings.Recordings, board *notices.Board, kept time.Duration, log *slog.Logger) (*Jobs, error) {
 	driver := riverpgxv5.New(s.Pool)
 	migrator, err := rivermigrate.New(driver, nil)
 	if err != nil {
@@ -172,7 +178,7 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 	river.AddWorker(workers, &indexer{store: s, vault: v, open: open, next: j})
 	river.AddWorker(workers, &checker{store: s, open: open, board: board})
 	river.AddWorker(workers, &deliverer{board: board})
-	river.AddWorker(workers, &upkeeper{store: s})
+	river.AddWorker(workers, &upkeeper{store: s, vault: v, kept: kept})
 	c, err := river.NewClient(driver, &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}, checksQueue: {MaxWorkers: 1}, deliveriesQueue: {MaxWorkers: 4}}, Workers: workers, Logger: log,
 		PeriodicJobs:  []*river.PeriodicJob{upkeep()},
@@ -182,6 +188,13 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 		return nil, fmt.Errorf("set up the queue: %w", err)
 	}
 	j.client = c
+	j.Queue = Queue{store: s, insert: func(ctx context.Context, args river.JobArgs, o *river.InsertOpts) error {
+		_, err := c.Insert(ctx, args, o)
+		return err
+	}}
+	if j.within, err = river.NewClient(riverdatabasesql.New(nil), &river.Config{Logger: log}); err != nil {
+		return nil, fmt.Errorf("set up the queue: %w", err)
+	}
 	// What a process that was killed was doing: the queue itself would wait an hour for it. Only one process works on a database.
 	if err := s.ReleaseJobs(ctx); err != nil {
 		return nil, err
@@ -205,14 +218,6 @@ func Start(ctx context.Context, s *store.Store, v *vault.Vault, open *recordings
 	j.stop = stop
 	go j.gather(base, log)
 	return j, nil
-}
-
-// Index queues the indexing of evidence, once for each time that it is to be indexed.
-func (j *Jobs) Index(ctx context.Context, e store.Evidence) error {
-	if _, err := j.client.Insert(ctx, indexArgs{e.ID, e.Asked}, &river.InsertOpts{MaxAttempts: mostIndexed, UniqueOpts: once}); err != nil {
-		return fmt.Errorf("queue the indexing: %w", err)
-	}
-	return nil
 }
 
 // Stop waits for running jobs until ctx ends, and stops the workers.

@@ -58,7 +58,7 @@ func (p *parts) add(t *testing.T, name, text string, state string) int64 {
 }
 
 func (p *parts) start(t *testing.T) *Jobs {
-	j, err := Start(t.Context(), p.store, p.vault, p.open, notices.New(p.store, notices.Options{Hooks: hooks.New(nil)}), slog.New(slog.DiscardHandler))
+	j, err := Start(t.Context(), p.store, p.vault, p.open, notices.New(p.store, notices.Options{Hooks: hooks.New(nil)}), DefaultKept, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)

@@ -2,11 +2,13 @@ package jobs
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/riverqueue/river"
 
 	"wraithology/service/store"
+	"wraithology/service/vault"
 )
 
 // upkeepEvery is the time between two rounds of upkeep.
@@ -21,12 +23,17 @@ func (upkeepArgs) Kind() string { return "upkeep" }
 type upkeeper struct {
 	river.WorkerDefaults[upkeepArgs]
 	store *store.Store
+	vault *vault.Vault
+	kept  time.Duration // how long what is deleted can be restored
 }
 
 // Work implements river.Worker.
 func (w *upkeeper) Work(ctx context.Context, _ *river.Job[upkeepArgs]) error {
-	return w.store.DeleteExpired(ctx)
+	return errors.Join(w.store.DeleteExpired(ctx), w.store.DeleteOld(ctx), w.store.Purge(ctx, time.Now().Add(-w.kept)), w.vault.Sweep(ctx, sweptAfter, w.store.HasBytes))
 }
+
+// sweptAfter is the age of a file of the vault that belongs to nothing: what an upload has just stored has no record yet.
+const sweptAfter = 24 * time.Hour
 
 // upkeep is done at the start, and then every hour.
 func upkeep() *river.PeriodicJob {

@@ -42,16 +42,19 @@ func (v Vaulted) Keep(ctx context.Context, caseID, personID int64, name string, 
 		return err
 	}
 	e := store.Evidence{CaseID: caseID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: personID, State: api.StateIndexing, Started: time.Unix(0, 0).UTC()}
-	if err := v.Store.AddEvidence(ctx, &e); err != nil {
-		if errors.Is(err, fault.Exists) {
-			return nil
+	err = v.Store.Together(ctx, func(s *store.Store) error {
+		if err := s.AddEvidence(ctx, &e); err != nil {
+			return err
 		}
-		return err
+		if err := v.Jobs.In(s).Index(ctx, e); err != nil {
+			return err
+		}
+		return s.Note(ctx, caseID, personID, fmt.Sprintf("received %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256))
+	})
+	if errors.Is(err, fault.Exists) {
+		return nil
 	}
-	if err := v.Jobs.Index(ctx, e); err != nil {
-		return err
-	}
-	return v.Store.Note(ctx, caseID, personID, fmt.Sprintf("received %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256))
+	return err
 }
 
 // Requests implements Keeper.

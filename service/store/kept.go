@@ -124,12 +124,12 @@ func (s *Store) AddExhibit(ctx context.Context, x *Exhibit) error {
 
 // ExhibitsOf lists a page of the exhibits of a case.
 func (s *Store) ExhibitsOf(ctx context.Context, caseID int64, p Page) ([]Exhibit, error) {
-	return paged[Exhibit](s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ?", caseID), p.by("number"), "exhibits")
+	return paged[Exhibit](s.in(ctx).Preload("Person").Preload("Evidence", anyEvidence).Where("case_id = ?", caseID), p.by("number"), "exhibits")
 }
 
 // ExhibitByNumber finds an exhibit of a case.
 func (s *Store) ExhibitByNumber(ctx context.Context, caseID, number int64) (x Exhibit, err error) {
-	return x, translate(s.in(ctx).Preload("Person").Preload("Evidence").Where("case_id = ? and number = ?", caseID, number).Take(&x).Error, fmt.Sprintf("exhibit %d", number))
+	return x, translate(s.in(ctx).Preload("Person").Preload("Evidence", anyEvidence).Where("case_id = ? and number = ?", caseID, number).Take(&x).Error, fmt.Sprintf("exhibit %d", number))
 }
 
 // NoteExhibit changes the note of an exhibit.
@@ -201,7 +201,7 @@ func (s *Store) CommentByNumber(ctx context.Context, caseID, number int64) (x Co
 
 // comments are comments with what belongs to them.
 func (s *Store) comments(ctx context.Context) *gorm.DB {
-	return s.in(ctx).Preload("Person").Preload("Evidence").Preload("Parent", onlyNumber).Preload("Exhibit", onlyNumber)
+	return s.in(ctx).Preload("Person").Preload("Evidence", anyEvidence).Preload("Parent", onlyNumber).Preload("Exhibit", onlyNumber)
 }
 
 // CommentQuery chooses a page of comments: in evidence if it is not 0; on moments from From to To if To is not 0; with all words of a text.

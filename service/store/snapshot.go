@@ -24,6 +24,12 @@ func (s *Store) Together(ctx context.Context, do func(*Store) error) error {
 	return s.in(ctx).Transaction(func(tx *gorm.DB) error { return do(&Store{Pool: s.Pool, db: tx}) })
 }
 
+// Tx returns the transaction of a store that Together has given; nil outside of one.
+func (s *Store) Tx() *sql.Tx {
+	tx, _ := s.db.Statement.ConnPool.(*sql.Tx)
+	return tx
+}
+
 // batch is the number of records that are inserted at once.
 const batch = 500
 

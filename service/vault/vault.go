@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"wraithology/core/fault"
 	"wraithology/core/sparse"
@@ -19,6 +20,7 @@ import (
 // Vault is a folder of evidence.
 type Vault struct {
 	dir  string
+	mu   sync.Mutex           // of files that come and go
 	room func() (Room, error) // instead of that of the disk, for tests; nil otherwise
 }
 
@@ -74,7 +76,10 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 	if err = os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return s, fmt.Errorf("create a file in the vault: %w", err)
 	}
-	if err = os.Rename(f.Name(), path); err != nil {
+	v.mu.Lock()
+	err = os.Rename(f.Name(), path)
+	v.mu.Unlock()
+	if err != nil {
 		return s, fmt.Errorf("store the evidence: %w", err)
 	}
 	for _, dir := range []string{filepath.Dir(path), v.dir} {

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"testing"
 	"testing/iotest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -155,4 +156,36 @@ func TestRoom(t *testing.T) {
 	}
 	assert.True(t, Room{Free: 1<<30 - 1, Total: 1 << 50}.IsFull())
 	assert.False(t, Room{Free: 1 << 30, Total: 1 << 50}.IsFull())
+}
+
+// What belongs to nothing goes when it is old; what belongs to something, is new, or was stored again stays.
+func TestSweep(t *testing.T) {
+	t.Parallel()
+	v, err := Open(t.TempDir())
+	require.NoError(t, err)
+	sums := map[string]string{}
+	long := time.Now().Add(-time.Hour)
+	for _, name := range []string{"needed", "old", "new", "again"} {
+		stored, err := v.Put(t.Context(), strings.NewReader(name))
+		require.NoError(t, err)
+		sums[name] = stored.SHA256
+		if name != "new" {
+			require.NoError(t, os.Chtimes(v.Path(stored.SHA256), long, long))
+		}
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(v.dir, "notes"), nil, 0o600))
+	asked := 0
+	require.NoError(t, v.Sweep(t.Context(), time.Minute, func(ctx context.Context, list []string) (map[string]bool, error) {
+		asked += len(list)
+		_, err := v.Put(ctx, strings.NewReader("again")) // meanwhile
+		return map[string]bool{sums["needed"]: true}, err
+	}))
+	assert.Equal(t, 3, asked)
+	for name, sum := range sums {
+		_, err := os.Stat(v.Path(sum))
+		assert.Equal(t, name != "old", err == nil, name)
+	}
+	assert.FileExists(t, filepath.Join(v.dir, "notes"))
+	require.Error(t, v.Sweep(t.Context(), -time.Hour, func(context.Context, []string) (map[string]bool, error) { return nil, errors.New("away") }))
+	assert.FileExists(t, v.Path(sums["needed"]), "nothing goes when nobody knows")
 }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useIntervalFn } from '@vueuse/core'
 import { computed, onMounted, ref } from 'vue'
-import type { Alike, Artifact, Case, Evidence, Sender } from '../api/service'
+import type { Alike, Artifact, Case, Deleted, Evidence, Sender } from '../api/service'
 import { data, service, words } from '../api/service'
 import { useSession } from '../stores/session'
 import { texts } from '../texts'
@@ -21,6 +21,7 @@ async function load() {
     about.value ??= await data(service.GET('/api/cases/{case}', { params: { path } }))
     list.value = await data(service.GET('/api/cases/{case}/evidence', { params: { path } }))
     artifacts.value = await data(service.GET('/api/cases/{case}/artifacts', { params: { path } }))
+    deleted.value = await data(service.GET('/api/cases/{case}/deleted', { params: { path } }))
   } catch (e) {
     trouble.value = words(e)
     pause()
@@ -44,6 +45,32 @@ function paste() {
   pasted.value = ''
   pastedName.value = ''
 }
+
+const deleted = ref<Deleted[]>([])
+/** The evidence whose deletion is to be confirmed. */
+const doomed = ref('')
+const mayDelete = (e: Evidence) => about.value?.role === 'lead' || (mayAdd.value && e.by === session.name)
+
+/** Does something with evidence, or an artifact, and shows what there is then. */
+async function and(what: () => Promise<unknown>) {
+  trouble.value = doomed.value = ''
+  try {
+    await what()
+    await load()
+    resume()
+  } catch (e) {
+    trouble.value = words(e)
+  }
+}
+
+const drop = (evidence: string) => and(() => data(service.DELETE('/api/cases/{case}/evidence/{evidence}', { params: { path: { case: props.case, evidence } } })))
+
+const restore = (x: Deleted) =>
+  and(() =>
+    x.kind === 'evidence'
+      ? data(service.POST('/api/cases/{case}/evidence/{evidence}/restore', { params: { path: { case: props.case, evidence: x.name } } }))
+      : data(service.POST('/api/cases/{case}/artifacts/{artifact}/restore', { params: { path: { case: props.case, artifact: x.name } } })),
+  )
 
 async function again(evidence: string) {
   trouble.value = ''
@@ -125,7 +152,13 @@ async function findAlike(evidence: string) {
           <td>
             <RouterLink v-if="e.state === 'ready' && e.moments" :to="{ name: 'sitting', params: { case: props.case, evidence: e.name } }">{{ e.name }}</RouterLink>
             <b v-else>{{ e.name }}</b>
-            <div class="soft">{{ texts.evidence.by(e.by, e.uploaded) }}</div>
+            <div class="soft">{{ texts.evidence.by(e.by, e.uploaded) }}
+              <button v-if="mayDelete(e) && doomed !== e.name" type="button" class="plain" :aria-label="texts.evidence.deleteOf(e.name)" @click="doomed = e.name">{{ texts.evidence.delete }}</button>
+              <template v-if="doomed === e.name">
+                <button type="button" class="plain wrong" :aria-label="texts.evidence.deleteYes(e.name)" @click="drop(e.name)">{{ texts.evidence.deleteSure }}</button>
+                <button type="button" class="plain" @click="doomed = ''">{{ texts.evidence.keep }}</button>
+              </template>
+            </div>
           </td>
           <td>{{ e.program }}<div class="mono soft" :title="e.buildID">{{ e.buildID.slice(0, 12) }}</div></td>
           <td>
@@ -180,6 +213,15 @@ async function findAlike(evidence: string) {
       {{ texts.evidence.shownOnce }} <code>{{ sender.secret }}</code><br />
       {{ texts.evidence.sdk }} <code>{{ texts.evidence.endpoint(origin) }}</code> <code>{{ texts.evidence.headers(sender.secret) }}</code>
     </p>
+    <section v-if="deleted.length" class="deleted">
+      <h2>{{ texts.evidence.deleted }}</h2>
+      <ul>
+        <li v-for="x in deleted" :key="x.kind + x.name + x.at">
+          {{ x.name }} <span class="soft">{{ texts.evidence.deletedBy(x.by, x.at) }}</span>
+          <button v-if="mayAdd" type="button" class="plain" :aria-label="texts.evidence.restoreOf(x.name)" @click="restore(x)">{{ texts.evidence.restore }}</button>
+        </li>
+      </ul>
+    </section>
     <template v-if="artifacts.length || list?.some((e) => e.explained)">
       <h2>{{ texts.evidence.artifacts }}</h2>
       <p v-if="!artifacts.length">{{ texts.evidence.artifactsNone }}</p>

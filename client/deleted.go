@@ -1,0 +1,48 @@
+package client
+
+import (
+	"context"
+	"net/url"
+
+	"wraithology/api"
+)
+
+// DeleteEvidence deletes evidence, which can be restored for some time.
+func (c *Client) DeleteEvidence(ctx context.Context, caseName, name string) error {
+	return c.call(ctx, "DELETE", evidencePath(caseName, name), nil, nil)
+}
+
+// RestoreEvidence restores evidence.
+func (c *Client) RestoreEvidence(ctx context.Context, caseName, name string) error {
+	return c.call(ctx, "POST", evidencePath(caseName, name)+"/restore", nil, nil)
+}
+
+// DeleteArtifact deletes an artifact, which can be restored for some time.
+func (c *Client) DeleteArtifact(ctx context.Context, caseName, name string) error {
+	return c.call(ctx, "DELETE", artifactsPath(caseName)+"/"+url.PathEscape(name), nil, nil)
+}
+
+// RestoreArtifact restores an artifact.
+func (c *Client) RestoreArtifact(ctx context.Context, caseName, name string) error {
+	return c.call(ctx, "POST", artifactsPath(caseName)+"/"+url.PathEscape(name)+"/restore", nil, nil)
+}
+
+// Deleted lists what of a case can be restored.
+func (c *Client) Deleted(ctx context.Context, caseName string) (list []api.Deleted, err error) {
+	return list, c.call(ctx, "GET", casePath(caseName)+"/deleted", nil, &list)
+}
+
+// DeleteCase deletes a case, which whoever leads it can restore for some time.
+func (c *Client) DeleteCase(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", casePath(name), nil, nil)
+}
+
+// RestoreCase restores a case.
+func (c *Client) RestoreCase(ctx context.Context, name string) (x api.Case, err error) {
+	return x, c.call(ctx, "POST", casePath(name)+"/restore", nil, &x)
+}
+
+// Retain has evidence of a case deleted some days after it came; 0 for never.
+func (c *Client) Retain(ctx context.Context, name string, days int) error {
+	return c.call(ctx, "PUT", casePath(name)+"/retention", api.Retention{Days: days}, nil)
+}
