@@ -87,7 +87,7 @@ func (t *team) people() error {
 					return err
 				}
 			}
-			token, err := accounts.New(s).NewToken(ctx(), &store.Token{PersonID: p.ID, Label: "bench", Scope: store.ScopeWrite})
+			token, err := accounts.New(s, t.options.Front).NewToken(ctx(), &store.Token{PersonID: p.ID, Label: "bench", Scope: store.ScopeWrite})
 			if err != nil {
 				return err
 			}

@@ -25,6 +25,7 @@ import (
 	"wraithology/client"
 	"wraithology/e2e/clustertest"
 	"wraithology/service/accounts"
+	"wraithology/service/front"
 	"wraithology/service/store"
 )
 
@@ -149,7 +150,7 @@ func startWith(t *testing.T, more []string, people ...person) *service {
 	records, err := store.Open(ctx, s.database, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	for _, p := range people {
-		require.NoError(t, accounts.New(records).Add(ctx, p.name, p.password, false))
+		require.NoError(t, accounts.New(records, front.Front{}).Add(ctx, p.name, p.password, false))
 	}
 	records.Close()
 	s.run(t)

@@ -20,6 +20,7 @@ import (
 	"wraithology/core/fault"
 	"wraithology/service/accounts"
 	"wraithology/service/cluster"
+	"wraithology/service/front"
 	"wraithology/service/hooks"
 	"wraithology/service/httpapi"
 	"wraithology/service/jobs"
@@ -49,6 +50,8 @@ type Options struct {
 	MailEvery time.Duration
 	// WebhooksTo are the private networks to which webhooks may be sent.
 	WebhooksTo []netip.Prefix
+	// Front is how the service is reached.
+	Front front.Front
 	// KeepDeleted is how long what is deleted can be restored; 0 for jobs.DefaultKept.
 	KeepDeleted time.Duration
 }
@@ -116,6 +119,9 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := o.Front.Check(); err != nil {
+		return nil, errors.Join(err, lock.Close())
+	}
 	s := &Service{served: make(chan error, 1), lock: lock}
 	listener, err := net.Listen("tcp", o.Listen)
 	if err != nil {
@@ -123,11 +129,20 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, fmt.Errorf("listen on %s: %w: another program may use it, choose one with --listen", o.Listen, err)
 	}
 	s.URL = "http://" + listener.Addr().String()
+	secure := o.Front.TLS()
+	if secure != nil {
+		s.URL = "https://" + listener.Addr().String()
+	}
 	if err := s.open(ctx, o); err != nil {
 		listener.Close()
 		return nil, errors.Join(err, s.Stop(context.WithoutCancel(ctx)))
 	}
-	go func() { s.served <- s.http.Serve(listener) }()
+	if secure != nil {
+		s.http.TLSConfig = secure
+		go func() { s.served <- s.http.ServeTLS(listener, "", "") }()
+	} else {
+		go func() { s.served <- s.http.Serve(listener) }()
+	}
 	if o.GRPC != "" {
 		if err := s.serveGRPC(o.GRPC); err != nil {
 			return nil, errors.Join(err, s.Stop(context.WithoutCancel(ctx)))
@@ -174,13 +189,13 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if s.receive, err = receive.Start(ctx, filepath.Join(o.Data, "received"), s.store, receive.Vaulted{Store: s.store, Vault: v, Jobs: s.jobs}, o.Settle, o.Log); err != nil {
 		return err
 	}
-	s.Accounts = accounts.New(s.store)
+	s.Accounts = accounts.New(s.store, o.Front)
 	base, stop := context.WithCancel(context.WithoutCancel(ctx))
 	ending, endStreams := context.WithCancel(base)
 	s.stop, s.endStreams = stop, endStreams
 	s.http = &http.Server{
 		Handler: httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs, Board: board,
-			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending}),
+			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending, Front: o.Front}),
 		ReadHeaderTimeout: 10 * time.Second,
 		BaseContext:       func(net.Listener) context.Context { return base },
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),

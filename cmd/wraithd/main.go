@@ -16,7 +16,7 @@ import (
 
 	"wraithology/core/fault"
 	"wraithology/service"
-	"wraithology/service/hooks"
+	"wraithology/service/front"
 	"wraithology/service/httpapi"
 	"wraithology/service/jobs"
 	"wraithology/service/mail"
@@ -39,7 +39,7 @@ func main() {
 
 func root() *cobra.Command {
 	var passwordFile string
-	var webhooksTo []string
+	var webhooksTo, proxies []string
 	o := service.Options{Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))}
 	c := &cobra.Command{
 		Use: "wraithd", Short: "Serve cases, evidence and sittings", SilenceUsage: true, SilenceErrors: true, Args: cobra.NoArgs,
@@ -51,6 +51,10 @@ func root() *cobra.Command {
 			if !chosen && !free(o.GRPC) {
 				o.Log.Warn("OTLP is not received over gRPC: another program uses the address; choose one with --grpc", "address", o.GRPC)
 				o.GRPC = ""
+			}
+			var err error
+			if o.Front.Proxies, err = front.Networks("--proxy", proxies); err != nil {
+				return err
 			}
 			if err := outgoing(&o, passwordFile, webhooksTo); err != nil {
 				return err
@@ -84,6 +88,9 @@ func root() *cobra.Command {
 	c.Flags().StringVar(&o.Mail.Protection, "smtp-protection", mail.StartTLS, "starttls, tls or off, which is for a server on the same machine")
 	c.Flags().DurationVar(&o.MailEvery, "mail-every", notices.DefaultEvery, "time between two mails, or webhooks, to one receiver about a case")
 	c.Flags().StringSliceVar(&webhooksTo, "webhooks-to", nil, "private networks that webhooks may be sent to, as 10.1.0.0/16")
+	c.Flags().StringVar(&o.Front.Certificate, "tls-certificate", "", "file with the certificate and its chain, in PEM; it is read again when it changes")
+	c.Flags().StringVar(&o.Front.Key, "tls-key", "", "file with the key of the certificate, in PEM")
+	c.Flags().StringSliceVar(&proxies, "proxy", nil, "addresses or networks of proxies that serve the service by HTTPS, and are trusted to name the client")
 	c.Flags().DurationVar(&o.KeepDeleted, "keep-deleted", jobs.DefaultKept, "how long deleted evidence, artifacts and cases can be restored")
 	c.AddCommand(person(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
@@ -98,7 +105,7 @@ func root() *cobra.Command {
 
 // outgoing completes the options for mail and webhooks.
 func outgoing(o *service.Options, passwordFile string, webhooksTo []string) (err error) {
-	if o.WebhooksTo, err = hooks.Allowed(webhooksTo); err != nil {
+	if o.WebhooksTo, err = front.Networks("--webhooks-to", webhooksTo); err != nil {
 		return err
 	}
 	if o.Mail.Server == "" {

@@ -28,7 +28,7 @@ func person(o *service.Options) *cobra.Command {
 				return err
 			}
 			err = service.WithStore(c.Context(), *o, func(s *store.Store) error {
-				return accounts.New(s).Add(c.Context(), args[0], password, admin)
+				return accounts.New(s, o.Front).Add(c.Context(), args[0], password, admin)
 			})
 			if err == nil {
 				fmt.Println("added", args[0])
@@ -73,7 +73,7 @@ func person(o *service.Options) *cobra.Command {
 					return err
 				}
 				return withPerson(c.Context(), o, args[0], func(s *store.Store, p store.Person) (string, error) {
-					return p.Name + " has a new password", accounts.New(s).SetPassword(c.Context(), p.ID, password)
+					return p.Name + " has a new password", accounts.New(s, o.Front).SetPassword(c.Context(), p.ID, password)
 				})
 			},
 		},

@@ -8,7 +8,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"strings"
 	"time"
@@ -19,6 +18,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"wraithology/core/fault"
+	"wraithology/service/front"
 	"wraithology/service/store"
 )
 
@@ -28,10 +28,11 @@ type Accounts struct {
 	store    *store.Store
 	hashing  *semaphore.Weighted
 	throttle throttle
+	front    front.Front
 }
 
-// New returns the accounts of a store. A session lasts twelve hours, and four without being used.
-func New(s *store.Store) *Accounts {
+// New returns the accounts of a store, of a service that is reached in some way. A session lasts twelve hours, and four without being used.
+func New(s *store.Store, f front.Front) *Accounts {
 	m := scs.New()
 	m.Store = sessions{s, m.Codec}
 	m.HashTokenInStore = true
@@ -39,8 +40,9 @@ func New(s *store.Store) *Accounts {
 	m.IdleTimeout = longestIdle
 	m.Cookie.Name = "wraith_session"
 	m.Cookie.HttpOnly = true
+	m.Cookie.Secure = f.IsSecure()
 	m.Cookie.SameSite = http.SameSiteLaxMode
-	return &Accounts{Sessions: m, store: s, hashing: semaphore.NewWeighted(hashesAtOnce), throttle: throttle{names: map[string]*attempts{}, waiting: map[[2]string]int{}}}
+	return &Accounts{Sessions: m, store: s, front: f, hashing: semaphore.NewWeighted(hashesAtOnce), throttle: throttle{names: map[string]*attempts{}, waiting: map[[2]string]int{}}}
 }
 
 // params of argon2id: memory and passes of the second recommended option of RFC 9106, section 4,
@@ -198,9 +200,7 @@ func (a *Accounts) Middleware(failed func(http.ResponseWriter, *http.Request, er
 	return func(next http.Handler) http.Handler {
 		return a.Sessions.LoadAndSave(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			p, scope, err := a.identify(r)
-			// The address is that of the connection: no proxy is trusted to name a better one.
-			host, _, _ := net.SplitHostPort(r.RemoteAddr) // empty if there is none
-			r = r.WithContext(context.WithValue(context.WithValue(r.Context(), addressKey{}, host), inSession{}, true))
+			r = r.WithContext(context.WithValue(context.WithValue(r.Context(), addressKey{}, a.front.Client(r)), inSession{}, true))
 			switch {
 			case err == nil:
 				r = r.WithContext(context.WithValue(context.WithValue(r.Context(), personKey{}, p), scopeKey{}, scope))

@@ -20,6 +20,7 @@ import (
 
 	"wraithology/core/fault"
 	"wraithology/e2e/clustertest"
+	"wraithology/service/front"
 	"wraithology/service/store"
 )
 
@@ -29,7 +30,7 @@ func open(t *testing.T) *Accounts {
 	s, err := store.Open(context.Background(), clustertest.Database(t), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	return New(s)
+	return New(s, front.Front{})
 }
 
 // Names are short and of letters, digits, dots and hyphens; passwords have 8 characters, not

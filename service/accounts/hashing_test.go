@@ -10,12 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/fault"
+	"wraithology/service/front"
 )
 
 // A bounded number of passwords is hashed at the same time, and whoever gives up waiting leaves.
 func TestHashingIsBounded(t *testing.T) {
 	t.Parallel()
-	a := New(nil)
+	a := New(nil, front.Front{})
 	var now, most, done atomic.Int64
 	var all sync.WaitGroup
 	for range 10 * hashesAtOnce {

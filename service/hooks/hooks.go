@@ -98,23 +98,6 @@ func within(list []netip.Prefix, ip netip.Addr) bool {
 	return false
 }
 
-// Allowed parses a list of networks, as 10.1.0.0/16 or 10.1.2.3, with commas between.
-func Allowed(list []string) ([]netip.Prefix, error) {
-	var out []netip.Prefix
-	for _, text := range list {
-		if ip, err := netip.ParseAddr(text); err == nil {
-			out = append(out, netip.PrefixFrom(ip, ip.BitLen()))
-			continue
-		}
-		p, err := netip.ParsePrefix(text)
-		if err != nil {
-			return nil, fault.InvalidUse.New("write --webhooks-to 10.1.0.0/16", "invalid network %q", text)
-		}
-		out = append(out, p.Masked())
-	}
-	return out, nil
-}
-
 // URL checks the address of a receiver: http or https, a host, and no password. An address that is written as a number is checked at once, a
 // name each time a connection is made.
 func (s *Sender) URL(text string) (string, error) {

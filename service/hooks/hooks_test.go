@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/fault"
+	"wraithology/service/front"
 )
 
 var loopback = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}
@@ -101,13 +102,13 @@ func TestPrivateAddresses(t *testing.T) {
 	for _, ip := range []string{"1.1.1.1", "172.32.0.1", "100.128.0.1", "193.0.0.1", "2606:4700::1", "::ffff:1.1.1.1"} {
 		assert.True(t, s.may(netip.MustParseAddr(ip)), ip)
 	}
-	allowed, err := Allowed([]string{"10.1.0.0/16", "192.168.4.7"})
+	allowed, err := front.Networks("--webhooks-to", []string{"10.1.0.0/16", "192.168.4.7"})
 	require.NoError(t, err)
 	s = New(allowed)
 	for ip, may := range map[string]bool{"10.1.255.1": true, "10.2.0.1": false, "192.168.4.7": true, "192.168.4.8": false, "::ffff:10.1.0.1": true} {
 		assert.Equal(t, may, s.may(netip.MustParseAddr(ip)), ip)
 	}
-	_, err = Allowed([]string{"berth"})
+	_, err = front.Networks("--webhooks-to", []string{"berth"})
 	assert.ErrorIs(t, err, fault.InvalidUse)
 }
 

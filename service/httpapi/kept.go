@@ -778,9 +778,5 @@ func eventStream(w http.ResponseWriter) func(name string, id int64, of any) erro
 
 // address returns the address by which the client reached the service, for links.
 func (a *server) address(r *http.Request) string {
-	scheme := "http"
-	if r.TLS != nil {
-		scheme = "https"
-	}
-	return scheme + "://" + r.Host
+	return a.Front.Scheme(r) + "://" + r.Host
 }

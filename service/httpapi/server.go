@@ -21,6 +21,7 @@ import (
 	"wraithology/core/fault"
 	"wraithology/core/guard"
 	"wraithology/service/accounts"
+	"wraithology/service/front"
 	"wraithology/service/jobs"
 	"wraithology/service/live"
 	"wraithology/service/notices"
@@ -45,6 +46,7 @@ type Parts struct {
 	Console    fs.FS
 	Log        *slog.Logger
 	Trouble    func() string   // what is known against the database; empty for nothing
+	Front      front.Front     // how the service is reached
 	Ending     context.Context // ends when the service stops: streams do not end by themselves
 }
 
@@ -206,6 +208,9 @@ func secureHeaders(next http.Handler) http.Handler {
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; object-src 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store") // answers contain values
+		}
 		next.ServeHTTP(w, r)
 	})
 }

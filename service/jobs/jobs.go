@@ -151,7 +151,7 @@ func describe(e *store.Evidence, info replay.Info) {
 	}
 }
 
-// mostIndexed limits the attempts to index evidence: the last one is about five hours after the first.
+// mostIndexed limits the attempts to index evidence: the last one is four and a half hours after the first.
 const mostIndexed = 13
 
 // fetchCooldown is how long a queue waits between jobs, with all its workers busy: it limits small jobs to 50 a second for each worker.
