@@ -2,12 +2,14 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"wraithology/api"
 	"wraithology/core/fault"
+	"wraithology/service/jobs"
 	"wraithology/service/store"
 )
 
@@ -44,10 +46,13 @@ func (a *server) caseRoutes(h huma.API) {
 	})
 	route(h, a, "POST", "/api/cases", "newCase", "Open a case, which the person then leads", func(ctx context.Context, in *struct{ Body api.NewCase }) (*body[api.Case], error) {
 		c := store.Case{Name: in.Body.Name, Title: in.Body.Title}
-		if err := a.Store.AddCase(ctx, &c, who(ctx).ID); err != nil {
-			return nil, err
-		}
-		if err := a.note(ctx, c, "opened the case"); err != nil {
+		err := a.Store.Together(ctx, func(s *store.Store) error {
+			if err := s.AddCase(ctx, &c, who(ctx).ID); err != nil {
+				return err
+			}
+			return s.Note(ctx, c.ID, who(ctx).ID, "opened the case")
+		})
+		if err != nil {
 			return nil, err
 		}
 		return a.oneCase(ctx, c.Name)
@@ -81,19 +86,13 @@ func (a *server) caseRoutes(h huma.API) {
 		return &body[[]custodyEntry]{out}, err
 	})
 	route(h, a, "POST", "/api/cases/{case}/close", "closeCase", "Close a case with its cause", func(ctx context.Context, in *caseBody[api.Closing]) (*body[api.Case], error) {
-		return a.switchCase(ctx, in.Case, func(c store.Case) error {
-			if err := a.Store.CloseCase(ctx, c.ID, in.Body.Cause, who(ctx).ID); err != nil {
-				return err
-			}
-			return a.note(ctx, c, "closed the case: %s", in.Body.Cause)
+		return a.switchCase(ctx, in.Case, func(s *store.Store, c store.Case) (string, error) {
+			return "closed the case: " + in.Body.Cause, s.CloseCase(ctx, c.ID, in.Body.Cause, who(ctx).ID)
 		})
 	})
 	route(h, a, "POST", "/api/cases/{case}/reopen", "reopenCase", "Open a closed case again", func(ctx context.Context, in *CaseInput) (*body[api.Case], error) {
-		return a.switchCase(ctx, in.Case, func(c store.Case) error {
-			if err := a.Store.ReopenCase(ctx, c.ID); err != nil {
-				return err
-			}
-			return a.note(ctx, c, "opened the case again")
+		return a.switchCase(ctx, in.Case, func(s *store.Store, c store.Case) (string, error) {
+			return "opened the case again", s.ReopenCase(ctx, c.ID)
 		})
 	})
 	route(h, a, "DELETE", "/api/cases/{case}/members/{person}", "removeMember", "Remove a person from a case", a.removeMember)
@@ -115,17 +114,14 @@ func (a *server) caseRoutes(h huma.API) {
 		if p.Origin != "" {
 			return nil, fault.InvalidRequest.New("add a person of this service", "%s came with an imported case and cannot sign in", p.Name)
 		}
-		err = a.Store.Together(ctx, func(s *store.Store) error {
-			if err := s.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: in.Body.Role}); err != nil {
-				return err
-			}
-			return a.Board.In(s).Invite(ctx, c, who(ctx), p, in.Body.Role)
-		})
-		if err != nil {
-			return nil, err
-		}
 		m := api.Member{Name: p.Name, Role: in.Body.Role}
-		return &body[api.Member]{m}, a.note(ctx, c, "made %s %s of the case", m.Name, m.Role)
+		err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+			if err := s.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: m.Role}); err != nil {
+				return "", err
+			}
+			return fmt.Sprintf("made %s %s of the case", m.Name, m.Role), a.Board.In(s).Invite(ctx, c, who(ctx), p, m.Role)
+		})
+		return &body[api.Member]{m}, err
 	})
 }
 
@@ -146,19 +142,22 @@ func (a *server) removeMember(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.RemoveMember(ctx, c.ID, p.ID); err != nil {
-		return nil, err
-	}
-	return nil, a.note(ctx, c, "removed %s from the case", p.Name)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.RemoveMember(ctx, c.ID, p.ID); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("removed %s from the case", p.Name), nil
+	})
+	return nil, err
 }
 
 // switchCase closes or reopens a case and returns it.
-func (a *server) switchCase(ctx context.Context, name string, change func(store.Case) error) (*body[api.Case], error) {
+func (a *server) switchCase(ctx context.Context, name string, do func(*store.Store, store.Case) (string, error)) (*body[api.Case], error) {
 	c, err := a.caseFor(ctx, name, mayWork)
 	if err != nil {
 		return nil, err
 	}
-	if err := change(c); err != nil {
+	if err := a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) { return do(s, c) }); err != nil {
 		return nil, err
 	}
 	return a.oneCase(ctx, name)

@@ -62,10 +62,13 @@ func (a *server) newCheckpoint(ctx context.Context, in *caseBody[api.NewCheckpoi
 	if err := a.locate(ctx, in.Case, c.ID, b.Evidence, kind, &x); err != nil {
 		return nil, err
 	}
-	if err := a.Store.AddCheckpoint(ctx, &x); err != nil {
-		return nil, err
-	}
-	return &body[api.Checkpoint]{checkpointOf(x)}, a.checkpointChanged(ctx, c, x, fmt.Sprintf("set checkpoint %d on %s", x.ID, checkpointOf(x).Label))
+	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
+		if err := s.AddCheckpoint(ctx, &x); err != nil {
+			return "", err
+		}
+		return countAgain(ctx, q, x, fmt.Sprintf("set checkpoint %d on %s", x.ID, checkpointOf(x).Label))
+	})
+	return &body[api.Checkpoint]{checkpointOf(x)}, err
 }
 
 // ChangeCheckpointInput is a change of a checkpoint; what it does not name stays.
@@ -79,29 +82,30 @@ func (a *server) changeCheckpoint(ctx context.Context, in *ChangeCheckpointInput
 	if err != nil {
 		return nil, err
 	}
-	x, err := a.Store.ChangeCheckpoint(ctx, c.ID, who(ctx).ID, in.ID, func(x *store.Checkpoint) error {
-		change(&x.Enabled, in.Body.Enabled)
-		change(&x.Condition, in.Body.When)
-		change(&x.Nth, in.Body.Nth)
-		change(&x.Listing, in.Body.Listing)
-		change(&x.Show, in.Body.Show)
-		return ask.CheckExpressions(x.Condition, x.Nth, x.Show)
+	var x store.Checkpoint
+	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
+		x, err = s.ChangeCheckpoint(ctx, c.ID, who(ctx).ID, in.ID, func(x *store.Checkpoint) error {
+			change(&x.Enabled, in.Body.Enabled)
+			change(&x.Condition, in.Body.When)
+			change(&x.Nth, in.Body.Nth)
+			change(&x.Listing, in.Body.Listing)
+			change(&x.Show, in.Body.Show)
+			return ask.CheckExpressions(x.Condition, x.Nth, x.Show)
+		})
+		if err != nil {
+			return "", err
+		}
+		return countAgain(ctx, q, x, fmt.Sprintf("changed checkpoint %d", x.ID))
 	})
-	if err != nil {
-		return nil, err
-	}
-	return &body[api.Checkpoint]{checkpointOf(x)}, a.checkpointChanged(ctx, c, x, fmt.Sprintf("changed checkpoint %d", x.ID))
+	return &body[api.Checkpoint]{checkpointOf(x)}, err
 }
 
-// checkpointChanged counts the hits of a checkpoint again and notes what was done. A private one is nobody else's business.
-func (a *server) checkpointChanged(ctx context.Context, c store.Case, x store.Checkpoint, what string) error {
+// countAgain queues the counts of a checkpoint, and returns what the record says of it. A private one is nobody else's business.
+func countAgain(ctx context.Context, q jobs.Queue, x store.Checkpoint, entry string) (string, error) {
 	if x.IsPrivate {
-		return nil
+		return "", nil
 	}
-	if err := a.Jobs.Check(ctx, c.ID, jobs.AllEvidence); err != nil {
-		return err
-	}
-	return a.note(ctx, c, "%s", what)
+	return entry, q.Check(ctx, x.CaseID, jobs.AllEvidence)
 }
 
 // change sets a field to a value, if there is one.
@@ -116,10 +120,13 @@ func (a *server) switchCheckpoints(ctx context.Context, in *caseBody[api.Checkpo
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.SwitchCheckpoints(ctx, c.ID, who(ctx).ID, in.Body.Enabled); err != nil {
-		return nil, err
-	}
-	return nil, a.note(ctx, c, "set all checkpoints to enabled %t", in.Body.Enabled)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.SwitchCheckpoints(ctx, c.ID, who(ctx).ID, in.Body.Enabled); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("set all checkpoints to enabled %t", in.Body.Enabled), nil
+	})
+	return nil, err
 }
 
 func (a *server) deleteCheckpoints(ctx context.Context, in *CaseInput) (*struct{}, error) {
@@ -127,10 +134,13 @@ func (a *server) deleteCheckpoints(ctx context.Context, in *CaseInput) (*struct{
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.DeleteCheckpoints(ctx, c.ID, who(ctx).ID); err != nil {
-		return nil, err
-	}
-	return nil, a.note(ctx, c, "deleted all checkpoints")
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.DeleteCheckpoints(ctx, c.ID, who(ctx).ID); err != nil {
+			return "", err
+		}
+		return "deleted all checkpoints", nil
+	})
+	return nil, err
 }
 
 func (a *server) deleteCheckpoint(ctx context.Context, in *CheckpointInput) (*struct{}, error) {

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -61,13 +62,13 @@ func (a *server) newExpectation(ctx context.Context, in *caseBody[ask.Expectatio
 	if err := a.locateExpectation(ctx, c, &x); err != nil {
 		return nil, err
 	}
-	if err := a.Store.AddExpectation(ctx, &x); err != nil {
-		return nil, err
-	}
-	if err := a.Jobs.Check(ctx, c.ID, jobs.AllEvidence); err != nil {
-		return nil, err
-	}
-	return &body[api.KeptExpectation]{expectationOf(x)}, a.note(ctx, c, "expected at %s: %s", x.Checkpoint, x.That)
+	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
+		if err := s.AddExpectation(ctx, &x); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("expected at %s: %s", x.Checkpoint, x.That), q.Check(ctx, c.ID, jobs.AllEvidence)
+	})
+	return &body[api.KeptExpectation]{expectationOf(x)}, err
 }
 
 func (a *server) changeExpectation(ctx context.Context, in *ChangeExpectationInput) (*body[api.KeptExpectation], error) {
@@ -93,21 +94,21 @@ func (a *server) changeExpectation(ctx context.Context, in *ChangeExpectationInp
 		}
 	}
 	located := x
-	x, err = a.Store.ChangeExpectation(ctx, c.ID, in.ID, func(x *store.Expectation) {
-		if isMoved {
-			x.Checkpoint, x.Text = located.Checkpoint, located.Text
+	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
+		x, err = s.ChangeExpectation(ctx, c.ID, in.ID, func(x *store.Expectation) {
+			if isMoved {
+				x.Checkpoint, x.Text = located.Checkpoint, located.Text
+			}
+			change(&x.Condition, in.Body.When)
+			change(&x.That, in.Body.That)
+			change(&x.Note, in.Body.Note)
+		})
+		if err != nil {
+			return "", err
 		}
-		change(&x.Condition, in.Body.When)
-		change(&x.That, in.Body.That)
-		change(&x.Note, in.Body.Note)
+		return fmt.Sprintf("changed expectation %d: at %s, %s", x.ID, x.Checkpoint, x.That), q.Check(ctx, c.ID, jobs.AllEvidence)
 	})
-	if err != nil {
-		return nil, err
-	}
-	if err := a.Jobs.Check(ctx, c.ID, jobs.AllEvidence); err != nil {
-		return nil, err
-	}
-	return &body[api.KeptExpectation]{expectationOf(x)}, a.note(ctx, c, "changed expectation %d: at %s, %s", x.ID, x.Checkpoint, x.That)
+	return &body[api.KeptExpectation]{expectationOf(x)}, err
 }
 
 // locateExpectation completes the place of an expectation from the newest evidence that has it: the full name of its
@@ -148,10 +149,13 @@ func (a *server) deleteExpectation(ctx context.Context, in *ExpectationInput) (*
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.DeleteExpectation(ctx, c.ID, in.ID); err != nil {
-		return nil, err
-	}
-	return nil, a.note(ctx, c, "deleted expectation %d", in.ID)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.DeleteExpectation(ctx, c.ID, in.ID); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("deleted expectation %d", in.ID), nil
+	})
+	return nil, err
 }
 
 func (a *server) checks(ctx context.Context, in *CaseInput) (*body[api.Checks], error) {

@@ -16,6 +16,7 @@ import (
 	"wraithology/core/evidence/kinds"
 	"wraithology/core/fault"
 	"wraithology/core/replay"
+	"wraithology/service/jobs"
 	"wraithology/service/store"
 )
 
@@ -79,11 +80,11 @@ func (a *server) setOffset(ctx context.Context, in *OffsetInput) (*body[api.Evid
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.SetOffset(ctx, e.ID, in.Body.OffsetNs); err != nil {
-		return nil, err
-	}
 	e.ClockOffsetNs = in.Body.OffsetNs
-	return &body[api.EvidenceInfo]{evidenceOf(e)}, a.note(ctx, c, "set the clock of %s %s later", e.Name, time.Duration(in.Body.OffsetNs))
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return fmt.Sprintf("set the clock of %s %s later", e.Name, time.Duration(in.Body.OffsetNs)), s.SetOffset(ctx, e.ID, in.Body.OffsetNs)
+	})
+	return &body[api.EvidenceInfo]{evidenceOf(e)}, err
 }
 
 func (a *server) alike(ctx context.Context, in *EvidenceInput) (*body[[]api.Alike], error) {
@@ -138,10 +139,9 @@ func (a *server) senderRoutes(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		if err := a.Store.DeleteSender(ctx, c.ID, in.Sender); err != nil {
-			return nil, err
-		}
-		return nil, a.note(ctx, c, "took the token of sender %d away", in.Sender)
+		return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+			return fmt.Sprintf("took the token of sender %d away", in.Sender), s.DeleteSender(ctx, c.ID, in.Sender)
+		})
 	})
 }
 
@@ -161,10 +161,12 @@ func (a *server) inbox(ctx context.Context) (store.Case, error) {
 		return c, err
 	}
 	c = store.Case{Name: name, Title: "Inbox of " + who(ctx).Name}
-	if err := a.Store.AddCase(ctx, &c, who(ctx).ID); err != nil {
-		return c, err
-	}
-	return c, a.note(ctx, c, "opened the inbox")
+	return c, a.Store.Together(ctx, func(s *store.Store) error {
+		if err := s.AddCase(ctx, &c, who(ctx).ID); err != nil {
+			return err
+		}
+		return s.Note(ctx, c.ID, who(ctx).ID, "opened the inbox")
+	})
 }
 
 // caseTraces lists the traces of all evidence of a case together.
@@ -259,10 +261,17 @@ func (a *server) move(ctx context.Context, from, name, to string) (store.Evidenc
 	if err != nil {
 		return e, err
 	}
-	if err := a.Store.MoveEvidence(ctx, e, target.ID); err != nil {
-		return e, err
-	}
-	return e, errors.Join(a.Jobs.Check(ctx, target.ID, e.ID), a.note(ctx, c, "moved %s to %s", name, to), a.note(ctx, target, "took %s from %s", name, from))
+	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
+		if err := s.LockCases(ctx, c.ID, target.ID); err != nil { // whoever moves something the other way waits
+			return "", err
+		}
+		if err := s.MoveEvidence(ctx, e, target.ID); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("moved %s to %s", name, to), errors.Join(q.Check(ctx, target.ID, e.ID), s.Note(ctx, target.ID, who(ctx).ID, fmt.Sprintf("took %s from %s", name, from)))
+	})
+	a.live.Changed(target.ID)
+	return e, err
 }
 
 // mayHaveTraces reports whether evidence of a kind can have traces.

@@ -22,6 +22,7 @@ import (
 	"wraithology/core/event"
 	"wraithology/core/fault"
 	"wraithology/service/accounts"
+	"wraithology/service/jobs"
 	"wraithology/service/live"
 	"wraithology/service/markdown"
 	"wraithology/service/notices"
@@ -158,10 +159,13 @@ func (a *server) newExhibit(ctx context.Context, in *caseBody[api.NewExhibit]) (
 	if len(x.Answer) > mostKeptAnswer {
 		return nil, fault.TooLarge.New("ask for less: fewer levels, rows or frames", "the answer has %d bytes; an exhibit keeps %d", len(x.Answer), mostKeptAnswer)
 	}
-	if err := a.Store.AddExhibit(ctx, &x); err != nil {
-		return nil, err
-	}
-	return &body[api.Exhibit]{exhibitOf(x)}, a.note(ctx, c, "kept exhibit %d: %s of %s@%d", x.Number, x.Question, e.Name, x.Moment)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.AddExhibit(ctx, &x); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("kept exhibit %d: %s of %s@%d", x.Number, x.Question, e.Name, x.Moment), nil
+	})
+	return &body[api.Exhibit]{exhibitOf(x)}, err
 }
 
 func jsonText(x any) (string, error) {
@@ -181,11 +185,11 @@ func (a *server) noteExhibit(ctx context.Context, in *keptBody[api.ExhibitNote])
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.NoteExhibit(ctx, x.ID, in.Body.Note); err != nil {
-		return nil, err
-	}
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return fmt.Sprintf("changed the note of exhibit %d", x.Number), s.NoteExhibit(ctx, x.ID, in.Body.Note)
+	})
 	x.Note = in.Body.Note
-	return &body[api.Exhibit]{exhibitOf(x)}, a.note(ctx, c, "changed the note of exhibit %d", x.Number)
+	return &body[api.Exhibit]{exhibitOf(x)}, err
 }
 
 func (a *server) deleteExhibit(ctx context.Context, in *KeptInput) (*struct{}, error) {
@@ -193,10 +197,13 @@ func (a *server) deleteExhibit(ctx context.Context, in *KeptInput) (*struct{}, e
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.DeleteExhibit(ctx, c.ID, in.ID); err != nil {
-		return nil, err
-	}
-	return nil, a.note(ctx, c, "deleted exhibit %d", in.ID)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.DeleteExhibit(ctx, c.ID, in.ID); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("deleted exhibit %d", in.ID), nil
+	})
+	return nil, err
 }
 
 // mentioned returns the members of a case that a text mentions: "@" and the name, which may have spaces in it. Where several names fit, the
@@ -300,24 +307,22 @@ func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (
 		x.ParentID, x.Parent = &p.ID, &p
 	}
 	x.CaseID, x.PersonID, x.Person, x.Text = c.ID, who(ctx).ID, who(ctx), in.Body.Text
-	if err := a.addComment(ctx, c, &x, func(b *notices.Board, mentioned []int64) error { return b.Mention(ctx, c, x, mentioned) }); err != nil {
-		return nil, err
-	}
 	about := "the case"
 	if x.Evidence != nil {
 		about = x.Evidence.Name
 	}
-	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "said something about %s: comment %d", about, x.Number)
+	err = a.addComment(ctx, c, &x, "said something about "+about, func(b *notices.Board, mentioned []int64) error { return b.Mention(ctx, c, x, mentioned) })
+	return &body[api.Comment]{commentOf(c, x)}, err
 }
 
-// addComment adds a comment together with the notice of it. tell is called with whom it mentions.
-func (a *server) addComment(ctx context.Context, c store.Case, x *store.Comment, tell func(b *notices.Board, mentioned []int64) error) error {
+// addComment adds a comment together with the notice of it, and its entry in the record. tell is called with whom it mentions.
+func (a *server) addComment(ctx context.Context, c store.Case, x *store.Comment, entry string, tell func(b *notices.Board, mentioned []int64) error) error {
 	ids := mentionedOthers(c, *x)
-	return a.Store.Together(ctx, func(s *store.Store) error {
+	return a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
 		if err := s.AddComment(ctx, x, ids); err != nil {
-			return err
+			return "", err
 		}
-		return tell(a.Board.In(s), ids)
+		return fmt.Sprintf("%s: comment %d", entry, x.Number), tell(a.Board.In(s), ids)
 	})
 }
 
@@ -392,19 +397,16 @@ func (a *server) editComment(ctx context.Context, in *keptBody[api.CommentText])
 	now := x
 	now.Text = in.Body.Text
 	ids := slices.DeleteFunc(mentionedOthers(c, now), func(id int64) bool { return slices.Contains(before, id) })
-	err = a.Store.Together(ctx, func(s *store.Store) error {
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
 		if err := s.EditComment(ctx, x, in.Body.Text, ids); err != nil {
-			return err
+			return "", err
 		}
 		if x, err = s.CommentByNumber(ctx, c.ID, x.Number); err != nil {
-			return err
+			return "", err
 		}
-		return a.Board.In(s).Mention(ctx, c, x, ids)
+		return fmt.Sprintf("changed comment %d", x.Number), a.Board.In(s).Mention(ctx, c, x, ids)
 	})
-	if err != nil {
-		return nil, err
-	}
-	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "changed comment %d", x.Number)
+	return &body[api.Comment]{commentOf(c, x)}, err
 }
 
 func (a *server) deleteComment(ctx context.Context, in *KeptInput) (*struct{}, error) {
@@ -412,10 +414,13 @@ func (a *server) deleteComment(ctx context.Context, in *KeptInput) (*struct{}, e
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.DeleteComment(ctx, x.ID); err != nil {
-		return nil, err
-	}
-	return nil, a.note(ctx, c, "deleted comment %d", x.Number)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.DeleteComment(ctx, x.ID); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("deleted comment %d", x.Number), nil
+	})
+	return nil, err
 }
 
 func (a *server) commentVersions(ctx context.Context, in *KeptInput) (*body[[]api.Version], error) {
@@ -451,10 +456,13 @@ func (a *server) newTheory(ctx context.Context, in *caseBody[api.NewTheory]) (*b
 		return nil, err
 	}
 	x := store.Theory{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), Text: in.Body.Text, Note: in.Body.Note, State: api.TheoryOpen}
-	if err := a.Store.AddTheory(ctx, &x); err != nil {
-		return nil, err
-	}
-	return &body[api.Theory]{theoryOf(x)}, a.note(ctx, c, "suspects: %s (theory %d)", x.Text, x.Number)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.AddTheory(ctx, &x); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("suspects: %s (theory %d)", x.Text, x.Number), nil
+	})
+	return &body[api.Theory]{theoryOf(x)}, err
 }
 
 // theoryFor returns a theory that the person may change.
@@ -472,21 +480,20 @@ func (a *server) changeTheory(ctx context.Context, in *keptBody[api.TheoryChange
 	if err != nil {
 		return nil, err
 	}
-	was := x.State
-	x, err = a.Store.ChangeTheory(ctx, c.ID, x.Number, func(x *store.Theory) {
-		was = x.State
-		change(&x.Text, in.Body.Text)
-		change(&x.State, in.Body.State)
-		change(&x.Note, in.Body.Note)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		was := ""
+		x, err = s.ChangeTheory(ctx, c.ID, x.Number, func(x *store.Theory) {
+			was = x.State
+			change(&x.Text, in.Body.Text)
+			change(&x.State, in.Body.State)
+			change(&x.Note, in.Body.Note)
+		})
+		if was != x.State {
+			return fmt.Sprintf("theory %d is %s: %s", x.Number, x.State, x.Text), err
+		}
+		return fmt.Sprintf("changed theory %d: %s", x.Number, x.Text), err
 	})
-	if err != nil {
-		return nil, err
-	}
-	what := "changed theory %d: %s"
-	if was != x.State {
-		what = "theory %d is " + x.State + ": %s"
-	}
-	return &body[api.Theory]{theoryOf(x)}, a.note(ctx, c, what, x.Number, x.Text)
+	return &body[api.Theory]{theoryOf(x)}, err
 }
 
 func (a *server) deleteTheory(ctx context.Context, in *KeptInput) (*struct{}, error) {
@@ -494,10 +501,13 @@ func (a *server) deleteTheory(ctx context.Context, in *KeptInput) (*struct{}, er
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.DeleteTheory(ctx, c.ID, x.Number); err != nil {
-		return nil, err
-	}
-	return nil, a.note(ctx, c, "deleted theory %d: %s", x.Number, x.Text)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.DeleteTheory(ctx, c.ID, x.Number); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("deleted theory %d: %s", x.Number, x.Text), nil
+	})
+	return nil, err
 }
 
 // ArgueInput names an exhibit of a theory.
@@ -520,17 +530,18 @@ func (a *server) argue(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.Argue(ctx, store.TheoryExhibit{TheoryID: x.ID, ExhibitID: kept.ID, Supports: in.Body.Supports}); err != nil {
-		return nil, err
-	}
-	if x, err = a.Store.TheoryByNumber(ctx, c.ID, x.Number); err != nil {
-		return nil, err
-	}
 	side := "against"
 	if in.Body.Supports {
 		side = "for"
 	}
-	return &body[api.Theory]{theoryOf(x)}, a.note(ctx, c, "exhibit %d speaks %s theory %d", kept.Number, side, x.Number)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.Argue(ctx, store.TheoryExhibit{TheoryID: x.ID, ExhibitID: kept.ID, Supports: in.Body.Supports}); err != nil {
+			return "", err
+		}
+		x, err = s.TheoryByNumber(ctx, c.ID, x.Number)
+		return fmt.Sprintf("exhibit %d speaks %s theory %d", kept.Number, side, x.Number), err
+	})
+	return &body[api.Theory]{theoryOf(x)}, err
 }
 
 func (a *server) unargue(ctx context.Context, in *ArgueInput) (*struct{}, error) {
@@ -542,10 +553,13 @@ func (a *server) unargue(ctx context.Context, in *ArgueInput) (*struct{}, error)
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.Unargue(ctx, x.ID, kept.ID); err != nil {
-		return nil, err
-	}
-	return nil, a.note(ctx, c, "took exhibit %d from theory %d", in.Exhibit, x.Number)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.Unargue(ctx, x.ID, kept.ID); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("took exhibit %d from theory %d", in.Exhibit, x.Number), nil
+	})
+	return nil, err
 }
 
 func (a *server) activity(ctx context.Context, in *struct {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"net/url"
 	"reflect"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"wraithology/api"
 	"wraithology/core/fault"
 	"wraithology/service/hooks"
+	"wraithology/service/jobs"
 	"wraithology/service/notices"
 	"wraithology/service/store"
 )
@@ -109,12 +111,15 @@ func (a *server) newHook(ctx context.Context, in *caseBody[api.NewHook]) (*body[
 		return nil, fault.InvalidRequest.New("delete one first", "the case has %d webhooks, the most that it may have", len(have))
 	}
 	x := store.Hook{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), URL: to, Secret: hooks.NewSecret(), Kinds: in.Body.Kinds}
-	if err := a.Store.AddHook(ctx, &x); err != nil {
-		return nil, err
-	}
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.AddHook(ctx, &x); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("added webhook %d to %s", x.ID, hostOf(x.URL)), nil
+	})
 	out := hookOf(x, store.Delivery{})
 	out.Secret = x.Secret
-	return &body[api.Hook]{out}, a.note(ctx, c, "added webhook %d to %s", x.ID, hostOf(x.URL))
+	return &body[api.Hook]{out}, err
 }
 
 // hostOf returns the host of an address: its path may contain a secret of the receiver.
@@ -131,10 +136,13 @@ func (a *server) deleteHook(ctx context.Context, in *KeptInput) (*struct{}, erro
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.DeleteHook(ctx, c.ID, in.ID); err != nil {
-		return nil, err
-	}
-	return nil, a.note(ctx, c, "deleted webhook %d", in.ID)
+	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		if err := s.DeleteHook(ctx, c.ID, in.ID); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("deleted webhook %d", in.ID), nil
+	})
+	return nil, err
 }
 
 func (a *server) tryHook(ctx context.Context, in *KeptInput) (*struct{}, error) {
@@ -175,8 +183,6 @@ func (a *server) sendHandOver(ctx context.Context, in *caseBody[api.HandingOver]
 		return nil, fault.InvalidRequest.New("add the person to the case first", "%s is no member of the case", name)
 	}
 	x := store.Comment{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), Text: in.Body.Text}
-	if err := a.addComment(ctx, c, &x, func(b *notices.Board, _ []int64) error { return b.HandOver(ctx, c, x, to) }); err != nil {
-		return nil, err
-	}
-	return &body[api.Comment]{commentOf(c, x)}, a.note(ctx, c, "handed the case over: comment %d", x.ID)
+	err = a.addComment(ctx, c, &x, "handed the case over", func(b *notices.Board, _ []int64) error { return b.HandOver(ctx, c, x, to) })
+	return &body[api.Comment]{commentOf(c, x)}, err
 }

@@ -66,6 +66,11 @@ func (s *Store) changeMembers(ctx context.Context, caseID int64, change func(tx 
 	}), "member")
 }
 
+// LockCases lets others who change the records of cases wait until the end of the transaction.
+func (s *Store) LockCases(ctx context.Context, ids ...int64) error {
+	return translate(s.in(ctx).Exec("select from cases where id in ? order by id for no key update", ids).Error, "cases")
+}
+
 // MembersOf lists members of a case by name: at most most of those after a name, or all if most is 0.
 func (s *Store) MembersOf(ctx context.Context, caseID int64, after string, most int) (list []Member, err error) {
 	db := s.in(ctx).Joins("Person").Where(`members.case_id = ? and "Person"."name" > ?`, caseID, after).Order(`"Person"."name"`)
