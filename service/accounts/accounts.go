@@ -158,14 +158,12 @@ func (a *Accounts) NewToken(ctx context.Context, t *store.Token) (string, error)
 	return secret, a.store.AddToken(ctx, t)
 }
 
-// NewSender creates a token that can send into a case and returns its secret. Only the hash of the
-// secret is stored.
-func (a *Accounts) NewSender(ctx context.Context, caseID, person int64, label string) (store.Sender, string, error) {
-	secret := "wraith-send-" + rand.Text() + rand.Text()
+// NewSender makes a token that can send into a case, which is still to be stored, and its secret. Only the hash of the
+// secret is in it.
+func NewSender(caseID, person int64, label string) (x store.Sender, secret string) {
+	secret = "wraith-send-" + rand.Text() + rand.Text()
 	hash := sha256.Sum256([]byte(secret))
-	x := store.Sender{CaseID: caseID, PersonID: person, Label: label, SecretHash: hash[:]}
-	err := a.store.AddSender(ctx, &x)
-	return x, secret, err
+	return store.Sender{CaseID: caseID, PersonID: person, Label: label, SecretHash: hash[:]}, secret
 }
 
 // Who returns the person of a request.

@@ -184,8 +184,8 @@ func TestSessionsAndTokens(t *testing.T) {
 	// A sender's token is another kind: it signs nobody in.
 	c := store.Case{Name: "fog"}
 	require.NoError(t, a.store.AddCase(ctx, &c, ines.ID))
-	sender, secret, err := a.NewSender(ctx, c.ID, ines.ID, "pilotd")
-	require.NoError(t, err)
+	sender, secret := NewSender(c.ID, ines.ID, "pilotd")
+	require.NoError(t, a.store.AddSender(ctx, &sender))
 	assert.Equal(t, c.ID, sender.CaseID)
 	assert.Equal(t, "pilotd", sender.Label)
 	assert.NotContains(t, string(sender.SecretHash), secret)

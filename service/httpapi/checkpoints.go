@@ -152,10 +152,13 @@ func (a *server) deleteCheckpoint(ctx context.Context, in *CheckpointInput) (*st
 	if err != nil {
 		return nil, err
 	}
-	if err := a.Store.DeleteCheckpoint(ctx, c.ID, x.ID); err != nil || x.IsPrivate {
-		return nil, err
-	}
-	return nil, a.note(ctx, c, "deleted checkpoint %d", in.ID)
+	return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		entry := fmt.Sprintf("deleted checkpoint %d", in.ID)
+		if x.IsPrivate {
+			entry = ""
+		}
+		return entry, s.DeleteCheckpoint(ctx, c.ID, x.ID)
+	})
 }
 
 // locate verifies that a checkpoint's line has code in the named evidence, or in the newest

@@ -16,6 +16,7 @@ import (
 	"wraithology/core/evidence/kinds"
 	"wraithology/core/fault"
 	"wraithology/core/replay"
+	"wraithology/service/accounts"
 	"wraithology/service/jobs"
 	"wraithology/service/store"
 )
@@ -146,11 +147,11 @@ func (a *server) senderRoutes(h huma.API) {
 }
 
 func (a *server) newSender(ctx context.Context, c store.Case, label string) (api.Sender, error) {
-	x, secret, err := a.Accounts.NewSender(ctx, c.ID, who(ctx).ID, label)
-	if err != nil {
-		return api.Sender{}, err
-	}
-	return api.Sender{ID: x.ID, Case: c.Name, Label: label, By: who(ctx).Name, Created: x.CreatedAt, Secret: secret}, a.note(ctx, c, "made a token to send with: %s", label)
+	x, secret := accounts.NewSender(c.ID, who(ctx).ID, label)
+	err := a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return "made a token to send with: " + label, s.AddSender(ctx, &x)
+	})
+	return api.Sender{ID: x.ID, Case: c.Name, Label: label, By: who(ctx).Name, Created: x.CreatedAt, Secret: secret}, err
 }
 
 // inbox returns the person's case for evidence without a case. It opens the case on first use.
