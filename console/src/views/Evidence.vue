@@ -152,12 +152,12 @@ async function findAlike(evidence: string) {
           <td>
             <RouterLink v-if="e.state === 'ready' && e.moments" :to="{ name: 'sitting', params: { case: props.case, evidence: e.name } }">{{ e.name }}</RouterLink>
             <b v-else>{{ e.name }}</b>
-            <div class="soft">{{ texts.evidence.by(e.by, e.uploaded) }}
-              <button v-if="mayDelete(e) && doomed !== e.name" type="button" class="plain" :aria-label="texts.evidence.deleteOf(e.name)" @click="doomed = e.name">{{ texts.evidence.delete }}</button>
-              <template v-if="doomed === e.name">
-                <button type="button" class="plain wrong" :aria-label="texts.evidence.deleteYes(e.name)" @click="drop(e.name)">{{ texts.evidence.deleteSure }}</button>
-                <button type="button" class="plain" @click="doomed = ''">{{ texts.evidence.keep }}</button>
-              </template>
+            <div class="soft">{{ texts.evidence.by(e.by, e.uploaded) }}</div>
+            <button v-if="mayDelete(e) && doomed !== e.name" type="button" class="plain" :aria-label="texts.evidence.deleteOf(e.name)" @click="doomed = e.name">{{ texts.evidence.delete }}</button>
+            <div v-if="doomed === e.name" class="doomed">
+              {{ texts.evidence.sure }}
+              <button type="button" class="plain wrong" :aria-label="texts.evidence.deleteYes(e.name)" @click="drop(e.name)">{{ texts.evidence.yes }}</button>
+              <button type="button" class="plain" @click="doomed = ''">{{ texts.evidence.keep }}</button>
             </div>
           </td>
           <td>{{ e.program }}<div class="mono soft" :title="e.buildID">{{ e.buildID.slice(0, 12) }}</div></td>
@@ -299,7 +299,23 @@ td a.broken {
   text-align: right;
   white-space: nowrap;
 }
-.wrong,
+.wrong {
+  color: var(--wrong);
+}
+.doomed {
+  display: flex;
+  gap: 8px;
+}
+.deleted ul {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+}
+.deleted li {
+  display: flex;
+  gap: 8px;
+  align-items: baseline;
+}
 .add {
   margin-top: 22px;
   display: flex;
