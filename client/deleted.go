@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 
 	"wraithology/api"
@@ -45,4 +46,9 @@ func (c *Client) RestoreCase(ctx context.Context, name string) (x api.Case, err 
 // Retain has evidence of a case deleted some days after it came; 0 for never.
 func (c *Client) Retain(ctx context.Context, name string, days int) error {
 	return c.call(ctx, "PUT", casePath(name)+"/retention", api.Retention{Days: days}, nil)
+}
+
+// Custody lists who did what in a case, newest first: entries before one, or the newest ones if that is 0.
+func (c *Client) Custody(ctx context.Context, name string, before int64) (list []api.CustodyEntry, err error) {
+	return list, c.call(ctx, "GET", fmt.Sprintf("%s/custody?before=%d&count=%d", casePath(name), before, api.CustodyOfPage), nil, &list)
 }

@@ -34,6 +34,7 @@ func TestDeletedThings(t *testing.T) {
 	assert.Equal(t, before, ines.fine(t, "stack", "shallow-berth/failing-run"))
 	assert.Contains(t, tomas.fine(t, "activity", "shallow-berth"), "restored the evidence failing-run")
 
+	assert.Contains(t, tomas.fine(t, "case", "custody", "shallow-berth"), "Ines deleted the evidence failing-run")
 	r = tomas.wraith(t, "", "case", "delete", "shallow-berth")
 	assert.Contains(t, r.err, "your role in case shallow-berth is member")
 	assert.Equal(t, "evidence of shallow-berth is deleted 90 days after it came\n", ines.fine(t, "case", "retention", "shallow-berth", "90"))

@@ -19,13 +19,6 @@ type CaseInput struct {
 	Case string `path:"case"`
 }
 
-// custodyEntry is one entry of a case's custody record.
-type custodyEntry struct {
-	At   time.Time `json:"at"`
-	By   string    `json:"by"`
-	What string    `json:"what"`
-}
-
 // casesInput chooses cases; without any part it is all of them.
 type casesInput struct {
 	Text    string    `query:"text" maxLength:"500" doc:"in the name, title, cause, evidence, theories or comments"`
@@ -72,18 +65,19 @@ func (a *server) caseRoutes(h huma.API) {
 		list, err := a.Store.MembersOf(ctx, c.ID, in.After, in.Count)
 		return listed(list, memberOf, err)
 	})
-	route(h, a, "GET", "/api/cases/{case}/custody", "custody", "Who did what, newest first", func(ctx context.Context, in *CaseInput) (*body[[]custodyEntry], error) {
+	route(h, a, "GET", "/api/cases/{case}/custody", "custody", "Who did what, newest first", func(ctx context.Context, in *struct {
+		CaseInput
+		Before int64 `query:"before" minimum:"0" doc:"only entries before this one; 0 for the newest"`
+		Count  int   `query:"count" minimum:"1" maximum:"1000" default:"500"`
+	}) (*body[[]api.CustodyEntry], error) {
 		c, err := a.caseFor(ctx, in.Case, mayLook)
 		if err != nil {
 			return nil, err
 		}
-		const most = 500
-		list, err := a.Store.CustodyOf(ctx, c.ID, most)
-		out := []custodyEntry{}
-		for _, e := range list {
-			out = append(out, custodyEntry{e.At, e.Person.Name, e.What})
-		}
-		return &body[[]custodyEntry]{out}, err
+		list, err := a.Store.CustodyOf(ctx, c.ID, in.Before, in.Count)
+		return listed(list, func(e store.Custody) api.CustodyEntry {
+			return api.CustodyEntry{ID: e.ID, At: e.At, By: e.Person.Name, What: e.What}
+		}, err)
 	})
 	route(h, a, "POST", "/api/cases/{case}/close", "closeCase", "Close a case with its cause", func(ctx context.Context, in *caseBody[api.Closing]) (*body[api.Case], error) {
 		return a.switchCase(ctx, in.Case, func(s *store.Store, c store.Case) (string, error) {

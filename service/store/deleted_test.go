@@ -154,7 +154,7 @@ func TestDeletedCases(t *testing.T) {
 	_, err = s.EvidenceByName(ctx, fog, "run")
 	require.ErrorIs(t, err, fault.NotFound)
 	notes := func() []string {
-		list, err := s.CustodyOf(ctx, fog, 10)
+		list, err := s.CustodyOf(ctx, fog, 0, 10)
 		require.NoError(t, err)
 		return names(list, func(c Custody) string { return c.Person.Name + " " + c.What })
 	}

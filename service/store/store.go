@@ -347,7 +347,7 @@ func (s *Store) Note(ctx context.Context, caseID, person int64, what string) err
 	}), "custody")
 }
 
-// CustodyOf lists the newest entries of a case's custody record, newest first.
-func (s *Store) CustodyOf(ctx context.Context, caseID int64, most int) (list []Custody, err error) {
-	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ?", caseID).Order("id desc").Limit(most).Find(&list).Error, "custody")
+// CustodyOf lists entries of a case's custody record, newest first: the newest ones, or those before an entry.
+func (s *Store) CustodyOf(ctx context.Context, caseID, before int64, most int) (list []Custody, err error) {
+	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ? and (? = 0 or id < ?)", caseID, before, before).Order("id desc").Limit(most).Find(&list).Error, "custody")
 }

@@ -154,7 +154,7 @@ func TestPeople(t *testing.T) {
 	require.NoError(t, s.RemovePerson(ctx, personNamed(t, s, "Ines")))
 	assert.Empty(t, works())
 	require.ErrorIs(t, s.Disable(ctx, ines, false), fault.NotFound)
-	notes, err := s.CustodyOf(ctx, fog, 10)
+	notes, err := s.CustodyOf(ctx, fog, 0, 10)
 	require.NoError(t, err)
 	assert.Equal(t, fmt.Sprintf("Ines (left, %d)", ines), notes[0].Person.Name)
 	assert.NotEqual(t, ines, s.person(t, "Ines"))
@@ -605,8 +605,11 @@ func TestCustody(t *testing.T) {
 		require.NoError(t, s.Note(ctx, fog, ines, fmt.Sprint("looked ", i)))
 	}
 	require.NoError(t, s.Note(ctx, swell, ines, "looked elsewhere"))
-	list, err := s.CustodyOf(ctx, fog, 3)
+	list, err := s.CustodyOf(ctx, fog, 0, 3)
 	require.NoError(t, err)
+	next, err := s.CustodyOf(ctx, fog, list[2].ID, 2)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"looked 1", "looked 0"}, names(next, func(c Custody) string { return c.What }))
 	assert.Equal(t, []string{"Ines looked 4", "Ines looked 3", "Ines looked 2"}, names(list, func(c Custody) string { return c.Person.Name + " " + c.What }))
 	assert.WithinDuration(t, time.Now(), list[0].At, time.Minute)
 }
