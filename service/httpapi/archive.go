@@ -50,7 +50,6 @@ func (a *server) exportCase(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/zip")
 	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", c.Name+".case.zip"))
-	w.Header().Set("Cache-Control", "no-store")
 	x := archive.Export{Store: a.Store, Vault: a.Vault, From: a.Board.Address(), By: who(ctx).Name, Report: report.HTML(all, time.Now())}
 	if err := x.Write(ctx, c.ID, w); err != nil {
 		a.Log.WarnContext(ctx, "an export ended early", "case", c.Name, "error", err)

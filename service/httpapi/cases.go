@@ -136,13 +136,9 @@ func (a *server) removeMember(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		if err := s.RemoveMember(ctx, c.ID, p.ID); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("removed %s from the case", p.Name), nil
+	return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return fmt.Sprintf("removed %s from the case", p.Name), s.RemoveMember(ctx, c.ID, p.ID)
 	})
-	return nil, err
 }
 
 // switchCase closes or reopens a case and returns it.

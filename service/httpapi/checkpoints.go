@@ -120,13 +120,9 @@ func (a *server) switchCheckpoints(ctx context.Context, in *caseBody[api.Checkpo
 	if err != nil {
 		return nil, err
 	}
-	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		if err := s.SwitchCheckpoints(ctx, c.ID, who(ctx).ID, in.Body.Enabled); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("set all checkpoints to enabled %t", in.Body.Enabled), nil
+	return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return fmt.Sprintf("set all checkpoints to enabled %t", in.Body.Enabled), s.SwitchCheckpoints(ctx, c.ID, who(ctx).ID, in.Body.Enabled)
 	})
-	return nil, err
 }
 
 func (a *server) deleteCheckpoints(ctx context.Context, in *CaseInput) (*struct{}, error) {
@@ -134,13 +130,9 @@ func (a *server) deleteCheckpoints(ctx context.Context, in *CaseInput) (*struct{
 	if err != nil {
 		return nil, err
 	}
-	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		if err := s.DeleteCheckpoints(ctx, c.ID, who(ctx).ID); err != nil {
-			return "", err
-		}
-		return "deleted all checkpoints", nil
+	return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return "deleted all checkpoints", s.DeleteCheckpoints(ctx, c.ID, who(ctx).ID)
 	})
-	return nil, err
 }
 
 func (a *server) deleteCheckpoint(ctx context.Context, in *CheckpointInput) (*struct{}, error) {

@@ -39,7 +39,7 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 		return &body[[]api.EvidenceInfo]{out}, err
 	})
 	route(h, a, "GET", "/api/cases/{case}/evidence/{evidence}", "oneEvidence", "One piece of evidence", func(ctx context.Context, in *EvidenceInput) (*body[api.EvidenceInfo], error) {
-		_, e, err := a.evidenceFor(ctx, *in)
+		_, e, err := a.evidenceFor(ctx, *in, mayLook)
 		return &body[api.EvidenceInfo]{evidenceOf(e)}, err
 	})
 	route(h, a, "POST", "/api/cases/{case}/evidence/{evidence}/index", "indexAgain", "Index evidence again, as after a lack of disk", a.indexAgain)
@@ -58,11 +58,7 @@ func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
 }
 
 func (a *server) indexAgain(ctx context.Context, in *EvidenceInput) (*body[api.EvidenceInfo], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
-	if err != nil {
-		return nil, err
-	}
-	e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+	c, e, err := a.evidenceFor(ctx, *in, mayWork)
 	if err != nil {
 		return nil, err
 	}

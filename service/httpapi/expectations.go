@@ -149,13 +149,9 @@ func (a *server) deleteExpectation(ctx context.Context, in *ExpectationInput) (*
 	if err != nil {
 		return nil, err
 	}
-	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		if err := s.DeleteExpectation(ctx, c.ID, in.ID); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("deleted expectation %d", in.ID), nil
+	return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return fmt.Sprintf("deleted expectation %d", in.ID), s.DeleteExpectation(ctx, c.ID, in.ID)
 	})
-	return nil, err
 }
 
 func (a *server) checks(ctx context.Context, in *CaseInput) (*body[api.Checks], error) {

@@ -73,11 +73,7 @@ type OffsetInput struct {
 }
 
 func (a *server) setOffset(ctx context.Context, in *OffsetInput) (*body[api.EvidenceInfo], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
-	if err != nil {
-		return nil, err
-	}
-	e, err := a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
+	c, e, err := a.evidenceFor(ctx, in.EvidenceInput, mayWork)
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +85,7 @@ func (a *server) setOffset(ctx context.Context, in *OffsetInput) (*body[api.Evid
 }
 
 func (a *server) alike(ctx context.Context, in *EvidenceInput) (*body[[]api.Alike], error) {
-	_, e, err := a.evidenceFor(ctx, *in)
+	_, e, err := a.evidenceFor(ctx, *in, mayLook)
 	if err != nil {
 		return nil, err
 	}

@@ -197,13 +197,9 @@ func (a *server) deleteExhibit(ctx context.Context, in *KeptInput) (*struct{}, e
 	if err != nil {
 		return nil, err
 	}
-	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		if err := s.DeleteExhibit(ctx, c.ID, in.ID); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("deleted exhibit %d", in.ID), nil
+	return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return fmt.Sprintf("deleted exhibit %d", in.ID), s.DeleteExhibit(ctx, c.ID, in.ID)
 	})
-	return nil, err
 }
 
 // mentioned returns the members of a case that a text mentions: "@" and the name, which may have spaces in it. Where several names fit, the
@@ -414,13 +410,9 @@ func (a *server) deleteComment(ctx context.Context, in *KeptInput) (*struct{}, e
 	if err != nil {
 		return nil, err
 	}
-	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		if err := s.DeleteComment(ctx, x.ID); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("deleted comment %d", x.Number), nil
+	return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return fmt.Sprintf("deleted comment %d", x.Number), s.DeleteComment(ctx, x.ID)
 	})
-	return nil, err
 }
 
 func (a *server) commentVersions(ctx context.Context, in *KeptInput) (*body[[]api.Version], error) {
@@ -501,13 +493,9 @@ func (a *server) deleteTheory(ctx context.Context, in *KeptInput) (*struct{}, er
 	if err != nil {
 		return nil, err
 	}
-	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		if err := s.DeleteTheory(ctx, c.ID, x.Number); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("deleted theory %d: %s", x.Number, x.Text), nil
+	return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return fmt.Sprintf("deleted theory %d: %s", x.Number, x.Text), s.DeleteTheory(ctx, c.ID, x.Number)
 	})
-	return nil, err
 }
 
 // ArgueInput names an exhibit of a theory.
@@ -553,13 +541,9 @@ func (a *server) unargue(ctx context.Context, in *ArgueInput) (*struct{}, error)
 	if err != nil {
 		return nil, err
 	}
-	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		if err := s.Unargue(ctx, x.ID, kept.ID); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("took exhibit %d from theory %d", in.Exhibit, x.Number), nil
+	return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return fmt.Sprintf("took exhibit %d from theory %d", in.Exhibit, x.Number), s.Unargue(ctx, x.ID, kept.ID)
 	})
-	return nil, err
 }
 
 func (a *server) activity(ctx context.Context, in *struct {
@@ -685,7 +669,6 @@ func (a *server) report(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", kind)
 	w.Header().Set("Content-Length", strconv.Itoa(len(content)))
-	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; sandbox")
 	_, _ = w.Write(content) // the connection may be gone
 }
@@ -766,7 +749,6 @@ func (a *server) entriesAfter(ctx context.Context, caseID, after int64) ([]api.A
 // an event with a name, an ID and an object as JSON; without an object it is a comment that keeps the connection open.
 func eventStream(w http.ResponseWriter) func(name string, id int64, of any) error {
 	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
 	stream := http.NewResponseController(w)
 	return func(name string, id int64, of any) error {
 		text := ": still here\n\n"

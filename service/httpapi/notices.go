@@ -136,13 +136,9 @@ func (a *server) deleteHook(ctx context.Context, in *KeptInput) (*struct{}, erro
 	if err != nil {
 		return nil, err
 	}
-	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		if err := s.DeleteHook(ctx, c.ID, in.ID); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("deleted webhook %d", in.ID), nil
+	return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+		return fmt.Sprintf("deleted webhook %d", in.ID), s.DeleteHook(ctx, c.ID, in.ID)
 	})
-	return nil, err
 }
 
 func (a *server) tryHook(ctx context.Context, in *KeptInput) (*struct{}, error) {

@@ -65,9 +65,9 @@ func (a *server) note(ctx context.Context, c store.Case, format string, args ...
 	return err
 }
 
-// evidenceFor returns evidence of a case that the person can read, with the case.
-func (a *server) evidenceFor(ctx context.Context, in EvidenceInput) (c store.Case, e store.Evidence, err error) {
-	if c, err = a.caseFor(ctx, in.Case, mayLook); err != nil {
+// evidenceFor returns evidence of a case, with the case, if the person has a right in it.
+func (a *server) evidenceFor(ctx context.Context, in EvidenceInput, right int) (c store.Case, e store.Evidence, err error) {
+	if c, err = a.caseFor(ctx, in.Case, right); err != nil {
 		return c, e, err
 	}
 	e, err = a.Store.EvidenceByName(ctx, c.ID, in.Evidence)
@@ -76,7 +76,7 @@ func (a *server) evidenceFor(ctx context.Context, in EvidenceInput) (c store.Cas
 
 // recording opens evidence of a case that the person can read.
 func (a *server) recording(ctx context.Context, caseName, name string) (replay.Recording, store.Evidence, error) {
-	_, e, err := a.evidenceFor(ctx, EvidenceInput{caseName, name})
+	_, e, err := a.evidenceFor(ctx, EvidenceInput{caseName, name}, mayLook)
 	switch {
 	case err != nil:
 		return nil, e, err

@@ -51,7 +51,7 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		return &body[api.Sitting]{s}, err
 	})
 	route(h, a, "GET", evidencePath+"sitting", "sittingOf", "The sitting of evidence, without joining it", func(ctx context.Context, in *EvidenceInput) (*body[api.Sitting], error) {
-		_, e, err := a.evidenceFor(ctx, *in)
+		_, e, err := a.evidenceFor(ctx, *in, mayLook)
 		if err != nil {
 			return nil, err
 		}

@@ -2,10 +2,7 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"time"
-
-	"wraithology/core/fault"
 )
 
 // Artifact explains evidence of a case: a binary, a debug file, source text.
@@ -38,17 +35,16 @@ func (s *Store) ArtifactByName(ctx context.Context, caseID int64, name string) (
 	return a, translate(s.in(ctx).Preload("Person").Where("case_id = ? and name = ?", caseID, name).Take(&a).Error, "artifact "+name)
 }
 
+// askAgain has evidence indexed again: what an earlier time finds is not saved any more.
+const askAgain = "update evidence set state = 'indexing', progress = 0, trouble = '', asked = asked + 1"
+
 // IndexAgain sets evidence of some kinds in a case, and what could not be indexed, back to indexing and returns it.
 func (s *Store) IndexAgain(ctx context.Context, caseID int64, kinds []string) (list []Evidence, err error) {
-	err = s.in(ctx).Raw("update evidence set state = 'indexing', progress = 0, trouble = '', asked = asked + 1 where case_id = ? and (kind in ? or state = 'failed') returning *", caseID, kinds).Scan(&list).Error
+	err = s.in(ctx).Raw(askAgain+" where case_id = ? and (kind in ? or state = 'failed') returning *", caseID, kinds).Scan(&list).Error
 	return list, translate(err, "evidence")
 }
 
 // IndexOneAgain sets one piece of evidence back to indexing and returns it.
 func (s *Store) IndexOneAgain(ctx context.Context, id int64) (e Evidence, err error) {
-	done := s.in(ctx).Raw("update evidence set state = 'indexing', progress = 0, trouble = '', asked = asked + 1 where id = ? returning *", id).Scan(&e)
-	if done.Error == nil && done.RowsAffected == 0 {
-		return e, fmt.Errorf("evidence: %w", fault.NotFound)
-	}
-	return e, translate(done.Error, "evidence")
+	return e, found(s.in(ctx).Raw(askAgain+" where id = ? returning *", id).Scan(&e), "evidence")
 }

@@ -144,11 +144,7 @@ func (s *Store) DeleteExhibit(ctx context.Context, caseID, number int64) error {
 
 // deleteOf deletes the record of a case that has a value in a column.
 func (s *Store) deleteOf(ctx context.Context, record any, caseID int64, column string, value int64, what string) error {
-	done := s.in(ctx).Where("case_id = ? and "+column+" = ?", caseID, value).Delete(record)
-	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("%s %d: %w", what, value, fault.NotFound)
-	}
-	return translate(done.Error, what)
+	return found(s.in(ctx).Where("case_id = ? and "+column+" = ?", caseID, value).Delete(record), fmt.Sprintf("%s %d", what, value))
 }
 
 // AddComment adds a comment, and mentions people.

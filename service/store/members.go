@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 
-	"gorm.io/gorm"
-
 	"wraithology/core/fault"
 )
 
@@ -33,37 +31,33 @@ func (s *Store) CaseFor(ctx context.Context, name string, person int64) (c Case,
 
 // SetMember adds a member or changes a role. A case keeps a lead: the error wraps fault.LastLead if nobody else leads it.
 func (s *Store) SetMember(ctx context.Context, m Member) error {
-	return s.changeMembers(ctx, m.CaseID, func(tx *gorm.DB) error {
-		return tx.Exec("insert into members (case_id, person_id, role) values (?, ?, ?) on conflict (case_id, person_id) do update set role = excluded.role", m.CaseID, m.PersonID, m.Role).Error
+	return s.changeMembers(ctx, m.CaseID, func(s *Store) error {
+		return translate(s.in(ctx).Exec("insert into members (case_id, person_id, role) values (?, ?, ?) on conflict (case_id, person_id) do update set role = excluded.role", m.CaseID, m.PersonID, m.Role).Error, "member")
 	})
 }
 
 // RemoveMember removes a member. A case keeps a lead, as for SetMember.
 func (s *Store) RemoveMember(ctx context.Context, caseID, person int64) error {
-	return s.changeMembers(ctx, caseID, func(tx *gorm.DB) error {
-		done := tx.Exec("delete from members where case_id = ? and person_id = ?", caseID, person)
-		if done.Error == nil && done.RowsAffected == 0 {
-			return fault.NotFound
-		}
-		return done.Error
+	return s.changeMembers(ctx, caseID, func(s *Store) error {
+		return found(s.in(ctx).Exec("delete from members where case_id = ? and person_id = ?", caseID, person), "member")
 	})
 }
 
 // changeMembers changes the members of a case, if somebody leads it afterwards. Changes of one case wait for each other.
-func (s *Store) changeMembers(ctx context.Context, caseID int64, change func(tx *gorm.DB) error) error {
-	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Exec("select from cases where id = ? for no key update", caseID).Error; err != nil {
+func (s *Store) changeMembers(ctx context.Context, caseID int64, change func(s *Store) error) error {
+	return s.Together(ctx, func(s *Store) error {
+		if err := s.LockCases(ctx, caseID); err != nil {
 			return err
 		}
-		if err := change(tx); err != nil {
+		if err := change(s); err != nil {
 			return err
 		}
 		var isLed bool
-		if err := tx.Raw("select exists (select from members where case_id = ? and role = 'lead')", caseID).Scan(&isLed).Error; err != nil || isLed {
-			return err
+		if err := s.in(ctx).Raw("select exists (select from members where case_id = ? and role = 'lead')", caseID).Scan(&isLed).Error; err != nil || isLed {
+			return translate(err, "member")
 		}
 		return fault.LastLead
-	}), "member")
+	})
 }
 
 // LockCases lets others who change the records of cases wait until the end of the transaction.

@@ -61,21 +61,20 @@ type Session struct {
 
 // AddPerson adds a person. The first one is an administrator. The error wraps fault.Exists if there is one with the name.
 func (s *Store) AddPerson(ctx context.Context, p *Person) error {
-	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
-		// Nobody else becomes the first meanwhile.
-		if err := tx.Exec("select pg_advisory_xact_lock(hashtext('people'))").Error; err != nil {
+	return s.Together(ctx, func(s *Store) error {
+		if err := s.lockPeople(ctx); err != nil { // nobody else becomes the first meanwhile
 			return err
 		}
 		var isThere bool
-		if err := tx.Raw("select exists (select from people where origin = '')").Scan(&isThere).Error; err != nil {
-			return err
+		if err := s.in(ctx).Raw("select exists (select from people where origin = '')").Scan(&isThere).Error; err != nil {
+			return translate(err, "people")
 		}
 		if !isThere && p.Origin == "" {
 			p.Admin = true
 		}
 		p.CreatedAt = time.Now()
-		return tx.Create(p).Error
-	}), "person "+p.Name)
+		return translate(s.in(ctx).Create(p).Error, "person "+p.Name)
+	})
 }
 
 // PersonByName finds a person.
@@ -100,53 +99,53 @@ func (s *Store) Accounts(ctx context.Context) (list []Person, err error) {
 
 // SetPassword sets the hash of a person's password, and ends the person's sessions but one.
 func (s *Store) SetPassword(ctx context.Context, person int64, hash, but string) error {
-	return s.changeAccount(ctx, person, func(tx *gorm.DB) error {
-		if err := tx.Exec("update people set password_hash = ? where id = ?", hash, person).Error; err != nil {
-			return err
+	return s.changeAccount(ctx, person, func(s *Store) error {
+		if err := s.in(ctx).Exec("update people set password_hash = ? where id = ?", hash, person).Error; err != nil {
+			return translate(err, "person")
 		}
-		return tx.Exec("delete from sessions where person_id = ? and token <> ?", person, but).Error
+		return translate(s.in(ctx).Exec("delete from sessions where person_id = ? and token <> ?", person, but).Error, "person")
 	})
 }
 
 // Grant makes a person an administrator, or takes that away. The error wraps fault.LastAdmin if there would be none.
 func (s *Store) Grant(ctx context.Context, person int64, admin bool) error {
-	return s.changeAccount(ctx, person, func(tx *gorm.DB) error {
-		return tx.Exec("update people set admin = ? where id = ?", admin, person).Error
+	return s.changeAccount(ctx, person, func(s *Store) error {
+		return translate(s.in(ctx).Exec("update people set admin = ? where id = ?", admin, person).Error, "person")
 	})
 }
 
 // Disable keeps a person from signing in, or allows it again. Sessions end at once, and so do tokens while the person is disabled. The error wraps
 // fault.LastAdmin if there would be no administrator.
 func (s *Store) Disable(ctx context.Context, person int64, isDisabled bool) error {
-	return s.changeAccount(ctx, person, func(tx *gorm.DB) error {
+	return s.changeAccount(ctx, person, func(s *Store) error {
 		if !isDisabled {
-			return tx.Exec("update people set disabled_at = null where id = ?", person).Error
+			return translate(s.in(ctx).Exec("update people set disabled_at = null where id = ?", person).Error, "person")
 		}
-		if err := tx.Exec("update people set disabled_at = now() where id = ?", person).Error; err != nil {
-			return err
+		if err := s.in(ctx).Exec("update people set disabled_at = now() where id = ?", person).Error; err != nil {
+			return translate(err, "person")
 		}
-		return tx.Exec("delete from sessions where person_id = ?", person).Error
+		return translate(s.in(ctx).Exec("delete from sessions where person_id = ?", person).Error, "person")
 	})
 }
 
 // RemovePerson removes an account with its sessions, tokens, senders and memberships. What the person did stays in the records, with the name; the name
 // can be given again. The error wraps fault.LastAdmin, or fault.LastLead with the case that nobody else leads.
 func (s *Store) RemovePerson(ctx context.Context, p Person) error {
-	return s.changeAccount(ctx, p.ID, func(tx *gorm.DB) error {
+	return s.changeAccount(ctx, p.ID, func(s *Store) error {
 		var led []string
-		err := tx.Raw(`select c.name from members m join cases c on c.id = m.case_id where m.person_id = ? and m.role = 'lead'
+		err := s.in(ctx).Raw(`select c.name from members m join cases c on c.id = m.case_id where m.person_id = ? and m.role = 'lead'
 			and not exists (select from members o where o.case_id = m.case_id and o.role = 'lead' and o.person_id <> m.person_id)
 			and exists (select from members o where o.case_id = m.case_id and o.person_id <> m.person_id) order by c.name limit 10 for update of c`, p.ID).Scan(&led).Error
 		if err != nil {
-			return err
+			return translate(err, "person")
 		}
 		if len(led) > 0 {
 			return fault.LastLead.New("", "nobody else leads case %s, which has other members", led[0])
 		}
 		for _, statement := range []string{"delete from sessions where person_id = ?", "delete from tokens where person_id = ?", "delete from senders where person_id = ?", "delete from members where person_id = ?",
 			"update people set removed_at = now(), password_hash = '', mail = '', admin = false, name = name || ' (left, ' || id || ')' where id = ?"} {
-			if err := tx.Exec(statement, p.ID).Error; err != nil {
-				return err
+			if err := s.in(ctx).Exec(statement, p.ID).Error; err != nil {
+				return translate(err, "person")
 			}
 		}
 		return nil
@@ -154,24 +153,29 @@ func (s *Store) RemovePerson(ctx context.Context, p Person) error {
 }
 
 // changeAccount changes an account, if there is an administrator afterwards who can sign in. Such changes wait for each other.
-func (s *Store) changeAccount(ctx context.Context, person int64, change func(tx *gorm.DB) error) error {
-	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Exec("select pg_advisory_xact_lock(hashtext('people'))").Error; err != nil {
+func (s *Store) changeAccount(ctx context.Context, person int64, change func(s *Store) error) error {
+	return s.Together(ctx, func(s *Store) error {
+		if err := s.lockPeople(ctx); err != nil {
 			return err
 		}
 		var p Person
-		if err := tx.Where("removed_at is null").Take(&p, person).Error; err != nil {
-			return err
+		if err := s.in(ctx).Where("removed_at is null").Take(&p, person).Error; err != nil {
+			return translate(err, "person")
 		}
-		if err := change(tx); err != nil {
+		if err := change(s); err != nil {
 			return err
 		}
 		var isThere bool
-		if err := tx.Raw("select exists (select from people where admin and origin = '' and disabled_at is null and removed_at is null)").Scan(&isThere).Error; err != nil || isThere || !p.Admin {
-			return err
+		if err := s.in(ctx).Raw("select exists (select from people where admin and origin = '' and disabled_at is null and removed_at is null)").Scan(&isThere).Error; err != nil || isThere || !p.Admin {
+			return translate(err, "person")
 		}
 		return fault.LastAdmin
-	}), "person")
+	})
+}
+
+// lockPeople lets others who change accounts wait until the end of the transaction.
+func (s *Store) lockPeople(ctx context.Context) error {
+	return translate(s.in(ctx).Exec("select pg_advisory_xact_lock(hashtext('people'))").Error, "people")
 }
 
 // AddToken keeps a token.
@@ -187,11 +191,7 @@ func (s *Store) TokensOf(ctx context.Context, person int64) (list []Token, err e
 
 // DeleteToken deletes a token of a person.
 func (s *Store) DeleteToken(ctx context.Context, person, id int64) error {
-	done := s.in(ctx).Where("person_id = ? and id = ?", person, id).Delete(&Token{})
-	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("token %d: %w", id, fault.NotFound)
-	}
-	return translate(done.Error, "token")
+	return found(s.in(ctx).Where("person_id = ? and id = ?", person, id).Delete(&Token{}), fmt.Sprintf("token %d", id))
 }
 
 // PersonByToken returns the person with a token's hash, and the scope of the token. The error wraps fault.NotFound if the token has expired, or the
@@ -247,11 +247,10 @@ func (s *Store) SessionsOf(ctx context.Context, person int64) (list []Session, e
 
 // EndSessions ends the sessions of a person: one, or all if the ID is 0.
 func (s *Store) EndSessions(ctx context.Context, person, id int64) error {
-	done := s.in(ctx).Exec("delete from sessions where person_id = ? and (? = 0 or id = ?)", person, id, id)
-	if done.Error == nil && done.RowsAffected == 0 && id != 0 {
-		return fmt.Errorf("session %d: %w", id, fault.NotFound)
+	if id == 0 {
+		return translate(s.in(ctx).Exec("delete from sessions where person_id = ?", person).Error, "sessions")
 	}
-	return translate(done.Error, "sessions")
+	return found(s.in(ctx).Exec("delete from sessions where person_id = ? and id = ?", person, id), fmt.Sprintf("session %d", id))
 }
 
 // DeleteExpired deletes sessions and tokens that have expired.

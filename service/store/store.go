@@ -195,9 +195,6 @@ func translate(err error, what string) error {
 	case errors.Is(err, gorm.ErrDuplicatedKey), errors.As(err, &pg) && pg.Code == "23505":
 		return fmt.Errorf("%s: %w", what, fault.Exists)
 	}
-	if errors.Is(err, fault.LastLead) || errors.Is(err, fault.LastAdmin) {
-		return err // it is not about one record
-	}
 	return fmt.Errorf("%s: %w", what, err)
 }
 
@@ -339,12 +336,12 @@ func (s *Store) DeleteCheckpoint(ctx context.Context, caseID, id int64) error {
 
 // Note adds an entry to a case's custody record. Others wait until it is committed: whoever has seen an entry has seen those before it.
 func (s *Store) Note(ctx context.Context, caseID, person int64, what string) error {
-	return translate(s.in(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Exec("select from cases where id = ? for no key update", caseID).Error; err != nil {
+	return s.Together(ctx, func(s *Store) error {
+		if err := s.LockCases(ctx, caseID); err != nil {
 			return err
 		}
-		return tx.Omit("Person").Create(&Custody{CaseID: caseID, PersonID: person, At: time.Now(), What: what}).Error
-	}), "custody")
+		return translate(s.in(ctx).Omit("Person").Create(&Custody{CaseID: caseID, PersonID: person, At: time.Now(), What: what}).Error, "custody")
+	})
 }
 
 // CustodyOf lists entries of a case's custody record, newest first: the newest ones, or those before an entry.
