@@ -197,26 +197,5 @@ func (t *team) measureCases(r *report, _ string, quick bool) error {
 		"a program":               func(i int) string { return fmt.Sprintf("/api/cases?program=program-%d", i%200) },
 		"open, of another person": func(int) string { return "/api/cases?state=open&person=Watcher2" },
 	}
-	var plain []time.Duration
-	for range 100 {
-		took, err := t.fetch("/readyz")
-		if err != nil {
-			return err
-		}
-		plain = append(plain, took)
-	}
-	floor := p99(plain)
-	for what, path := range paths {
-		var times []time.Duration
-		for i := range 200 {
-			took, err := t.fetch(path(i))
-			if err != nil {
-				return err
-			}
-			times = append(times, took)
-		}
-		worst := p99(times)
-		r.add(fmt.Sprintf("%d cases: %s, p99", n, what), milliseconds(worst), "a request that asks the database for nothing: "+milliseconds(floor), worst.Seconds()/floor.Seconds(), "100 ms", worst <= 100*time.Millisecond)
-	}
-	return nil
+	return t.measurePaths(r, fmt.Sprintf("%d cases", n), paths, 100*time.Millisecond)
 }

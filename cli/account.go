@@ -72,7 +72,7 @@ func (a *app) accountCommand() *cobra.Command {
 	revoke := a.ofCase("revoke TOKEN", "Revoke a token, by its number", 1, func(ctx context.Context, s *client.Client, args []string) error {
 		id, err := strconv.ParseInt(args[0], 10, 64)
 		if err != nil {
-			return usage("wraith account lists the tokens", "%q is no number of a token", args[0])
+			return usage("wraith account lists the tokens", "invalid number of a token %q", args[0])
 		}
 		if err := s.RevokeToken(ctx, id); err != nil {
 			return err

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"strconv"
-	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -21,9 +20,9 @@ func (a *app) done(what, name string) error {
 // ofOne is a command about evidence of a case.
 func (a *app) ofOne(use, short, what string, do func(ctx context.Context, s *client.Client, caseName, name string) error) *cobra.Command {
 	return a.ofCase(use+" CASE/NAME", short, 1, func(ctx context.Context, s *client.Client, args []string) error {
-		caseName, name, ok := strings.Cut(args[0], "/")
-		if !ok || name == "" {
-			return usage("write it as CASE/NAME", "%q has no evidence of a case", args[0])
+		caseName, name, err := nameInCase(args[0])
+		if err != nil {
+			return err
 		}
 		if err := do(ctx, s, caseName, name); err != nil {
 			return err
@@ -90,7 +89,7 @@ func (a *app) deletedCases() []*cobra.Command {
 		a.ofCase("retention CASE DAYS", "Delete evidence of a case some days after it came; 0 for never", 2, func(ctx context.Context, s *client.Client, args []string) error {
 			days, err := strconv.Atoi(args[1])
 			if err != nil {
-				return usage("give a number of days, or 0 for never", "%q is no number of days", args[1])
+				return usage("give a number of days, or 0 for never", "invalid number of days %q", args[1])
 			}
 			if err := s.Retain(ctx, args[0], days); err != nil {
 				return err

@@ -448,23 +448,16 @@ func (a *app) evidenceCommand() *cobra.Command {
 	}
 	add.Flags().StringVar(&name, "name", "", "its name in the case (default the file's name without its ending)")
 	a.readingFlags(add)
-	index := &cobra.Command{
-		Use: "index CASE/NAME", Short: "Index evidence again, as after a lack of disk", Args: args(1, 1, "CASE/NAME"),
-		RunE: func(c *cobra.Command, args []string) error {
-			caseName, name, ok := strings.Cut(args[0], "/")
-			if !ok || name == "" {
-				return usage("write it as CASE/NAME", "%q has no evidence of a case", args[0])
-			}
-			s, err := a.client()
-			if err != nil {
-				return err
-			}
-			if _, err := s.IndexAgain(c.Context(), caseName, name); err != nil {
-				return err
-			}
-			return a.indexed(c.Context(), s, caseName, name)
-		},
-	}
+	index := a.ofCase("index CASE/NAME", "Index evidence again, as after a lack of disk", 1, func(ctx context.Context, s *client.Client, args []string) error {
+		caseName, name, err := nameInCase(args[0])
+		if err != nil {
+			return err
+		}
+		if _, err := s.IndexAgain(ctx, caseName, name); err != nil {
+			return err
+		}
+		return a.indexed(ctx, s, caseName, name)
+	})
 	c.AddCommand(add, index)
 	c.AddCommand(a.deletedEvidence()...)
 	return c

@@ -12,11 +12,20 @@ import (
 	"wraithology/client"
 )
 
+// nameInCase splits CASE/NAME.
+func nameInCase(text string) (caseName, name string, err error) {
+	caseName, name, ok := strings.Cut(text, "/")
+	if !ok || name == "" {
+		return "", "", usage("write it as CASE/NAME", "%q has no evidence of a case", text)
+	}
+	return caseName, name, nil
+}
+
 // inCase finds the evidence CASE/NAME in the service.
 func (a *app) inCase(name string) (*client.Shared, error) {
-	caseName, evidence, ok := strings.Cut(name, "/")
-	if !ok || evidence == "" {
-		return nil, usage("write it as CASE/NAME", "%q has no evidence of a case", name)
+	caseName, evidence, err := nameInCase(name)
+	if err != nil {
+		return nil, err
 	}
 	c, err := a.client()
 	if err != nil {

@@ -72,16 +72,7 @@ const restore = (x: Deleted) =>
       : data(service.POST('/api/cases/{case}/artifacts/{artifact}/restore', { params: { path: { case: props.case, artifact: x.name } } })),
   )
 
-async function again(evidence: string) {
-  trouble.value = ''
-  try {
-    await data(service.POST('/api/cases/{case}/evidence/{evidence}/index', { params: { path: { case: props.case, evidence } } }))
-    await load()
-    resume()
-  } catch (e) {
-    trouble.value = words(e)
-  }
-}
+const again = (evidence: string) => and(() => data(service.POST('/api/cases/{case}/evidence/{evidence}/index', { params: { path: { case: props.case, evidence } } })))
 
 async function makeSender() {
   try {
