@@ -21,7 +21,7 @@ import (
 
 func (a *server) artifactRoutes(h huma.API, r chi.Router) {
 	route(h, a, "GET", "/api/cases/{case}/artifacts", "artifacts", "A case's binaries, debug files and source text, newest first", func(ctx context.Context, in *CaseInput) (*body[[]api.Artifact], error) {
-		c, err := a.caseFor(ctx, in.Case, mayLook)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -32,11 +32,10 @@ func (a *server) artifactRoutes(h huma.API, r chi.Router) {
 		}
 		return &body[[]api.Artifact]{out}, err
 	})
-	r.Put("/api/cases/{case}/artifacts/{artifact}", a.uploadArtifact)
-	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "uploadArtifact", Method: "PUT", Path: "/api/cases/{case}/artifacts/{artifact}", Summary: "Upload a binary, a debug file or an archive of source text as a stream",
+	a.stream(h, r, huma.Operation{OperationID: "uploadArtifact", Method: "PUT", Path: "/api/cases/{case}/artifacts/{artifact}", Summary: "Upload a binary, a debug file or an archive of source text as a stream",
 		Parameters:  []*huma.Param{pathParam("case"), pathParam("artifact")},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}},
-		Responses:   map[string]*huma.Response{"201": {Description: "kept on disk; the case's core dumps are read again with it"}, "200": {Description: "the case has the same bytes under this name already"}, "default": {Description: "error"}}})
+		Responses:   map[string]*huma.Response{"201": {Description: "kept on disk; the case's core dumps are read again with it"}, "200": {Description: "the case has the same bytes under this name already"}, "default": {Description: "error"}}}, a.uploadArtifact)
 }
 
 func artifactOf(x store.Artifact) api.Artifact {

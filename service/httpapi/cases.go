@@ -58,7 +58,7 @@ func (a *server) caseRoutes(h huma.API) {
 		After string `query:"after" maxLength:"200" doc:"the last member of the page before"`
 		Count int    `query:"count" minimum:"1" maximum:"2000" default:"500"`
 	}) (*body[[]api.Member], error) {
-		c, err := a.caseFor(ctx, in.Case, mayLook)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -70,7 +70,7 @@ func (a *server) caseRoutes(h huma.API) {
 		Before int64 `query:"before" minimum:"0" doc:"only entries before this one; 0 for the newest"`
 		Count  int   `query:"count" minimum:"1" maximum:"1000" default:"500"`
 	}) (*body[[]api.CustodyEntry], error) {
-		c, err := a.caseFor(ctx, in.Case, mayLook)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -97,7 +97,7 @@ func (a *server) caseRoutes(h huma.API) {
 			Role string `json:"role" enum:"lead,member,viewer"`
 		}
 	}) (*body[api.Member], error) {
-		c, err := a.caseFor(ctx, in.Case, mayLead)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -124,11 +124,10 @@ func (a *server) removeMember(ctx context.Context, in *struct {
 	CaseInput
 	Person string `path:"person"`
 }) (*struct{}, error) {
-	right := mayLead
-	if in.Person == who(ctx).Name {
-		right = mayLook
+	c, me, err := a.caseAndPart(ctx, in.Case)
+	if err == nil && in.Person != who(ctx).Name {
+		err = fully(ctx, c, me)
 	}
-	c, err := a.caseFor(ctx, in.Case, right)
 	if err != nil {
 		return nil, err
 	}
@@ -143,7 +142,7 @@ func (a *server) removeMember(ctx context.Context, in *struct {
 
 // switchCase closes or reopens a case and returns it.
 func (a *server) switchCase(ctx context.Context, name string, do func(*store.Store, store.Case) (string, error)) (*body[api.Case], error) {
-	c, err := a.caseFor(ctx, name, mayWork)
+	c, err := a.caseFor(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -155,7 +154,7 @@ func (a *server) switchCase(ctx context.Context, name string, do func(*store.Sto
 
 // oneCase answers with a case of the person.
 func (a *server) oneCase(ctx context.Context, name string) (*body[api.Case], error) {
-	c, me, err := a.caseAndPart(ctx, name, mayLook)
+	c, me, err := a.caseAndPart(ctx, name)
 	if err != nil {
 		return nil, err
 	}

@@ -32,7 +32,7 @@ func (a *server) checkpointRoutes(h huma.API) {
 }
 
 func (a *server) checkpoints(ctx context.Context, in *CaseInput) (*body[[]api.Checkpoint], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -45,7 +45,7 @@ func (a *server) checkpoints(ctx context.Context, in *CaseInput) (*body[[]api.Ch
 }
 
 func (a *server) newCheckpoint(ctx context.Context, in *caseBody[api.NewCheckpoint]) (*body[api.Checkpoint], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ type ChangeCheckpointInput struct {
 }
 
 func (a *server) changeCheckpoint(ctx context.Context, in *ChangeCheckpointInput) (*body[api.Checkpoint], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +116,7 @@ func change[T any](field, value *T) {
 }
 
 func (a *server) switchCheckpoints(ctx context.Context, in *caseBody[api.CheckpointSwitch]) (*struct{}, error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +126,7 @@ func (a *server) switchCheckpoints(ctx context.Context, in *caseBody[api.Checkpo
 }
 
 func (a *server) deleteCheckpoints(ctx context.Context, in *CaseInput) (*struct{}, error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -136,7 +136,7 @@ func (a *server) deleteCheckpoints(ctx context.Context, in *CaseInput) (*struct{
 }
 
 func (a *server) deleteCheckpoint(ctx context.Context, in *CheckpointInput) (*struct{}, error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}

@@ -38,7 +38,7 @@ func (a *server) deletedRoutes(h huma.API) {
 	type empty struct{}
 	const evidence, artifact = "/api/cases/{case}/evidence/{evidence}", "/api/cases/{case}/artifacts/{artifact}"
 	route(h, a, "DELETE", evidence, "deleteEvidence", "Delete evidence; it can be restored for some time", func(ctx context.Context, in *EvidenceInput) (*empty, error) {
-		c, me, err := a.caseAndPart(ctx, in.Case, mayWork)
+		c, me, err := a.caseAndPart(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -49,7 +49,7 @@ func (a *server) deletedRoutes(h huma.API) {
 		return nil, a.deleteOf(ctx, c, me, store.KindEvidence, e.Name, e.PersonID)
 	})
 	route(h, a, "POST", evidence+"/restore", "restoreEvidence", "Restore what was deleted last under a name", func(ctx context.Context, in *EvidenceInput) (*body[api.EvidenceInfo], error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -60,7 +60,7 @@ func (a *server) deletedRoutes(h huma.API) {
 		return &body[api.EvidenceInfo]{evidenceOf(e)}, err
 	})
 	route(h, a, "DELETE", artifact, "deleteArtifact", "Delete an artifact; it can be restored for some time", func(ctx context.Context, in *ArtifactInput) (*empty, error) {
-		c, me, err := a.caseAndPart(ctx, in.Case, mayWork)
+		c, me, err := a.caseAndPart(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -71,7 +71,7 @@ func (a *server) deletedRoutes(h huma.API) {
 		return nil, a.deleteOf(ctx, c, me, store.KindArtifact, x.Name, x.PersonID)
 	})
 	route(h, a, "POST", artifact+"/restore", "restoreArtifact", "Restore the artifact that was deleted last under a name", func(ctx context.Context, in *ArtifactInput) (*body[api.Artifact], error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -82,7 +82,7 @@ func (a *server) deletedRoutes(h huma.API) {
 		return &body[api.Artifact]{artifactOf(x)}, err
 	})
 	route(h, a, "GET", "/api/cases/{case}/deleted", "deleted", "Evidence and artifacts that can be restored, what was deleted last first", func(ctx context.Context, in *CaseInput) (*body[[]api.Deleted], error) {
-		c, err := a.caseFor(ctx, in.Case, mayLook)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -92,7 +92,7 @@ func (a *server) deletedRoutes(h huma.API) {
 		}, err)
 	})
 	route(h, a, "DELETE", "/api/cases/{case}", "deleteCase", "Delete a case; whoever leads it can restore it for some time", func(ctx context.Context, in *CaseInput) (*empty, error) {
-		c, err := a.caseFor(ctx, in.Case, mayLead)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -114,7 +114,7 @@ func (a *server) deletedRoutes(h huma.API) {
 		return a.oneCase(ctx, in.Case)
 	})
 	route(h, a, "PUT", "/api/cases/{case}/retention", "retain", "Delete evidence of a case some days after it came; 0 for never", func(ctx context.Context, in *caseBody[api.Retention]) (*body[api.Retention], error) {
-		c, err := a.caseFor(ctx, in.Case, mayLead)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -131,7 +131,7 @@ func (a *server) deletedRoutes(h huma.API) {
 
 // deleteOf deletes evidence or an artifact: whoever leads the case may, and who added it.
 func (a *server) deleteOf(ctx context.Context, c store.Case, me store.Member, kind, name string, by int64) error {
-	if rights[me.Role] < mayLead && by != who(ctx).ID {
+	if fully(ctx, c, me) != nil && by != who(ctx).ID {
 		return fault.PermissionDenied.New("ask the person who leads the case", "permission denied: somebody else has added %s, and your role in case %s is %s", name, c.Name, me.Role)
 	}
 	return a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {

@@ -37,7 +37,7 @@ func (a *server) expectationRoutes(h huma.API) {
 }
 
 func (a *server) expectations(ctx context.Context, in *CaseInput) (*body[[]api.KeptExpectation], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -50,7 +50,7 @@ func (a *server) expectations(ctx context.Context, in *CaseInput) (*body[[]api.K
 }
 
 func (a *server) newExpectation(ctx context.Context, in *caseBody[ask.Expectation]) (*body[api.KeptExpectation], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +72,7 @@ func (a *server) newExpectation(ctx context.Context, in *caseBody[ask.Expectatio
 }
 
 func (a *server) changeExpectation(ctx context.Context, in *ChangeExpectationInput) (*body[api.KeptExpectation], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -145,7 +145,7 @@ func (a *server) locateExpectation(ctx context.Context, c store.Case, x *store.E
 }
 
 func (a *server) deleteExpectation(ctx context.Context, in *ExpectationInput) (*struct{}, error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -155,7 +155,7 @@ func (a *server) deleteExpectation(ctx context.Context, in *ExpectationInput) (*
 }
 
 func (a *server) checks(ctx context.Context, in *CaseInput) (*body[api.Checks], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}

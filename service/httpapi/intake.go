@@ -73,7 +73,7 @@ type OffsetInput struct {
 }
 
 func (a *server) setOffset(ctx context.Context, in *OffsetInput) (*body[api.EvidenceInfo], error) {
-	c, e, err := a.evidenceFor(ctx, in.EvidenceInput, mayWork)
+	c, e, err := a.evidenceFor(ctx, in.EvidenceInput)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +85,7 @@ func (a *server) setOffset(ctx context.Context, in *OffsetInput) (*body[api.Evid
 }
 
 func (a *server) alike(ctx context.Context, in *EvidenceInput) (*body[[]api.Alike], error) {
-	_, e, err := a.evidenceFor(ctx, *in, mayLook)
+	_, e, err := a.evidenceFor(ctx, *in)
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +98,7 @@ func (a *server) alike(ctx context.Context, in *EvidenceInput) (*body[[]api.Alik
 func (a *server) senderRoutes(h huma.API) {
 	const path = "/api/cases/{case}/senders"
 	route(h, a, "GET", path, "senders", "The tokens that may send spans and logs into a case, newest first", func(ctx context.Context, in *CaseInput) (*body[[]api.Sender], error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -113,7 +113,7 @@ func (a *server) senderRoutes(h huma.API) {
 		CaseInput
 		labelInput
 	}) (*body[api.Sender], error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -132,7 +132,7 @@ func (a *server) senderRoutes(h huma.API) {
 		CaseInput
 		Sender int64 `path:"sender"`
 	}) (*struct{}, error) {
-		c, err := a.caseFor(ctx, in.Case, mayWork)
+		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
@@ -153,7 +153,7 @@ func (a *server) newSender(ctx context.Context, c store.Case, label string) (api
 // inbox returns the person's case for evidence without a case. It opens the case on first use.
 func (a *server) inbox(ctx context.Context) (store.Case, error) {
 	name := "inbox-" + strings.ToLower(strings.ReplaceAll(who(ctx).Name, ".", "-"))
-	c, err := a.caseFor(ctx, name, mayLead)
+	c, err := a.caseFor(ctx, name)
 	if !errors.Is(err, fault.NotFound) {
 		return c, err
 	}
@@ -213,7 +213,7 @@ func (a *server) caseTrace(ctx context.Context, caseName, id string) (ask.Traces
 
 // eachTraced calls do for the evidence of a case with traces.
 func (a *server) eachTraced(ctx context.Context, caseName string, do func(store.Evidence, replay.Recording) error) error {
-	c, err := a.caseFor(ctx, caseName, mayLook)
+	c, err := a.caseFor(ctx, caseName)
 	if err != nil {
 		return err
 	}
@@ -246,11 +246,11 @@ func (a *server) eachTraced(ctx context.Context, caseName string, do func(store.
 
 // move moves evidence to another case in which the person has the right.
 func (a *server) move(ctx context.Context, from, name, to string) (store.Evidence, error) {
-	c, err := a.caseFor(ctx, from, mayWork)
+	c, err := a.caseFor(ctx, from)
 	if err != nil {
 		return store.Evidence{}, err
 	}
-	target, err := a.caseFor(ctx, to, mayWork)
+	target, err := a.caseFor(ctx, to)
 	if err != nil {
 		return store.Evidence{}, err
 	}

@@ -21,7 +21,6 @@ import (
 	"wraithology/core/ask"
 	"wraithology/core/event"
 	"wraithology/core/fault"
-	"wraithology/service/accounts"
 	"wraithology/service/jobs"
 	"wraithology/service/live"
 	"wraithology/service/markdown"
@@ -75,14 +74,12 @@ func (a *server) keptRoutes(h huma.API, r chi.Router) {
 	}) (*struct{}, error) {
 		return nil, a.Store.SeeMentions(ctx, who(ctx).ID, in.Body.Upto)
 	})
-	r.Get("/api/cases/{case}/events", a.watchCase)
-	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "watchCase", Method: "GET", Path: "/api/cases/{case}/events", Summary: "What happens in a case as server-sent events: entries of its record",
+	a.stream(h, r, huma.Operation{OperationID: "watchCase", Method: "GET", Path: "/api/cases/{case}/events", Summary: "What happens in a case as server-sent events: entries of its record",
 		Parameters: []*huma.Param{pathParam("case")},
-		Responses:  map[string]*huma.Response{"200": {Description: "a stream of entries", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: "string"}}}}}})
-	r.Get("/api/cases/{case}/report", a.report)
-	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "report", Method: "GET", Path: "/api/cases/{case}/report", Summary: "A report of the case",
+		Responses:  map[string]*huma.Response{"200": {Description: "a stream of entries", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: "string"}}}}}}, a.watchCase)
+	a.stream(h, r, huma.Operation{OperationID: "report", Method: "GET", Path: "/api/cases/{case}/report", Summary: "A report of the case",
 		Parameters: []*huma.Param{pathParam("case"), {Name: "format", In: "query", Description: "markdown, html or pdf", Schema: &huma.Schema{Type: "string", Enum: []any{"markdown", "html", "pdf"}}}},
-		Responses:  map[string]*huma.Response{"200": {Description: "the report", Content: map[string]*huma.MediaType{"text/markdown": {Schema: &huma.Schema{Type: "string"}}}}, "default": {Description: "error"}}})
+		Responses:  map[string]*huma.Response{"200": {Description: "the report", Content: map[string]*huma.MediaType{"text/markdown": {Schema: &huma.Schema{Type: "string"}}}}, "default": {Description: "error"}}}, a.report)
 }
 
 func exhibitOf(x store.Exhibit) api.Exhibit {
@@ -97,7 +94,7 @@ func (a *server) exhibits(ctx context.Context, in *struct {
 	Latest bool  `query:"latest" doc:"the latest ones, still oldest first"`
 	Count  int   `query:"count" minimum:"1" maximum:"1000" default:"100"`
 }) (*body[[]api.Exhibit], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -106,7 +103,7 @@ func (a *server) exhibits(ctx context.Context, in *struct {
 }
 
 func (a *server) exhibit(ctx context.Context, in *KeptInput) (*body[api.Exhibit], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +113,7 @@ func (a *server) exhibit(ctx context.Context, in *KeptInput) (*body[api.Exhibit]
 
 // newExhibit asks the question and keeps the answer.
 func (a *server) newExhibit(ctx context.Context, in *caseBody[api.NewExhibit]) (*body[api.Exhibit], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -177,7 +174,7 @@ func jsonText(x any) (string, error) {
 }
 
 func (a *server) noteExhibit(ctx context.Context, in *keptBody[api.ExhibitNote]) (*body[api.Exhibit], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -193,7 +190,7 @@ func (a *server) noteExhibit(ctx context.Context, in *keptBody[api.ExhibitNote])
 }
 
 func (a *server) deleteExhibit(ctx context.Context, in *KeptInput) (*struct{}, error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -270,7 +267,7 @@ func (a *server) comments(ctx context.Context, in *struct {
 	Latest   bool   `query:"latest" doc:"the latest ones, still oldest first"`
 	Count    int    `query:"count" minimum:"1" maximum:"1000" default:"100"`
 }) (*body[[]api.Comment], error) {
-	c, err := a.caseWithMembers(ctx, in.Case, mayLook)
+	c, err := a.caseWithMembers(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -287,7 +284,7 @@ func (a *server) comments(ctx context.Context, in *struct {
 }
 
 func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (*body[api.Comment], error) {
-	c, err := a.caseWithMembers(ctx, in.Case, mayWork)
+	c, err := a.caseWithMembers(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -369,7 +366,7 @@ func storedMoment(m *event.Moment) *int64 {
 
 // ownComment returns a comment of the person, which is not deleted.
 func (a *server) ownComment(ctx context.Context, in KeptInput) (c store.Case, x store.Comment, err error) {
-	if c, err = a.caseWithMembers(ctx, in.Case, mayWork); err != nil {
+	if c, err = a.caseWithMembers(ctx, in.Case); err != nil {
 		return c, x, err
 	}
 	if x, err = a.Store.CommentByNumber(ctx, c.ID, in.ID); err != nil {
@@ -416,7 +413,7 @@ func (a *server) deleteComment(ctx context.Context, in *KeptInput) (*struct{}, e
 }
 
 func (a *server) commentVersions(ctx context.Context, in *KeptInput) (*body[[]api.Version], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -434,7 +431,7 @@ func theoryOf(x store.Theory) api.Theory {
 }
 
 func (a *server) theories(ctx context.Context, in *CaseInput) (*body[[]api.Theory], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -443,7 +440,7 @@ func (a *server) theories(ctx context.Context, in *CaseInput) (*body[[]api.Theor
 }
 
 func (a *server) newTheory(ctx context.Context, in *caseBody[api.NewTheory]) (*body[api.Theory], error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -459,7 +456,7 @@ func (a *server) newTheory(ctx context.Context, in *caseBody[api.NewTheory]) (*b
 
 // theoryFor returns a theory that the person may change.
 func (a *server) theoryFor(ctx context.Context, in KeptInput) (store.Case, store.Theory, error) {
-	c, err := a.caseFor(ctx, in.Case, mayWork)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return c, store.Theory{}, err
 	}
@@ -551,7 +548,7 @@ func (a *server) activity(ctx context.Context, in *struct {
 	After int64 `query:"after" minimum:"-1" default:"-1" doc:"the last entry that is known; -1 for what the person has not seen"`
 	Count int   `query:"count" minimum:"1" maximum:"1000" default:"200"`
 }) (*body[api.Activity], error) {
-	c, me, err := a.caseAndPart(ctx, in.Case, mayLook)
+	c, me, err := a.caseAndPart(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -568,7 +565,7 @@ func (a *server) activity(ctx context.Context, in *struct {
 }
 
 func (a *server) seeActivity(ctx context.Context, in *caseBody[api.Seen]) (*struct{}, error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -584,7 +581,7 @@ func (a *server) mentions(ctx context.Context, _ *struct{}) (*body[[]api.Mention
 
 // reported gathers what a report of a case is made from.
 func (a *server) reported(ctx context.Context, name, address string) (out report.Case, err error) {
-	c, err := a.caseWithMembers(ctx, name, mayLook)
+	c, err := a.caseWithMembers(ctx, name)
 	if err != nil {
 		return out, err
 	}
@@ -639,10 +636,6 @@ func (a *server) handOver(ctx context.Context, in *CaseInput) (*body[api.HandOve
 
 // report sends the report of a case.
 func (a *server) report(w http.ResponseWriter, r *http.Request) {
-	if _, ok := accounts.Who(r.Context()); !ok {
-		a.fail(w, r, fault.NotSignedIn)
-		return
-	}
 	format := r.URL.Query().Get("format")
 	c, err := a.reported(r.Context(), chi.URLParam(r, "case"), a.address(r))
 	if err != nil {
@@ -678,11 +671,7 @@ const caseBeat = 15 * time.Second
 
 // watchCase streams the entries of a case's record, after the one that the client received last, or from now on.
 func (a *server) watchCase(w http.ResponseWriter, r *http.Request) {
-	if _, ok := accounts.Who(r.Context()); !ok {
-		a.fail(w, r, fault.NotSignedIn)
-		return
-	}
-	c, err := a.caseFor(r.Context(), chi.URLParam(r, "case"), mayLook)
+	c, err := a.caseFor(r.Context(), chi.URLParam(r, "case"))
 	if err != nil {
 		a.fail(w, r, err)
 		return
@@ -727,7 +716,7 @@ func (a *server) watchCase(w http.ResponseWriter, r *http.Request) {
 		case <-a.Ending.Done():
 			return
 		case <-beat.C:
-			if _, err := a.caseFor(r.Context(), c.Name, mayLook); err != nil || send("", last, nil) != nil {
+			if _, err := a.caseFor(r.Context(), c.Name); err != nil || send("", last, nil) != nil {
 				return // the person may not look any more, or has gone
 			}
 		case <-changed:

@@ -43,7 +43,7 @@ func (a *server) notices(ctx context.Context, in *struct {
 	Latest bool  `query:"latest" doc:"the latest ones, still oldest first"`
 	Count  int   `query:"count" minimum:"1" maximum:"1000" default:"100"`
 }) (*body[api.Notices], error) {
-	c, me, err := a.caseAndPart(ctx, in.Case, mayLook)
+	c, me, err := a.caseAndPart(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +56,7 @@ func (a *server) notices(ctx context.Context, in *struct {
 }
 
 func (a *server) switchNotices(ctx context.Context, in *caseBody[api.NoticesSwitch]) (*struct{}, error) {
-	c, err := a.caseFor(ctx, in.Case, mayLook)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ func failed(d store.Delivery) int {
 }
 
 func (a *server) hooks(ctx context.Context, in *CaseInput) (*body[[]api.Hook], error) {
-	c, me, err := a.caseAndPart(ctx, in.Case, mayLook)
+	c, me, err := a.caseAndPart(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +87,7 @@ func (a *server) hooks(ctx context.Context, in *CaseInput) (*body[[]api.Hook], e
 	list, err := a.Store.HooksOf(ctx, c.ID)
 	return listed(list, func(x store.Hook) api.Hook {
 		out := hookOf(x, last[x.ID])
-		if rights[me.Role] < mayLead {
+		if fully(ctx, c, me) != nil {
 			out.URL = hostOf(x.URL)
 		}
 		return out
@@ -95,7 +95,7 @@ func (a *server) hooks(ctx context.Context, in *CaseInput) (*body[[]api.Hook], e
 }
 
 func (a *server) newHook(ctx context.Context, in *caseBody[api.NewHook]) (*body[api.Hook], error) {
-	c, err := a.caseFor(ctx, in.Case, mayLead)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -132,7 +132,7 @@ func hostOf(address string) string {
 }
 
 func (a *server) deleteHook(ctx context.Context, in *KeptInput) (*struct{}, error) {
-	c, err := a.caseFor(ctx, in.Case, mayLead)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +142,7 @@ func (a *server) deleteHook(ctx context.Context, in *KeptInput) (*struct{}, erro
 }
 
 func (a *server) tryHook(ctx context.Context, in *KeptInput) (*struct{}, error) {
-	c, err := a.caseFor(ctx, in.Case, mayLead)
+	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +160,7 @@ func (a *server) tryHook(ctx context.Context, in *KeptInput) (*struct{}, error) 
 }
 
 func (a *server) sendHandOver(ctx context.Context, in *caseBody[api.HandingOver]) (*body[api.Comment], error) {
-	c, err := a.caseWithMembers(ctx, in.Case, mayWork)
+	c, err := a.caseWithMembers(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}

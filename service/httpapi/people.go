@@ -2,15 +2,11 @@ package httpapi
 
 import (
 	"context"
-	"net/http"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"wraithology/api"
-	"wraithology/core/ask"
-	"wraithology/core/fault"
 	"wraithology/service/accounts"
 	"wraithology/service/mail"
 	"wraithology/service/store"
@@ -27,7 +23,7 @@ func (a *server) peopleRoutes(h huma.API) {
 			return nil, err
 		}
 		return &body[api.Person]{api.Person{Name: p.Name, Admin: p.Admin}}, nil
-	}, signIn)
+	}, limited)
 	route(h, a, "DELETE", "/api/sessions", "signOut", "Sign a browser out", func(ctx context.Context, _ *empty) (*empty, error) {
 		return nil, a.Accounts.SignOut(ctx)
 	})
@@ -52,7 +48,7 @@ func (a *server) peopleRoutes(h huma.API) {
 		out := tokenOf(t)
 		out.Secret = secret
 		return &body[api.Token]{out}, err
-	}, signIn, created)
+	}, limited, created)
 	route(h, a, "GET", "/api/me", "me", "Who is signed in", func(ctx context.Context, _ *empty) (*body[api.Person], error) {
 		return &body[api.Person]{api.Person{Name: who(ctx).Name, Admin: who(ctx).Admin, Mail: who(ctx).Mail}}, nil
 	})
@@ -111,40 +107,4 @@ type OwnInput struct {
 
 func tokenOf(t store.Token) api.Token {
 	return api.Token{ID: t.ID, Label: t.Label, Scope: t.Scope, Created: t.CreatedAt, Expires: t.ExpiresAt, Used: t.UsedAt}
-}
-
-// scoped refuses what the token of a request does not permit.
-func (a *server) scoped(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if scope := accounts.Scope(r.Context()); !permits(scope, r.Method, r.URL.Path) {
-			a.fail(w, r, fault.PermissionDenied.New("use a token with another scope", "permission denied: the token is for %s", scopeNames[scope]))
-			return
-		}
-		next.ServeHTTP(w, r)
-	})
-}
-
-var scopeNames = map[string]string{store.ScopeRead: "reading", store.ScopeIngest: "adding evidence"}
-
-// permits reports whether a token with a scope permits a request.
-func permits(scope, method, path string) bool {
-	parts := strings.Split(strings.Trim(path, "/"), "/") // api/cases/CASE/evidence/NAME/QUESTION
-	isOfCase := len(parts) >= 5 && parts[1] == "cases"
-	isReading := method == http.MethodGet || method == http.MethodHead
-	switch scope {
-	case store.ScopeWrite:
-		return true
-	case store.ScopeRead:
-		if isReading {
-			return true
-		}
-		if len(parts) != 6 || !isOfCase || parts[3] != "evidence" || method != http.MethodPost {
-			return false
-		}
-		_, isQuestion := ask.Named(parts[5])
-		return isQuestion
-	case store.ScopeIngest:
-		return isOfCase && len(parts) == 5 && (parts[3] == "evidence" || parts[3] == "artifacts") && (isReading || method == http.MethodPut)
-	}
-	return false
 }

@@ -36,7 +36,7 @@ func (a *server) questionRoutes(h huma.API) {
 
 func (a *server) questionRoute(h huma.API, q ask.Question) {
 	schemas := h.OpenAPI().Components.Schemas
-	op := &huma.Operation{OperationID: q.Name, Method: http.MethodGet, Path: evidencePath + q.Name, Summary: q.Summary, Metadata: map[string]any{"signIn": false},
+	op := &huma.Operation{OperationID: q.Name, Method: http.MethodGet, Path: evidencePath + q.Name, Summary: q.Summary,
 		Parameters: []*huma.Param{pathParam("case"), pathParam("evidence")},
 		Responses: map[string]*huma.Response{
 			"200":     {Description: "OK", Content: map[string]*huma.MediaType{"application/json": {Schema: schemas.Schema(q.Answer, true, "")}}},

@@ -67,7 +67,7 @@ func New(p Parts) http.Handler {
 	r.Group(func(r chi.Router) {
 		crossOrigin := http.NewCrossOriginProtection()
 		crossOrigin.SetDenyHandler(a.failing(fault.CrossOrigin))
-		r.Use(crossOrigin.Handler, a.Accounts.Middleware(a.fail), a.scoped)
+		r.Use(crossOrigin.Handler, a.Accounts.Middleware(a.fail))
 		a.routes(r)
 	})
 	r.Post(receive.TracesPath, p.Receiver.Traces)
@@ -100,16 +100,10 @@ func (a *server) routes(r chi.Router) huma.API {
 	slowly := httprate.LimitBy(signInsAMinute, time.Minute, func(r *http.Request) (string, error) {
 		return accounts.Address(r.Context()), nil
 	}, httprate.WithLimitHandler(a.failing(fault.TooMany)))
-	h.UseMiddleware(func(ctx huma.Context, next func(huma.Context)) {
-		if !ctx.Operation().Metadata["signIn"].(bool) {
-			if _, ok := accounts.Who(ctx.Context()); !ok {
-				a.write(ctx, fault.NotSignedIn)
-				return
-			}
-			if ctx.Operation().Metadata["limited"] != true {
-				next(ctx)
-				return
-			}
+	h.UseMiddleware(a.checked, func(ctx huma.Context, next func(huma.Context)) {
+		if ctx.Operation().Metadata["limited"] != true {
+			next(ctx)
+			return
 		}
 		req, w := humachi.Unwrap(ctx)
 		slowly(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { next(ctx) })).ServeHTTP(w, req)
@@ -132,7 +126,7 @@ func (a *server) routes(r chi.Router) huma.API {
 
 // route registers an operation and converts its errors.
 func route[I, O any](h huma.API, a *server, method, path, id, summary string, f func(context.Context, *I) (*O, error), tweak ...func(*huma.Operation)) {
-	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Metadata: map[string]any{"signIn": false}}
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Metadata: map[string]any{}}
 	for _, t := range tweak {
 		t(&op)
 	}
@@ -148,7 +142,6 @@ func route[I, O any](h huma.API, a *server, method, path, id, summary string, f 
 }
 
 func created(op *huma.Operation) { op.DefaultStatus = http.StatusCreated }
-func signIn(op *huma.Operation)  { op.Metadata["signIn"] = true }
 func limited(op *huma.Operation) { op.Metadata["limited"] = true }
 
 // body is an answer that is its body alone.

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -15,7 +16,6 @@ import (
 	"wraithology/core/event"
 	"wraithology/core/fault"
 	"wraithology/core/question"
-	"wraithology/service/accounts"
 	"wraithology/service/sittings"
 	"wraithology/service/store"
 )
@@ -39,19 +39,19 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		if f := rec.Info().Failure; f != nil {
 			frame = f.Frame
 		}
-		leads, err := a.allowed(ctx, in.Case, in.Body.Mode)
-		if err != nil {
-			return nil, err
+		steers := a.steers(ctx, in.Case)
+		if steers != nil && (in.Body.Mode == api.ModeLead || !errors.Is(steers, fault.PermissionDenied)) {
+			return nil, steers
 		}
 		x, err := a.Store.OpenSitting(ctx, store.Sitting{CaseID: e.CaseID, EvidenceID: e.ID, Moment: int64(p.Moment), Thread: int64(p.Thread), Frame: frame})
 		if err != nil {
 			return nil, err
 		}
-		s, err := a.Sittings.Join(ctx, x, who(ctx), in.Body.Mode, leads)
+		s, err := a.Sittings.Join(ctx, x, who(ctx), in.Body.Mode, steers == nil)
 		return &body[api.Sitting]{s}, err
 	})
 	route(h, a, "GET", evidencePath+"sitting", "sittingOf", "The sitting of evidence, without joining it", func(ctx context.Context, in *EvidenceInput) (*body[api.Sitting], error) {
-		_, e, err := a.evidenceFor(ctx, *in, mayLook)
+		_, e, err := a.evidenceFor(ctx, *in)
 		if err != nil {
 			return nil, err
 		}
@@ -70,7 +70,7 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 			return nil, err
 		}
 		if b := in.Body; b.Mode == api.ModeLead || b.HandTo != "" || b.Asks != nil || b.Watches != nil || b.Columns != nil || b.Format != nil {
-			if _, err := a.caseFor(ctx, x.Case.Name, mayWork); err != nil {
+			if err := a.steers(ctx, x.Case.Name); err != nil {
 				return nil, err
 			}
 		}
@@ -117,45 +117,35 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		if _, err := a.caseFor(ctx, x.Case.Name, mayWork); err != nil {
-			return nil, err
-		}
 		return nil, a.Sittings.Say(ctx, x, who(ctx), in.Body.Text)
 	})
-	r.Get("/api/sittings/{sitting}/events", a.watch)
-	h.OpenAPI().AddOperation(&huma.Operation{OperationID: "watchSitting", Method: "GET", Path: "/api/sittings/{sitting}/events", Summary: "The sitting's states as server-sent events",
+	a.stream(h, r, huma.Operation{OperationID: "watchSitting", Method: "GET", Path: "/api/sittings/{sitting}/events", Summary: "The sitting's states as server-sent events",
 		Parameters: []*huma.Param{pathParam("sitting")},
-		Responses:  map[string]*huma.Response{"200": {Description: "a stream of sittings", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: "string"}}}}}})
+		Responses:  map[string]*huma.Response{"200": {Description: "a stream of sittings", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: "string"}}}}}}, a.watch)
 }
 
-// sitting returns a sitting of a case that the person can read.
+// sitting returns a sitting of a case in which the person has the right that the operation needs.
 func (a *server) sitting(ctx context.Context, id int64) (store.Sitting, error) {
 	x, err := a.Store.SittingByID(ctx, id)
 	if err != nil {
 		return x, err
 	}
-	if _, err := a.caseFor(ctx, x.Case.Name, mayLook); err != nil {
-		return store.Sitting{}, fmt.Errorf("sitting %d: %w", id, fault.NotFound)
+	if _, err = a.caseFor(ctx, x.Case.Name); errors.Is(err, fault.NotFound) {
+		err = fmt.Errorf("sitting %d: %w", id, fault.NotFound)
 	}
-	return x, nil
+	return x, err
 }
 
-// allowed reports whether the person can lead in a case. It returns an error if the person asks to
-// lead and cannot.
-func (a *server) allowed(ctx context.Context, caseName, mode string) (bool, error) {
-	_, err := a.caseFor(ctx, caseName, mayWork)
-	if err != nil && mode == api.ModeLead {
-		return false, err
+// steers returns an error if the person may not lead and ask in the sittings of a case.
+func (a *server) steers(ctx context.Context, caseName string) error {
+	c, me, err := a.caseAndPart(ctx, caseName)
+	if err != nil {
+		return err
 	}
-	return err == nil, nil
+	return fully(ctx, c, me)
 }
 
 func (a *server) watch(w http.ResponseWriter, r *http.Request) {
-	p, ok := accounts.Who(r.Context())
-	if !ok {
-		a.fail(w, r, fault.NotSignedIn)
-		return
-	}
 	id, err := strconv.ParseInt(chi.URLParam(r, "sitting"), 10, 64)
 	if err != nil {
 		a.fail(w, r, fault.InvalidRequest.New("", "invalid sitting %q: expected a number", chi.URLParam(r, "sitting")))
@@ -166,9 +156,9 @@ func (a *server) watch(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, r, err)
 		return
 	}
-	mayLead, err := a.allowed(r.Context(), x.Case.Name, "")
-	if err != nil {
-		a.fail(w, r, err)
+	steers := a.steers(r.Context(), x.Case.Name)
+	if steers != nil && !errors.Is(steers, fault.PermissionDenied) {
+		a.fail(w, r, steers)
 		return
 	}
 	// A client that was disconnected names the last event that it received (WHATWG HTML, section Server-sent events).
@@ -181,7 +171,7 @@ func (a *server) watch(w http.ResponseWriter, r *http.Request) {
 	defer context.AfterFunc(a.Ending, cancel)()
 	send := eventStream(w)
 	// The stream ends when the client disconnects or the service stops; there is nobody to report to.
-	_ = a.Sittings.Watch(ctx, id, p, sittings.Watcher{After: after, MayLead: mayLead,
+	_ = a.Sittings.Watch(ctx, id, who(ctx), sittings.Watcher{After: after, MayLead: steers == nil,
 		State: func(s json.RawMessage, last int64) error { return send("", last, s) },
 		Step:  func(s api.SittingStep) error { return send("step", s.ID, s) },
 		Beat: func() error {
