@@ -40,14 +40,6 @@ type Token struct {
 	Used    *time.Time `json:"used,omitempty" doc:"when it was used last, to the minute"`
 }
 
-// CustodyEntry is what somebody did in a case.
-type CustodyEntry struct {
-	ID   int64     `json:"id"`
-	At   time.Time `json:"at"`
-	By   string    `json:"by"`
-	What string    `json:"what"`
-}
-
 // Deleted is evidence or an artifact that can be restored.
 type Deleted struct {
 	Kind  string    `json:"kind" enum:"evidence,artifact"`

@@ -244,22 +244,6 @@ func (a *app) caseCommand() *cobra.Command {
 		})
 	})
 	members.Flags().StringVar(&after, "after", "", "only people after this name")
-	var before int64
-	custody := a.ofCase("custody CASE", "List who did what in a case, newest first", 1, func(ctx context.Context, s *client.Client, args []string) error {
-		list, err := s.Custody(ctx, args[0], before)
-		if err != nil {
-			return err
-		}
-		return a.print(list, func(w io.Writer) {
-			for _, x := range list {
-				fmt.Fprintf(w, "%s  %s %s\n", x.At.Format("2006-01-02 15:04:05"), plain(x.By), plain(x.What))
-			}
-			if len(list) == api.CustodyOfPage {
-				fmt.Fprintf(w, "there may be more: --before %d\n", list[len(list)-1].ID)
-			}
-		})
-	})
-	custody.Flags().Int64Var(&before, "before", 0, "only entries before this one, by its number")
 	remove := a.ofCase("remove CASE PERSON", "Remove a person from a case; everybody can remove themselves", 2, func(ctx context.Context, s *client.Client, args []string) error {
 		if err := s.RemoveMember(ctx, args[0], args[1]); err != nil {
 			return err
@@ -267,7 +251,7 @@ func (a *app) caseCommand() *cobra.Command {
 		return a.print(map[string]string{"removed": args[1]}, func(w io.Writer) { fmt.Fprintf(w, "%s is no member of %s any more\n", args[1], args[0]) })
 	})
 	c.AddCommand(a.deletedCases()...)
-	c.AddCommand(open, add, members, custody, remove, end, reopen, a.caseChecks(), a.exportCommand(), a.importCommand())
+	c.AddCommand(open, add, members, a.caseCustody(), a.verifyCustody(), remove, end, reopen, a.caseChecks(), a.exportCommand(), a.importCommand())
 	return c
 }
 

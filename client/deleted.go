@@ -3,9 +3,11 @@ package client
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/url"
 
 	"wraithology/api"
+	"wraithology/core/custody"
 )
 
 // DeleteEvidence deletes evidence, which can be restored for some time.
@@ -48,7 +50,12 @@ func (c *Client) Retain(ctx context.Context, name string, days int) error {
 	return c.call(ctx, "PUT", casePath(name)+"/retention", api.Retention{Days: days}, nil)
 }
 
-// Custody lists who did what in a case, newest first: entries before one, or the newest ones if that is 0.
-func (c *Client) Custody(ctx context.Context, name string, before int64) (list []api.CustodyEntry, err error) {
-	return list, c.call(ctx, "GET", fmt.Sprintf("%s/custody?before=%d&count=%d", casePath(name), before, api.CustodyOfPage), nil, &list)
+// Custody lists who did what in a case, newest first: entries before a number, or the newest ones if that is 0; also who read what, if reads is set.
+func (c *Client) Custody(ctx context.Context, name string, before int64, reads bool) (list []custody.Entry, err error) {
+	return list, c.call(ctx, "GET", fmt.Sprintf("%s/custody?before=%d&count=%d&reads=%t", casePath(name), before, api.CustodyOfPage, reads), nil, &list)
+}
+
+// ExportCustody writes the signed record of a case to w.
+func (c *Client) ExportCustody(ctx context.Context, name string, w io.Writer) error {
+	return c.receive(ctx, casePath(name)+"/custody/export", w, "the record")
 }

@@ -1,10 +1,14 @@
 package e2e
 
 import (
+	"bytes"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // What is deleted is gone for everybody, and comes back as it was; only who may deletes, and the record says who did.
@@ -35,6 +39,15 @@ func TestDeletedThings(t *testing.T) {
 	assert.Contains(t, tomas.fine(t, "activity", "shallow-berth"), "restored the evidence failing-run")
 
 	assert.Contains(t, tomas.fine(t, "case", "custody", "shallow-berth"), "Ines deleted the evidence failing-run")
+	record := filepath.Join(t.TempDir(), "record")
+	assert.Contains(t, tomas.fine(t, "case", "custody", "shallow-berth", "--output", record), "the record of shallow-berth is whole")
+	assert.Contains(t, tomas.fine(t, "case", "verify", record), "give the key of the service with --key")
+	text, err := os.ReadFile(record)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(record, bytes.Replace(text, []byte("restored the evidence"), []byte("restored some evidence"), 1), 0o600))
+	r = tomas.wraith(t, "", "case", "verify", record)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "was changed")
 	r = tomas.wraith(t, "", "case", "delete", "shallow-berth")
 	assert.Contains(t, r.err, "your role in case shallow-berth is member")
 	assert.Equal(t, "evidence of shallow-berth is deleted 90 days after it came\n", ines.fine(t, "case", "retention", "shallow-berth", "90"))

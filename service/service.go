@@ -20,6 +20,7 @@ import (
 	"wraithology/core/fault"
 	"wraithology/service/accounts"
 	"wraithology/service/cluster"
+	"wraithology/service/custody"
 	"wraithology/service/front"
 	"wraithology/service/hooks"
 	"wraithology/service/httpapi"
@@ -69,7 +70,11 @@ type Service struct {
 	http    *http.Server
 	grpc    *grpc.Server
 	receive *receive.Receiver
-	served  chan error
+	book    *custody.Book
+	// endBook ends its rounds; bookEnded is closed when the last one is over.
+	endBook   context.CancelFunc
+	bookEnded chan struct{}
+	served    chan error
 	// endStreams ends the streams of events, stop all requests.
 	endStreams, stop context.CancelFunc
 }
@@ -175,6 +180,10 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	reads, err := s.openBook(ctx, o)
+	if err != nil {
+		return err
+	}
 	open := recordings.New(o.Data, s.store, v)
 	board, err := s.board(o)
 	if err != nil {
@@ -195,12 +204,34 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	s.stop, s.endStreams = stop, endStreams
 	s.http = &http.Server{
 		Handler: httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs, Board: board,
-			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending, Front: o.Front}),
+			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending, Front: o.Front, Book: s.book, Reads: reads}),
 		ReadHeaderTimeout: 10 * time.Second,
 		BaseContext:       func(net.Listener) context.Context { return base },
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),
 	}
 	return nil
+}
+
+// CustodyFolder is the folder of the key with which records are signed, and of what was signed, in the data folder.
+const CustodyFolder = "custody"
+
+// openBook opens the book in which records are signed, and starts its rounds.
+func (s *Service) openBook(ctx context.Context, o Options) (*custody.Reads, error) {
+	identity, err := s.store.Identity(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if s.book, err = custody.Open(filepath.Join(o.Data, CustodyFolder), identity); err != nil {
+		return nil, err
+	}
+	reads := custody.NewReads()
+	rounds, end := context.WithCancel(context.WithoutCancel(ctx))
+	s.endBook, s.bookEnded = end, make(chan struct{})
+	go func() {
+		defer close(s.bookEnded)
+		s.book.Run(rounds, s.store, reads, o.Log)
+	}()
+	return reads, nil
 }
 
 // trouble says what is known against the database; empty for nothing.
@@ -256,6 +287,11 @@ func (s *Service) Stop(ctx context.Context) error {
 	}
 	if s.jobs != nil {
 		errs = append(errs, s.jobs.Stop(ctx))
+	}
+	if s.endBook != nil { // what was read, and changed, until now
+		s.endBook()
+		<-s.bookEnded
+		errs = append(errs, s.book.Close())
 	}
 	if s.store != nil {
 		s.store.Close()

@@ -92,7 +92,7 @@ func root() *cobra.Command {
 	c.Flags().StringVar(&o.Front.Key, "tls-key", "", "file with the key of the certificate, in PEM")
 	c.Flags().StringSliceVar(&proxies, "proxy", nil, "addresses or networks of proxies that serve the service by HTTPS, and are trusted to name the client")
 	c.Flags().DurationVar(&o.KeepDeleted, "keep-deleted", jobs.DefaultKept, "how long deleted evidence, artifacts and cases can be restored")
-	c.AddCommand(person(&o), &cobra.Command{
+	c.AddCommand(person(&o), record(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			text, err := httpapi.Description()

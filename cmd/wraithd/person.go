@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -28,7 +29,12 @@ func person(o *service.Options) *cobra.Command {
 				return err
 			}
 			err = service.WithStore(c.Context(), *o, func(s *store.Store) error {
-				return accounts.New(s, o.Front).Add(c.Context(), args[0], password, admin)
+				return s.Together(c.Context(), func(s *store.Store) error {
+					if err := accounts.New(s, o.Front).Add(c.Context(), args[0], password, admin); err != nil {
+						return err
+					}
+					return s.AddCustody(c.Context(), store.OfService, []store.Custody{{At: time.Now(), What: "accounts: added " + args[0]}})
+				})
 			})
 			if err == nil {
 				fmt.Println("added", args[0])
@@ -122,7 +128,13 @@ func withPerson(ctx context.Context, o *service.Options, name string, do func(s 
 		if err != nil {
 			return err
 		}
-		done, err := do(s, p)
+		done := ""
+		err = s.Together(ctx, func(s *store.Store) (err error) {
+			if done, err = do(s, p); err != nil {
+				return err
+			}
+			return s.AddCustody(ctx, store.OfService, []store.Custody{{At: time.Now(), What: "accounts: " + done}})
+		})
 		if err == nil {
 			fmt.Println(done)
 		}

@@ -95,6 +95,7 @@ var (
 	NotFound         = define("not-found", ExitNo, notFound, "not found", "wraith case and wraith evidence CASE list what there is")
 	MethodNotAllowed = define("method-not-allowed", ExitUsage, methodNotAllowed, "method not allowed", "/api/openapi.json lists the operations")
 	Exists           = define("exists", ExitUsage, conflict, "exists already", "use another name")
+	InvalidCustody   = define("invalid-custody", ExitNo, unprocessable, "the record is not whole", "ask who operates the service what happened to it; a backup may have it whole")
 	LastAdmin        = define("last-administrator", ExitNo, conflict, "nobody would be administrator", "make somebody else one first: wraithd person grant NAME")
 	Disabled         = define("disabled", ExitNo, forbidden, "the account is disabled", "ask an administrator")
 	LastLead         = define("last-lead", ExitNo, conflict, "nobody would lead the case", "make somebody else lead it first: wraith case add CASE PERSON --role lead")

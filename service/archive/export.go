@@ -240,7 +240,7 @@ func (w *writer) records(ctx context.Context, s *store.Store, caseID int64) (fil
 		func() error { return w.sittings(ctx, s, caseID) },
 		func() error {
 			read := func(p store.Page) ([]store.Custody, error) { return s.ActivityOf(ctx, caseID, 0, p) }
-			return lines(w, custodyFile, pages(page, read, func(x store.Custody) int64 { return x.ID }), func(x store.Custody) custody { return custody{x.At, x.Person.Name, x.What} })
+			return lines(w, custodyFile, pages(page, read, func(x store.Custody) int64 { return x.ID }), func(x store.Custody) custody { return custody{x.At, x.By, x.What} })
 		},
 	} {
 		if err := write(); err != nil {

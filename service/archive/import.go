@@ -3,7 +3,6 @@ package archive
 import (
 	"archive/zip"
 	"bufio"
-	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -377,6 +376,18 @@ func (in *importing) begin(ctx context.Context, name string, by store.Person) er
 
 // restore reads records of a file, converts them, and adds them in batches; then added is called with those of each batch.
 func restore[R, T any](ctx context.Context, in *importing, name string, convert func(R) (T, error), added func(records []R, list []T) error) error {
+	return inBatches(in, name, convert, func(records []R, list []T) error {
+		if err := store.Restore(ctx, in.store, list, name); errors.Is(err, fault.Exists) {
+			return invalid("%s of the archive has a name or number twice", name)
+		} else if err != nil || added == nil {
+			return err
+		}
+		return added(records, list)
+	})
+}
+
+// inBatches reads records of a file, converts them, and calls add with those of each batch.
+func inBatches[R, T any](in *importing, name string, convert func(R) (T, error), add func(records []R, list []T) error) error {
 	f, err := in.files[name].Open()
 	if err != nil {
 		return invalid("%s of the archive cannot be read: %w", name, err)
@@ -387,15 +398,8 @@ func restore[R, T any](ctx context.Context, in *importing, name string, convert 
 	var records []R
 	var list []T
 	flush := func() error {
-		if err := store.Restore(ctx, in.store, list, name); errors.Is(err, fault.Exists) {
-			return invalid("%s of the archive has a name or number twice", name)
-		} else if err != nil {
+		if err := add(records, list); err != nil {
 			return err
-		}
-		if added != nil {
-			if err := added(records, list); err != nil {
-				return err
-			}
 		}
 		records, list = nil, nil
 		return nil
@@ -403,8 +407,7 @@ func restore[R, T any](ctx context.Context, in *importing, name string, convert 
 	size := 0
 	for n := 1; lines.Scan(); n++ {
 		var r R
-		d := json.NewDecoder(bytes.NewReader(lines.Bytes()))
-		if err := d.Decode(&r); err != nil {
+		if err := json.Unmarshal(lines.Bytes(), &r); err != nil {
 			return invalid("line %d of %s cannot be read: %w", n, name, err)
 		}
 		if err := wellformed.Check(&r); err != nil {
@@ -644,8 +647,8 @@ func (in *importing) addSteps(ctx context.Context) error {
 }
 
 func (in *importing) addCustody(ctx context.Context) error {
-	return restore(ctx, in, custodyFile, func(r custody) (x store.Custody, err error) {
+	return inBatches(in, custodyFile, func(r custody) (x store.Custody, err error) {
 		by, err := in.person(ctx, r.By)
-		return store.Custody{CaseID: in.of.ID, PersonID: by, At: r.At, What: r.What}, err
-	}, nil)
+		return store.Custody{PersonID: by, At: r.At, What: r.What}, err
+	}, func(_ []custody, list []store.Custody) error { return in.store.AddCustody(ctx, in.of.ID, list) })
 }

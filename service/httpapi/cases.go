@@ -65,20 +65,6 @@ func (a *server) caseRoutes(h huma.API) {
 		list, err := a.Store.MembersOf(ctx, c.ID, in.After, in.Count)
 		return listed(list, memberOf, err)
 	})
-	route(h, a, "GET", "/api/cases/{case}/custody", "custody", "Who did what, newest first", func(ctx context.Context, in *struct {
-		CaseInput
-		Before int64 `query:"before" minimum:"0" doc:"only entries before this one; 0 for the newest"`
-		Count  int   `query:"count" minimum:"1" maximum:"1000" default:"500"`
-	}) (*body[[]api.CustodyEntry], error) {
-		c, err := a.caseFor(ctx, in.Case)
-		if err != nil {
-			return nil, err
-		}
-		list, err := a.Store.CustodyOf(ctx, c.ID, in.Before, in.Count)
-		return listed(list, func(e store.Custody) api.CustodyEntry {
-			return api.CustodyEntry{ID: e.ID, At: e.At, By: e.Person.Name, What: e.What}
-		}, err)
-	})
 	route(h, a, "POST", "/api/cases/{case}/close", "closeCase", "Close a case with its cause", func(ctx context.Context, in *caseBody[api.Closing]) (*body[api.Case], error) {
 		return a.switchCase(ctx, in.Case, func(s *store.Store, c store.Case) (string, error) {
 			return "closed the case: " + in.Body.Cause, s.CloseCase(ctx, c.ID, in.Body.Cause, who(ctx).ID)

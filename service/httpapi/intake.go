@@ -217,6 +217,7 @@ func (a *server) eachTraced(ctx context.Context, caseName string, do func(store.
 	if err != nil {
 		return err
 	}
+	a.Reads.Add(who(ctx).ID, c.ID, "", "traces")
 	list, err := a.Store.EvidenceOf(ctx, c.ID)
 	if err != nil {
 		return err

@@ -98,6 +98,7 @@ func (a *server) exhibits(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
+	a.Reads.Add(who(ctx).ID, c.ID, "", "exhibits")
 	list, err := a.Store.ExhibitsOf(ctx, c.ID, store.Page{After: in.After, Latest: in.Latest, Most: in.Count})
 	return listed(list, exhibitOf, err)
 }
@@ -107,6 +108,7 @@ func (a *server) exhibit(ctx context.Context, in *KeptInput) (*body[api.Exhibit]
 	if err != nil {
 		return nil, err
 	}
+	a.Reads.Add(who(ctx).ID, c.ID, "", fmt.Sprint("exhibit ", in.ID))
 	x, err := a.Store.ExhibitByNumber(ctx, c.ID, in.ID)
 	return &body[api.Exhibit]{exhibitOf(x)}, err
 }
@@ -559,7 +561,7 @@ func (a *server) activity(ctx context.Context, in *struct {
 	list, err := a.Store.ActivityOf(ctx, c.ID, who(ctx).ID, store.Page{After: after, Most: in.Count + 1})
 	out := api.Activity{Entries: []api.ActivityEntry{}, Upto: after, More: len(list) > in.Count}
 	for _, x := range list[:min(len(list), in.Count)] {
-		out.Entries, out.Upto = append(out.Entries, api.ActivityEntry{ID: x.ID, At: x.At, By: x.Person.Name, What: x.What}), x.ID
+		out.Entries, out.Upto = append(out.Entries, api.ActivityEntry{ID: x.ID, At: x.At, By: x.By, What: x.What}), x.ID
 	}
 	return &body[api.Activity]{out}, err
 }
@@ -637,7 +639,15 @@ func (a *server) handOver(ctx context.Context, in *CaseInput) (*body[api.HandOve
 // report sends the report of a case.
 func (a *server) report(w http.ResponseWriter, r *http.Request) {
 	format := r.URL.Query().Get("format")
-	c, err := a.reported(r.Context(), chi.URLParam(r, "case"), a.address(r))
+	of, err := a.caseFor(r.Context(), chi.URLParam(r, "case"))
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	c, err := a.reported(r.Context(), of.Name, a.address(r))
+	if err == nil {
+		err = a.note(r.Context(), of, "made a report")
+	}
 	if err != nil {
 		a.fail(w, r, err)
 		return
@@ -729,7 +739,7 @@ func (a *server) entriesAfter(ctx context.Context, caseID, after int64) ([]api.A
 	list, err := a.Store.ActivityOf(ctx, caseID, 0, store.Page{After: after, Most: live.Most})
 	var out []api.ActivityEntry
 	for _, x := range list {
-		out = append(out, api.ActivityEntry{ID: x.ID, At: x.At, By: x.Person.Name, What: x.What})
+		out = append(out, api.ActivityEntry{ID: x.ID, At: x.At, By: x.By, What: x.What})
 	}
 	return out, err
 }

@@ -94,7 +94,7 @@ func (a *server) question(ctx huma.Context, q ask.Question) (any, error) {
 			return nil, err
 		}
 	}
-	s, _, err := a.subject(ctx.Context(), ctx.Param("case"), ctx.Param("evidence"))
+	s, e, err := a.subject(ctx.Context(), ctx.Param("case"), ctx.Param("evidence"))
 	if err != nil {
 		return nil, err
 	}
@@ -102,6 +102,9 @@ func (a *server) question(ctx huma.Context, q ask.Question) (any, error) {
 	answer, err := q.Run(ctx.Context(), s, reflect.ValueOf(request).Elem().Interface())
 	if errors.Is(err, fault.Damaged) {
 		a.Recordings.Drop(s.Recording)
+	}
+	if err == nil {
+		a.Reads.Add(who(ctx.Context()).ID, e.CaseID, e.Name, q.Name)
 	}
 	return answer, err
 }

@@ -74,6 +74,7 @@ var accesses = map[string]access{
 	"setMember":       {needs: mayLead},
 	"removeMember":    {needs: mayLook, full: mayLead}, // people may leave
 	"custody":         {needs: mayLook, tokens: reading},
+	"exportCustody":   {needs: mayLook, tokens: reading},
 	"closeCase":       {needs: mayWork},
 	"reopenCase":      {needs: mayWork},
 	"deleteCase":      {needs: mayLead},

@@ -21,6 +21,7 @@ import (
 	"wraithology/core/fault"
 	"wraithology/core/guard"
 	"wraithology/service/accounts"
+	"wraithology/service/custody"
 	"wraithology/service/front"
 	"wraithology/service/jobs"
 	"wraithology/service/live"
@@ -47,6 +48,8 @@ type Parts struct {
 	Log        *slog.Logger
 	Trouble    func() string   // what is known against the database; empty for nothing
 	Front      front.Front     // how the service is reached
+	Book       *custody.Book   // signs the records
+	Reads      *custody.Reads  // who read what
 	Ending     context.Context // ends when the service stops: streams do not end by themselves
 }
 
@@ -110,6 +113,7 @@ func (a *server) routes(r chi.Router) huma.API {
 	})
 	a.peopleRoutes(h)
 	a.caseRoutes(h)
+	a.custodyRoutes(h, r)
 	a.evidenceRoutes(h, r)
 	a.questionRoutes(h)
 	a.intakeRoutes(h)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
+	"strconv"
 	"time"
 
 	"gorm.io/gorm"
@@ -124,7 +126,55 @@ func (s *Store) Purge(ctx context.Context, before time.Time) error {
 			return err
 		}
 	}
-	return translate(s.in(ctx).Exec("delete from cases_all where deleted_at < ?", before).Error, "deleted cases")
+	return s.purgeCases(ctx, before)
+}
+
+// purgeCases deletes for good the cases that were deleted before a time, with their records. The record of the service keeps how those ended.
+func (s *Store) purgeCases(ctx context.Context, before time.Time) error {
+	var list []struct {
+		ID        int64
+		Name      string
+		DeleterID int64
+	}
+	if err := s.in(ctx).Raw("select id, name, deleter_id from cases_all where deleted_at < ? order by id", before).Scan(&list).Error; err != nil {
+		return translate(err, "deleted cases")
+	}
+	for _, x := range list {
+		err := s.Together(ctx, func(s *Store) error {
+			head, err := s.HeadOf(ctx, x.ID)
+			if err != nil {
+				return err
+			}
+			if err := s.in(ctx).Exec("set local wraith.purges = 'yes'").Error; err != nil {
+				return translate(err, "deleted cases")
+			}
+			done := s.in(ctx).Exec("delete from cases_all where id = ? and deleted_at < ?", x.ID, before)
+			if done.Error != nil || done.RowsAffected == 0 { // somebody has restored it
+				return translate(done.Error, "deleted cases")
+			}
+			return s.AddCustody(ctx, OfService, []Custody{{PersonID: x.DeleterID, At: time.Now(), What: fmt.Sprintf(purged, x.ID, x.Name, head.Number, head.Hash)}})
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// purged is what the record of the service says about a case that was deleted for good; purgedEntry reads that.
+const purged = "the case %d, %s, cannot be restored any more: its record ended with entry %d, %s"
+
+var purgedEntry = regexp.MustCompile(`^the case (\d+), .*, cannot be restored any more: its record ended with entry (\d+), [0-9a-f]*$`)
+
+// PurgedRecord returns which record an entry of the service's record says was deleted for good, and its last number; ok is false for other entries.
+func PurgedRecord(what string) (record, number int64, ok bool) {
+	m := purgedEntry.FindStringSubmatch(what)
+	if m == nil {
+		return 0, 0, false
+	}
+	record, err := strconv.ParseInt(m[1], 10, 64)
+	number, err2 := strconv.ParseInt(m[2], 10, 64)
+	return record, number, err == nil && err2 == nil
 }
 
 // HasBytes returns which of some SHA-256 belong to evidence or artifacts, deleted ones too.

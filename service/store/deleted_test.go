@@ -154,9 +154,9 @@ func TestDeletedCases(t *testing.T) {
 	_, err = s.EvidenceByName(ctx, fog, "run")
 	require.ErrorIs(t, err, fault.NotFound)
 	notes := func() []string {
-		list, err := s.CustodyOf(ctx, fog, 0, 10)
+		list, err := s.CustodyOf(ctx, fog, 0, 10, false)
 		require.NoError(t, err)
-		return names(list, func(c Custody) string { return c.Person.Name + " " + c.What })
+		return names(list, func(c Custody) string { return c.By + " " + c.What })
 	}
 	assert.Equal(t, []string{"Ines deleted run: the case keeps evidence for 30 days"}, notes())
 

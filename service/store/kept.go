@@ -314,14 +314,14 @@ func (s *Store) Unargue(ctx context.Context, theory, exhibit int64) error {
 	return translate(s.in(ctx).Where("theory_id = ? and exhibit_id = ?", theory, exhibit).Delete(&TheoryExhibit{}).Error, "exhibit of the theory")
 }
 
-// ActivityOf lists a page of the entries of a case's record, without those that a person made.
+// ActivityOf lists a page of the changes in a case's record, without those that a person made.
 func (s *Store) ActivityOf(ctx context.Context, caseID, but int64, p Page) ([]Custody, error) {
-	return paged[Custody](s.in(ctx).Preload("Person").Where("case_id = ? and person_id <> ?", caseID, but), p, "activity")
+	return paged[Custody](s.in(ctx).Where("case_id = ? and not is_read and person_id is distinct from ?", caseID, but), p, "activity")
 }
 
-// LastNote returns the ID of the last entry of a case's record, 0 if there is none.
+// LastNote returns the ID of the last change in a case's record, 0 if there is none.
 func (s *Store) LastNote(ctx context.Context, caseID int64) (id int64, err error) {
-	return id, translate(s.in(ctx).Raw("select coalesce(max(id), 0) from custody where case_id = ?", caseID).Scan(&id).Error, "activity")
+	return id, translate(s.in(ctx).Raw("select coalesce(max(id), 0) from custody where case_id = ? and not is_read", caseID).Scan(&id).Error, "activity")
 }
 
 // SeeActivity notes up to which entry of the record a member has seen what changed.

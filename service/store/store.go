@@ -116,19 +116,6 @@ type Checkpoint struct {
 	CreatedAt time.Time
 }
 
-// Custody is one entry of a case's custody record.
-type Custody struct {
-	ID       int64
-	CaseID   int64
-	PersonID int64
-	Person   Person
-	At       time.Time
-	What     string
-}
-
-// TableName names the table for GORM.
-func (Custody) TableName() string { return "custody" }
-
 // Store is an open connection pool.
 type Store struct {
 	Pool *pgxpool.Pool
@@ -155,25 +142,33 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 }
 
 func (s *Store) migrate(ctx context.Context) error {
-	files, err := fs.Sub(migrations, "migrations")
+	provider, done, err := s.migrations()
 	if err != nil {
-		return fmt.Errorf("read the migrations: %w", err)
+		return err
 	}
-	db := stdlib.OpenDBFromPool(s.Pool)
-	defer db.Close()
-	// Two processes that start at once do not migrate at once.
-	locker, err := lock.NewPostgresSessionLocker()
-	if err != nil {
-		return fmt.Errorf("lock the migrations: %w", err)
-	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
-	if err != nil {
-		return fmt.Errorf("read the migrations: %w", err)
-	}
+	defer done()
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("migrate the database: %w", err)
 	}
 	return nil
+}
+
+// migrations returns what migrates the database. Two processes that start at once do not migrate at once.
+func (s *Store) migrations() (provider *goose.Provider, done func(), err error) {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, nil, fmt.Errorf("read the migrations: %w", err)
+	}
+	locker, err := lock.NewPostgresSessionLocker()
+	if err != nil {
+		return nil, nil, fmt.Errorf("lock the migrations: %w", err)
+	}
+	db := stdlib.OpenDBFromPool(s.Pool)
+	provider, err = goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
+	if err != nil {
+		return nil, nil, errors.Join(fmt.Errorf("read the migrations: %w", err), db.Close())
+	}
+	return provider, func() { _ = db.Close() }, nil // its connections are the pool's
 }
 
 // Close closes the connections.
@@ -332,19 +327,4 @@ func (s *Store) DeleteCheckpoints(ctx context.Context, caseID, person int64) err
 // DeleteCheckpoint deletes a checkpoint of a case.
 func (s *Store) DeleteCheckpoint(ctx context.Context, caseID, id int64) error {
 	return s.deleteOf(ctx, &Checkpoint{}, caseID, "id", id, "checkpoint")
-}
-
-// Note adds an entry to a case's custody record. Others wait until it is committed: whoever has seen an entry has seen those before it.
-func (s *Store) Note(ctx context.Context, caseID, person int64, what string) error {
-	return s.Together(ctx, func(s *Store) error {
-		if err := s.LockCases(ctx, caseID); err != nil {
-			return err
-		}
-		return translate(s.in(ctx).Omit("Person").Create(&Custody{CaseID: caseID, PersonID: person, At: time.Now(), What: what}).Error, "custody")
-	})
-}
-
-// CustodyOf lists entries of a case's custody record, newest first: the newest ones, or those before an entry.
-func (s *Store) CustodyOf(ctx context.Context, caseID, before int64, most int) (list []Custody, err error) {
-	return list, translate(s.in(ctx).Preload("Person").Where("case_id = ? and (? = 0 or id < ?)", caseID, before, before).Order("id desc").Limit(most).Find(&list).Error, "custody")
 }

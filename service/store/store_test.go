@@ -12,10 +12,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"wraithology/core/ask"
+	"wraithology/core/custody"
 	"wraithology/core/fault"
 	"wraithology/e2e/clustertest"
 )
@@ -154,9 +156,9 @@ func TestPeople(t *testing.T) {
 	require.NoError(t, s.RemovePerson(ctx, personNamed(t, s, "Ines")))
 	assert.Empty(t, works())
 	require.ErrorIs(t, s.Disable(ctx, ines, false), fault.NotFound)
-	notes, err := s.CustodyOf(ctx, fog, 0, 10)
+	notes, err := s.CustodyOf(ctx, fog, 0, 10, false)
 	require.NoError(t, err)
-	assert.Equal(t, fmt.Sprintf("Ines (left, %d)", ines), notes[0].Person.Name)
+	assert.Equal(t, "Ines", notes[0].By, "the record keeps the name")
 	assert.NotEqual(t, ines, s.person(t, "Ines"))
 }
 
@@ -605,13 +607,47 @@ func TestCustody(t *testing.T) {
 		require.NoError(t, s.Note(ctx, fog, ines, fmt.Sprint("looked ", i)))
 	}
 	require.NoError(t, s.Note(ctx, swell, ines, "looked elsewhere"))
-	list, err := s.CustodyOf(ctx, fog, 0, 3)
+	list, err := s.CustodyOf(ctx, fog, 0, 3, false)
 	require.NoError(t, err)
-	next, err := s.CustodyOf(ctx, fog, list[2].ID, 2)
+	next, err := s.CustodyOf(ctx, fog, list[2].Number, 2, false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"looked 1", "looked 0"}, names(next, func(c Custody) string { return c.What }))
-	assert.Equal(t, []string{"Ines looked 4", "Ines looked 3", "Ines looked 2"}, names(list, func(c Custody) string { return c.Person.Name + " " + c.What }))
+	assert.Equal(t, []string{"Ines looked 4", "Ines looked 3", "Ines looked 2"}, names(list, func(c Custody) string { return c.By + " " + c.What }))
 	assert.WithinDuration(t, time.Now(), list[0].At, time.Minute)
+}
+
+// A record from before its entries were proved is a chain after the migration, of the same hashes that Go computes.
+func TestOlderRecordIsChained(t *testing.T) {
+	t.Parallel()
+	database := clustertest.Database(t)
+	pool, err := pgxpool.New(t.Context(), database)
+	require.NoError(t, err)
+	defer pool.Close()
+	before := &Store{Pool: pool}
+	provider, closeAll, err := before.migrations()
+	require.NoError(t, err)
+	_, err = provider.UpTo(t.Context(), 17)
+	require.NoError(t, err)
+	closeAll()
+	_, err = pool.Exec(t.Context(), `insert into people (name, password_hash, created_at) values ('Ines', '', now()), ('Tomás', '', now());
+		insert into cases_all (name, title, created_at) values ('fog', '', now()), ('swell', '', now());
+		insert into custody (case_id, person_id, at, what) values (1, 1, '1969-12-31T23:59:59.999999Z', 'opened'), (2, 2, now(), E'closed: 50% "fog"\n\\n — ébb'), (1, 2, '2026-02-28T06:00:00.000001+05:45', '')`)
+	require.NoError(t, err)
+	s, err := Open(t.Context(), database, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer s.Close()
+	for record, want := range map[int64]int{1: 2, 2: 1, OfService: 0} {
+		chain := custody.Chain{Record: record}
+		for e, err := range s.AllCustody(t.Context(), record) {
+			require.NoError(t, err)
+			require.NoError(t, chain.Add(e))
+		}
+		assert.Equal(t, int64(want), chain.Number)
+	}
+	signed := 0
+	_, err = s.SignDue(t.Context(), func(heads []custody.Head) error { signed = len(heads); return nil })
+	require.NoError(t, err)
+	assert.Equal(t, 2, signed)
 }
 
 func TestSessions(t *testing.T) {
