@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"github.com/fxamacker/cbor/v2"
@@ -59,6 +60,9 @@ func (g *generator) text() string {
 	for i := range b {
 		b[i] = byte('a' + g.IntN(26))
 	}
+	if g.IntN(4) == 0 { // with what a rule may look for
+		return string(b) + []string{"osprey-wall-7", " Bearer abcdefghijkl", "{\"pin\":7}"}[g.IntN(3)]
+	}
 	return string(b)
 }
 
@@ -93,7 +97,9 @@ func (g *generator) value(t *Type, depth int) (Value, any) {
 		v.Float, v.Imag = g.NormFloat64(), g.NormFloat64()
 		item = []float64{v.Float, v.Imag}
 	case Text, Func:
-		v.Text = g.text()
+		if v.Text = g.text(); t.Form == Func {
+			v.Text = strings.NewReplacer("osprey", "main.", "Bearer abcdefghijkl", "main.f").Replace(v.Text) // a name is no secret
+		}
 		item = v.Text
 		if g.IntN(3) == 0 {
 			item = []byte(v.Text)

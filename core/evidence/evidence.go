@@ -9,6 +9,7 @@ import (
 
 	"wraithology/core/fault"
 	"wraithology/core/guard"
+	"wraithology/core/mask"
 	"wraithology/core/packed"
 	"wraithology/core/replay"
 	"wraithology/core/replay/history"
@@ -34,6 +35,7 @@ type Options struct {
 	As        string            // name of the kind; if empty, it is detected
 	Fields    map[string]string // meanings of fields of a structured log
 	Own       []string          // prefixes of own functions and files
+	Mask      *mask.Mask        // what is secret; nil for nothing
 }
 
 // Open opens the evidence at path. It uses the timeline that was kept, and builds a new one if it

@@ -166,7 +166,7 @@ func (b builder) build(ctx context.Context, dir string) error {
 		return fmt.Errorf("%w: %w", fault.Unreadable, err)
 	}
 	defer content.close()
-	in := intake.Input{File: content.File.File, Size: content.Size, Written: b.info.ModTime(), Damage: content.Damage, Folder: dir, Lasting: o.Timelines.Lasting, Temporary: filepath.Dir(dir),
+	in := intake.Input{File: content.File.File, Size: content.Size, Written: b.info.ModTime(), Damage: content.Damage, Folder: dir, Lasting: o.Timelines.Lasting, Temporary: filepath.Dir(dir), Mask: o.Mask,
 		Progress: part(b.progress, unpacking(b.how), 1)}
 	if text, ok := o.Fields[intake.LongestText]; ok {
 		if in.LongestText, err = strconv.Atoi(text); err != nil || in.LongestText < 1 {
@@ -216,6 +216,9 @@ func timelineName(path string, info os.FileInfo, kind Kind, o Options) string {
 		full = path
 	}
 	name := fmt.Appendf(nil, "%s\x00%d\x00%d\x00%s", full, info.Size(), info.ModTime().UnixNano(), kind.Name)
+	if o.Mask != nil {
+		name = fmt.Appendf(name, "\x00mask %s", o.Mask.ID())
+	}
 	meanings := slices.Sorted(maps.Keys(o.Fields))
 	for _, m := range meanings {
 		name = fmt.Appendf(name, "\x00%s=%s", m, o.Fields[m])

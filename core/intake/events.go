@@ -11,6 +11,7 @@ import (
 
 	"wraithology/core/event"
 	"wraithology/core/fault"
+	"wraithology/core/mask"
 	"wraithology/core/ordered"
 	"wraithology/core/timeline"
 )
@@ -27,6 +28,7 @@ type Input struct {
 	Folder      string
 	Lasting     bool
 	Temporary   string
+	Mask        *mask.Mask // what is secret; nil for nothing
 	Progress    func(done float64)
 }
 
@@ -178,7 +180,7 @@ func (e *Events) Build(ctx context.Context, t *Tables, in Input) error {
 		t.Processes[i].Started = started
 	}
 	t.Seal()
-	feed, err := timeline.NewFeed(timeline.Source{Tables: t.Tables, File: in.File, Size: in.Size}, in.Folder, in.Lasting)
+	feed, err := timeline.NewFeed(timeline.Source{Tables: t.Tables, File: in.File, Size: in.Size, Mask: in.Mask}, in.Folder, in.Lasting)
 	if err != nil {
 		return err
 	}

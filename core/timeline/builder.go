@@ -13,6 +13,7 @@ import (
 	"slices"
 
 	"wraithology/core/event"
+	"wraithology/core/mask"
 )
 
 // maxMoments limits the moments of a timeline, which have 32 bits.
@@ -31,6 +32,8 @@ type Source struct {
 	Payload func(event.Block) ([]byte, error)
 	File    io.ReaderAt
 	Size    int64
+	// Mask masks what is secret: the timeline does not have it. Nil masks nothing.
+	Mask *mask.Mask
 }
 
 // Build reads the events of a log once and writes their timeline to the folder dir, which must not
@@ -48,7 +51,13 @@ func Build(ctx context.Context, log Source, dir string, lasting bool, progress f
 	if err != nil {
 		return err
 	}
-	if err = b.merge(ctx); err != nil {
+	if b.masking != nil {
+		err = b.masking.gather(ctx, log)
+	}
+	if err == nil {
+		err = b.merge(ctx)
+	}
+	if err != nil {
 		b.abandon()
 		return err
 	}
@@ -103,6 +112,7 @@ type builder struct {
 	sizes                  map[typeKey]uint64
 	latest                 int64 // time of the last moment
 	last                   *cursor
+	masking                *masking // nil if nothing is masked
 }
 
 type typeKey struct {
@@ -135,7 +145,8 @@ type cursor struct {
 	next    chan unpackedBlock
 	walk    *event.Walk
 	payload []byte
-	raw     []byte       // the event's bytes, if it comes from a feed
+	raw     []byte // the event's bytes, if it comes from a feed or was masked
+	hidden  *hiddenThread
 	caller  event.CallID // of the next outermost call, on another thread
 	e       event.Event
 	process uint16
@@ -179,6 +190,9 @@ func newBuilder(log Source, dir string, lasting bool, progress func(float64)) (*
 		return nil, err
 	}
 	b.tables()
+	if log.Mask != nil {
+		b.masking = newMasking(log)
+	}
 	return b, nil
 }
 
@@ -227,6 +241,9 @@ func (b *builder) take(c *cursor) {
 	m := uint32(b.kinds.n)
 	if c.thread == 0 {
 		b.begin(c)
+	}
+	if b.masking != nil {
+		b.masking.apply(c)
 	}
 	if c != b.last {
 		b.words.add(&c.state.runs, uint32(b.runs.n))
@@ -316,7 +333,7 @@ func (b *builder) take(c *cursor) {
 
 // bytes returns the encoded event of a cursor.
 func (c *cursor) bytes() []byte {
-	if c.walk != nil {
+	if c.raw == nil {
 		return c.walk.Raw(c.payload)
 	}
 	return c.raw
@@ -595,7 +612,11 @@ func (b *builder) finish() error {
 // writeTables writes the log's tables, so that opening need not read the log, and returns their
 // checksum.
 func (b *builder) writeTables() (uint32, error) {
-	encoded, err := b.log.Tables.Encode()
+	tables := b.log.Tables
+	if b.masking != nil {
+		tables = b.masking.tables(tables)
+	}
+	encoded, err := tables.Encode()
 	if err == nil {
 		err = os.WriteFile(filepath.Join(b.dir, tablesFile), encoded, 0o600)
 	}

@@ -28,7 +28,9 @@ var Kind = evidence.Kind{
 		if err != nil {
 			return err
 		}
-		return timeline.Build(ctx, Source(log), in.Folder, in.Lasting, in.Progress)
+		source := Source(log)
+		source.Mask = in.Mask
+		return timeline.Build(ctx, source, in.Folder, in.Lasting, in.Progress)
 	},
 }
 
