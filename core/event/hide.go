@@ -16,13 +16,17 @@ type Hider struct {
 	mask    *mask.Mask
 	secrets *mask.Secrets
 	types   Types
-	known   map[*Type]*hiddenType
+	known   []*hiddenType // by number
+	looked  map[*Type]*hiddenType
 	names   map[[2]string]mask.Level
 	// refs are the addresses of contents that have a masked name, with how much of them is masked.
 	refs    map[uint64]mask.Level
 	changed bool
+	buffer  []byte
 	// Gathers is set to find secrets under names alone: texts are not looked through.
 	Gathers bool
+	// References masks references under a masked name too: what they lead to is not looked at by name again.
+	References bool
 	// Count is the number of values and texts that were masked.
 	Count int64
 }
@@ -32,11 +36,14 @@ type hiddenType struct {
 	level  mask.Level   // of the type's own name
 	fields []mask.Level // of a struct
 	plain  bool         // it cannot contain texts or references, and no name in it is masked
+	// isNameless is set if no name in it is masked: what is secret in it is secret as a text alone.
+	isNameless bool
+	of         *Type
 }
 
 // NewHider returns a hider of one process's values, which adds the secrets that it finds to secrets.
 func NewHider(m *mask.Mask, secrets *mask.Secrets, types Types) *Hider {
-	return &Hider{mask: m, secrets: secrets, types: types, known: map[*Type]*hiddenType{}, names: map[[2]string]mask.Level{}, refs: map[uint64]mask.Level{}}
+	return &Hider{mask: m, secrets: secrets, types: types, looked: map[*Type]*hiddenType{}, names: map[[2]string]mask.Level{}, refs: map[uint64]mask.Level{}}
 }
 
 // Name returns how much is masked of what has a name.
@@ -79,8 +86,12 @@ func (h *Hider) Text(s string) string {
 // bytes stay as they are: they are not read as values either.
 func (h *Hider) Values(data []byte, n int, level func(i int) mask.Level) ([]byte, bool) {
 	h.changed = false
+	if h.isHarmless(data, n, level) {
+		return data, false
+	}
 	c := &cursor{b: data}
-	var out []byte
+	out := h.buffer[:0]
+	defer func() { h.buffer = out[:0] }()
 	for i := range n {
 		id := c.uvarint()
 		out = h.item(binary.AppendUvarint(out, id), c, TypeID(id), level(i), 0)
@@ -88,11 +99,26 @@ func (h *Hider) Values(data []byte, n int, level func(i int) mask.Level) ([]byte
 	return h.end(c, data, out)
 }
 
+// isHarmless reports whether no value of an event can be secret: most events have numbers alone.
+func (h *Hider) isHarmless(data []byte, n int, level func(i int) mask.Level) bool {
+	c := cursor{b: data}
+	for i := range n {
+		t := h.typed(TypeID(c.uvarint()))
+		if t == nil || level(i) != mask.Nothing || !t.isNothing() && !(h.Gathers && t.isNameless) {
+			return false
+		}
+		if i < n-1 {
+			c.skip(0)
+		}
+	}
+	return true
+}
+
 func (h *Hider) end(c *cursor, data, out []byte) ([]byte, bool) {
 	if c.err != nil || !h.changed {
 		return data, false
 	}
-	return append(out, c.b...), true
+	return append(slices.Clone(out), c.b...), true
 }
 
 // Element masks the key and value of an event of a map: a name that is the key decides about the value.
@@ -219,12 +245,12 @@ func (h *Hider) item(out []byte, c *cursor, id TypeID, level mask.Level, depth i
 	if isNull, isUndefined := c.null(); isNull || isUndefined {
 		return rest()
 	}
-	t := h.types(id)
-	if t == nil || id == 0 {
+	known := h.typed(id)
+	if known == nil || id == 0 {
 		c.skip(depth)
 		return rest()
 	}
-	known := h.typeOf(t, 0)
+	t := known.of
 	if level = max(level, known.level); level == mask.Nothing && known.plain {
 		c.skip(depth)
 		return rest()
@@ -323,26 +349,58 @@ func (h *Hider) parts(out []byte, c *cursor, t *Type, known *hiddenType, level m
 // maxTypeDepth limits how deep types are looked into; what is deeper is looked at value by value.
 const maxTypeDepth = 8
 
+// typed returns what is known of a type with a number; nil if there is no such type.
+func (h *Hider) typed(id TypeID) *hiddenType {
+	if int(id) < len(h.known) && h.known[id] != nil {
+		return h.known[id]
+	}
+	t := h.types(id)
+	if t == nil {
+		return nil
+	}
+	x := h.typeOf(t, 0)
+	const most = 1 << 20 // of a table that is not an attack
+	if id < most {
+		for int(id) >= len(h.known) {
+			h.known = append(h.known, nil)
+		}
+		h.known[id] = x
+	}
+	return x
+}
+
 func (h *Hider) typeOf(t *Type, depth int) *hiddenType {
-	if x, has := h.known[t]; has {
+	if x, has := h.looked[t]; has {
 		return x
 	}
-	x := &hiddenType{level: h.Name(mask.OnType, t.Name)}
-	h.known[t] = x // of a type that contains itself
+	x := &hiddenType{level: h.Name(mask.OnType, t.Name), of: t}
+	h.looked[t] = x // of a type that contains itself, in a log that is damaged
+	nameless := x.level == mask.Nothing
 	switch t.Form {
 	case Bool, Int, Uint, Float, Complex, Opaque, Func:
-		x.plain = true
+		x.plain, x.isNameless = true, nameless
 	case Array:
-		elem := h.types(t.Elem)
-		x.plain = elem != nil && depth < maxTypeDepth && h.typeOf(elem, depth+1).isNothing()
+		if elem := h.types(t.Elem); elem != nil && depth < maxTypeDepth {
+			of := h.typeOf(elem, depth+1)
+			x.plain, x.isNameless = of.isNothing(), nameless && of.isNameless
+		}
 	case Struct:
-		x.plain = depth < maxTypeDepth
+		x.plain, x.isNameless = depth < maxTypeDepth, nameless && depth < maxTypeDepth
 		for _, f := range t.Fields {
 			level := h.Name(mask.OnField, f.Name)
 			x.fields = append(x.fields, level)
-			of := h.types(f.Type)
-			x.plain = x.plain && level == mask.Nothing && of != nil && h.typeOf(of, depth+1).isNothing()
+			t := h.types(f.Type)
+			if t == nil || level != mask.Nothing || depth >= maxTypeDepth {
+				x.plain, x.isNameless = false, false
+				continue
+			}
+			of := h.typeOf(t, depth+1)
+			x.plain, x.isNameless = x.plain && of.isNothing(), x.isNameless && of.isNameless
 		}
+	case Text:
+		x.isNameless = nameless && t.Name != ObjectType
+	case Pointer, Slice, Chan:
+		x.isNameless = nameless
 	}
 	return x
 }
@@ -403,7 +461,7 @@ func (h *Hider) member(of any, level mask.Level) (masked any, is bool) {
 func (t *Tables) Masked(h *Hider) *Tables {
 	out := *t
 	x := &out.Header
-	x.Command, x.Program, x.Detail = h.arguments(x.Command), h.Text(x.Program), h.Text(x.Detail)
+	x.Command, x.Program, x.Detail = h.Arguments(x.Command), h.Text(x.Program), h.Text(x.Detail)
 	if x.Reading != nil {
 		reading := *x.Reading
 		reading.Samples, reading.FirstUnread = h.lines(reading.Samples), h.lines(reading.FirstUnread)
@@ -412,7 +470,7 @@ func (t *Tables) Masked(h *Hider) *Tables {
 	out.Processes = slices.Clone(t.Processes)
 	for i := range out.Processes {
 		p := &out.Processes[i]
-		p.Program, p.Args, p.Outer = h.Text(p.Program), h.arguments(p.Args), h.named(p.Outer)
+		p.Program, p.Args, p.Outer = h.Text(p.Program), h.Arguments(p.Args), h.named(p.Outer)
 	}
 	out.Ends = maps.Clone(t.Ends)
 	for id, e := range out.Ends {
@@ -438,8 +496,8 @@ func (t *Tables) Masked(h *Hider) *Tables {
 	return &out
 }
 
-// arguments masks the arguments of a command: those after a flag with a secret name, too.
-func (h *Hider) arguments(list []string) []string {
+// Arguments masks the arguments of a command: those after a flag with a secret name, too.
+func (h *Hider) Arguments(list []string) []string {
 	list = slices.Clone(list)
 	for i := range list {
 		if i > 0 && strings.HasPrefix(list[i-1], "-") && h.Name(mask.OnName, strings.TrimLeft(list[i-1], "-")) != mask.Nothing {

@@ -28,6 +28,9 @@ func (h *Hider) Value(v Value, level mask.Level) Value {
 			return max(level, known.fields[i])
 		})
 	case Map:
+		if h.References && level != mask.Nothing {
+			return h.redacted(v)
+		}
 		pairs := make([]Value, len(v.Pairs))
 		of := level
 		for i, x := range v.Pairs {
@@ -40,6 +43,9 @@ func (h *Hider) Value(v Value, level mask.Level) Value {
 		}
 		v.Pairs = pairs
 	default:
+		if h.References && level != mask.Nothing && (v.Type.Form == Pointer || v.Type.Form == Slice || v.Type.Form == Chan) {
+			return h.redacted(v)
+		}
 		if text, ok := bytesOf(v); ok && (level != mask.Nothing || h.Text(text) != text) {
 			v.Items = h.each(v.Items, func(int) mask.Level { return mask.All })
 			return v

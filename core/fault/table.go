@@ -38,6 +38,7 @@ var (
 	Damaged        = define("damaged", ExitUnreadable, unprocessable, "damaged file", "ask again: the timeline is built again from the evidence; if the evidence itself is damaged, fetch it again")
 	NotELF         = define("not-elf", ExitUnreadable, unprocessable, "not an ELF file", "give --binary the program that crashed, as it was built")
 	WrongBuild     = define("wrong-build", ExitUnreadable, unprocessable, "binary of another build", "fetch the binary from the machine that crashed, or the package of that version")
+	Masked         = define("masked", ExitNo, forbidden, "it can show secrets, which are masked", "whoever has the right to unmask asks with --unmask")
 	InvalidMask    = define("invalid-mask", ExitUsage, unprocessable, "invalid rule for masking", "wraith mask --help shows rules")
 	InvalidRule    = define("invalid-rule", ExitUsage, unprocessable, "invalid rule for fields", "for example --field thread=order_id, --zone Europe/Paris or --pattern '{time} {level} {message}'")
 	InvalidArchive = define("invalid-archive", ExitUnreadable, unprocessable, "not an archive of a case", "export the case again, with wraith case export CASE")

@@ -62,13 +62,13 @@ func (dump) Type(id event.TypeID) *event.Type {
 	return memory{}.Type(id)
 }
 
-func (d dump) TypeNamed(name string) *event.Type {
+func (d dump) TypeNamed(name string) (*event.Type, error) {
 	for id := event.TypeID(1); d.Type(id) != nil; id++ {
 		if d.Type(id).Name == name {
-			return d.Type(id)
+			return d.Type(id), nil
 		}
 	}
-	return nil
+	return nil, nil
 }
 
 func (dump) Load(address uint64, t *event.Type) event.Value {

@@ -349,7 +349,10 @@ func (s *scope) castTo(name string) ref.Val {
 		return types.NewErr("cast needs the memory of a core dump")
 	}
 	memory := machine.Types()
-	of := memory.TypeNamed(name)
+	of, err := memory.TypeNamed(name)
+	if err != nil {
+		return types.NewErr("%s", err)
+	}
 	if of == nil {
 		return types.NewErr("the debug information has no type %s", name)
 	}

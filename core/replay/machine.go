@@ -25,8 +25,8 @@ type Machine interface {
 // TypeNames is memory whose types are known by name.
 type TypeNames interface {
 	Memory
-	// TypeNamed returns the type with a name, or nil.
-	TypeNamed(name string) *event.Type
+	// TypeNamed returns the type with a name, or nil. The error wraps fault.Masked if memory may not be read as any type.
+	TypeNamed(name string) (*event.Type, error)
 }
 
 // Stretch is a range of memory. Why is the reason if there is less than requested.

@@ -17,7 +17,7 @@ type masking struct {
 	secrets *mask.Secrets
 	hiders  map[uint16]*event.Hider // by process
 	// variables are the levels of the variables of functions, sites those of what lines store.
-	functions map[event.FunctionID]*hiddenFunction
+	functions []*hiddenFunction
 	sites     map[event.SiteID]mask.Level
 	on        string // what variables are: of a program, or attributes
 }
@@ -40,7 +40,7 @@ type hiddenThread struct {
 }
 
 func newMasking(log Source) *masking {
-	m := &masking{mask: log.Mask, log: log.Tables, secrets: mask.NewSecrets(), hiders: map[uint16]*event.Hider{}, functions: map[event.FunctionID]*hiddenFunction{}, sites: map[event.SiteID]mask.Level{}, on: mask.OnName}
+	m := &masking{mask: log.Mask, log: log.Tables, secrets: mask.NewSecrets(), hiders: map[uint16]*event.Hider{}, sites: map[event.SiteID]mask.Level{}, on: mask.OnName}
 	if log.Tables.Header.Kind != "" {
 		m.on = mask.OnAttribute
 	}
@@ -71,22 +71,37 @@ func (m *masking) gather(ctx context.Context, log Source) error {
 	}
 	gathers(true)
 	defer gathers(false)
-	var th *hiddenThread
-	for i, block := range log.Blocks {
-		if err := ctx.Err(); err != nil {
-			return fmt.Errorf("mask the log: %w", err)
+	blocks := make(chan unpackedBlock, 2) // unpacked ahead
+	reading, stop := context.WithCancel(ctx)
+	defer stop()
+	go func() {
+		defer close(blocks)
+		for _, block := range log.Blocks {
+			payload, err := log.Payload(block)
+			select {
+			case blocks <- unpackedBlock{payload, err}:
+			case <-reading.Done():
+				return
+			}
 		}
-		if before := i - 1; th == nil || log.Blocks[before].Process != block.Process || log.Blocks[before].Thread != block.Thread {
+	}()
+	var th *hiddenThread
+	n := 0
+	for got := range blocks {
+		block := log.Blocks[n]
+		if before := n - 1; th == nil || log.Blocks[before].Process != block.Process || log.Blocks[before].Thread != block.Thread {
 			th = m.thread(block.Process)
 		}
-		payload, err := log.Payload(block)
-		if err != nil {
+		if n++; got.err != nil {
 			continue // the merge notes the loss
 		}
-		walk := event.NewWalk(payload, block.Base)
+		walk := event.NewWalk(got.payload, block.Base)
 		for walk.Next() {
 			m.event(th, walk.Event())
 		}
+	}
+	if err := ctx.Err(); err != nil {
+		return fmt.Errorf("mask the log: %w", err)
 	}
 	for _, h := range m.hiders {
 		h.Count = 0
@@ -135,7 +150,9 @@ func (m *masking) event(th *hiddenThread, e event.Event) (data []byte, changed b
 	case event.Memory, event.Spread, event.Entries, event.Snapshot: // contents of what the event before refers to
 		h.Follow(th.references)
 	default:
-		clear(th.references)
+		if len(th.references) > 0 {
+			clear(th.references)
+		}
 		h.Follow(th.references)
 	}
 	switch e.Kind {
@@ -235,12 +252,16 @@ func (m *masking) current(th *hiddenThread) *hiddenFunction {
 }
 
 func (m *masking) function(id event.FunctionID) *hiddenFunction {
-	if f, has := m.functions[id]; has {
-		return f
+	if int(id) < len(m.functions) && m.functions[id] != nil {
+		return m.functions[id]
 	}
-	f := noHidden
-	if x, has := m.log.Functions[id]; has {
-		f = m.levels(x)
+	x, has := m.log.Functions[id]
+	if !has {
+		return noHidden
+	}
+	f := m.levels(x)
+	for int(id) >= len(m.functions) {
+		m.functions = append(m.functions, nil)
 	}
 	m.functions[id] = f
 	return f

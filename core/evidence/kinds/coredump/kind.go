@@ -21,7 +21,11 @@ var Kind = evidence.Kind{
 		return evidence.No
 	},
 	Open: func(ctx context.Context, f evidence.File, o evidence.Options) (replay.Recording, error) {
-		return Open(ctx, f.File, OptionsOf(o.Artifacts))
+		d, err := Open(ctx, f.File, OptionsOf(o.Artifacts))
+		if err != nil || o.Mask == nil {
+			return d, err
+		}
+		return newMasked(d, o.Mask), nil
 	},
 }
 

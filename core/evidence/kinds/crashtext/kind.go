@@ -19,7 +19,7 @@ var Kind = evidence.Kind{
 	Recognise: recognise,
 	Open: func(ctx context.Context, f evidence.File, o evidence.Options) (replay.Recording, error) {
 		options := optionsOf(o)
-		options.Damage = f.Damage
+		options.Damage, options.Mask = f.Damage, o.Mask
 		return Open(ctx, f.File, f.Size, options)
 	},
 }

@@ -12,6 +12,7 @@ import (
 
 	"wraithology/core/event"
 	"wraithology/core/fault"
+	"wraithology/core/mask"
 	"wraithology/core/replay"
 	"wraithology/core/source"
 	"wraithology/core/traceback"
@@ -25,7 +26,8 @@ type Options struct {
 	Binaries []Binary // in which addresses are looked up
 	Source   source.Places
 	Own      traceback.Own
-	Damage   string // what is wrong with the file itself, or nothing
+	Damage   string     // what is wrong with the file itself, or nothing
+	Mask     *mask.Mask // what is secret; nil for nothing
 }
 
 // Binary is a program, a library, or a file with debug information. An offered one need not be of
@@ -44,6 +46,8 @@ type Text struct {
 	crash   *traceback.Crash
 	options Options
 	info    replay.Info
+	// isMasked is set if something in the text is masked.
+	isMasked bool
 }
 
 // Open reads the crash text in f, size bytes long.
@@ -55,11 +59,12 @@ func Open(ctx context.Context, f *os.File, size int64, o Options) (*Text, error)
 	if err != nil {
 		return nil, fmt.Errorf("read the text: %w", err)
 	}
-	c, err := traceback.Read(ctx, string(b))
+	text, hidden := o.Mask.Text(string(b), nil)
+	c, err := traceback.Read(ctx, text)
 	if err != nil {
 		return nil, err
 	}
-	t := &Text{crash: c, options: o}
+	t := &Text{crash: c, options: o, isMasked: hidden}
 	t.resolve()
 	for i := range c.Threads {
 		o.Own.Mark(c.Language, c.Threads[i].Frames)
@@ -83,6 +88,9 @@ func (t *Text) describe() {
 	}
 	for _, g := range c.Gaps {
 		i.Gaps = append(i.Gaps, replay.Gap{What: g.What, Remedy: g.Remedy})
+	}
+	if t.isMasked {
+		i.Gaps = append(i.Gaps, replay.Gap{What: "secrets in the text are masked", Remedy: "wraith mask shows the rules; whoever has the right sees the text with --unmask"})
 	}
 	i.Gaps = append(i.Gaps, t.missing()...)
 	if len(c.Causes) == 0 {

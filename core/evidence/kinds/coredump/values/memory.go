@@ -56,16 +56,16 @@ func (m *Memory) Type(id event.TypeID) *event.Type {
 }
 
 // TypeNamed implements replay.TypeNames.
-func (m *Memory) TypeNamed(name string) *event.Type {
+func (m *Memory) TypeNamed(name string) (*event.Type, error) {
 	if pointee, ok := strings.CutSuffix(strings.TrimSpace(name), "*"); ok {
 		if to := m.Named(strings.TrimSpace(pointee)); to != nil {
-			return m.Types.PointerTo(to)
+			return m.Types.PointerTo(to), nil
 		}
 	}
 	if t := m.Named(name); t != nil {
-		return &t.Type
+		return &t.Type, nil
 	}
-	return nil
+	return nil, nil
 }
 
 // Load implements replay.Memory.
