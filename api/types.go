@@ -8,6 +8,7 @@ import (
 
 	"wraithology/core/ask"
 	"wraithology/core/event"
+	"wraithology/core/mask"
 )
 
 // Person is a user of the service.
@@ -108,6 +109,21 @@ const (
 type Member struct {
 	Name string `json:"name"`
 	Role string `json:"role" enum:"lead,member,viewer"`
+	// Unmasks is set if the member may see what is masked.
+	Unmasks bool `json:"unmasks,omitempty"`
+}
+
+// MemberChange adds a member or changes what a member may. Members that are nil stay as they are.
+type MemberChange struct {
+	Role    string `json:"role" enum:"lead,member,viewer"`
+	Unmasks *bool  `json:"unmasks,omitempty" doc:"whether the member may see what is masked"`
+}
+
+// Masking are the rules for masking of a case.
+type Masking struct {
+	mask.Rules
+	// Evidence is how many pieces of evidence are indexed again with the rules.
+	Evidence int `json:"evidence,omitempty" readOnly:"true"`
 }
 
 // Sizes of pages. MembersOfListed limits the members of a case in a list of cases, and MembersOfOne those in the answer about one case.
@@ -125,6 +141,7 @@ type Case struct {
 	Title   string    `json:"title"`
 	Created time.Time `json:"created"`
 	Role    string    `json:"role" doc:"the asking person's role"`
+	Unmasks bool      `json:"unmasks,omitempty" doc:"whether the asking person may see what is masked"`
 	Members []Member  `json:"members" doc:"some of them: up to 50 of one case, up to 6 in a list of cases"`
 	// Closed is when the case was closed, with its cause; nil while it is open.
 	Closed   *time.Time `json:"closed,omitempty"`
@@ -401,6 +418,11 @@ type Exhibit struct {
 	Note     string          `json:"note"`
 	By       string          `json:"by"`
 	Created  time.Time       `json:"created"`
+}
+
+// Withheld is in the place of an answer that is not shown, with the reason.
+type Withheld struct {
+	Withheld string `json:"withheld"`
 }
 
 // ExhibitNote is the new note of an exhibit.

@@ -49,6 +49,7 @@ type app struct {
 	longest  int
 	own      []string
 	within   time.Duration
+	unmask   bool
 	piped    string // a copy of standard input
 	previews bool   // while evidence is indexed, what is known of its end is shown
 }

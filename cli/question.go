@@ -290,7 +290,7 @@ func (a *app) open(ctx context.Context, name string) (*target, error) {
 		if err != nil {
 			return nil, alsoNoFile(name, err)
 		}
-		s.Within = a.within
+		s.Within, s.Unmask = a.within, a.unmask
 		return &target{name, client.Target{Shared: s}}, nil
 	}
 	r, err := a.openFile(ctx, name)
@@ -365,6 +365,7 @@ func (a *app) openFile(ctx context.Context, path string) (replay.Recording, erro
 func (a *app) evidenceFlags(c *cobra.Command) {
 	f := c.Flags()
 	f.DurationVar(&a.within, "within", 0, "time within which the question must end (default "+ask.DefaultLimit.String()+")")
+	f.BoolVar(&a.unmask, "unmask", false, "evidence of a case: show what is masked, which needs the right and is recorded")
 	f.StringArrayVar(&a.binaries, "binary", nil, "core dump: program or library of the process; may be repeated")
 	f.StringArrayVar(&a.debug, "debug", nil, "core dump: folder with binaries or separate debug files; may be repeated")
 	f.StringArrayVar(&a.source, "source", nil, "core dump, crash text: folder with source text; may be repeated")

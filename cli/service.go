@@ -211,6 +211,7 @@ func (a *app) caseCommand() *cobra.Command {
 			return a.switchCase(args[0], "open again", func(s *client.Client) (api.Case, error) { return s.ReopenCase(c.Context(), args[0]) })
 		},
 	}
+	var unmask bool
 	add := &cobra.Command{
 		Use: "add CASE PERSON", Short: "Add a person to a case, or change the role", Args: args(2, 2, "CASE PERSON --role lead|member|viewer"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -218,13 +219,24 @@ func (a *app) caseCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m := api.Member{Name: args[1], Role: role}
-			if err := s.SetMember(c.Context(), args[0], m); err != nil {
+			to := api.MemberChange{Role: role}
+			if c.Flags().Changed("unmask") {
+				to.Unmasks = &unmask
+			}
+			m, err := s.ChangeMember(c.Context(), args[0], args[1], to)
+			if err != nil {
 				return err
 			}
-			return a.print(m, func(w io.Writer) { fmt.Fprintf(w, "%s is now %s of %s\n", m.Name, m.Role, args[0]) })
+			return a.print(m, func(w io.Writer) {
+				fmt.Fprintf(w, "%s is now %s of %s", m.Name, m.Role, args[0])
+				if m.Unmasks {
+					fmt.Fprint(w, ", and may see what is masked")
+				}
+				fmt.Fprintln(w)
+			})
 		},
 	}
+	add.Flags().BoolVar(&unmask, "unmask", false, "may see what is masked; --unmask=false takes that away")
 	add.Flags().StringVar(&role, "role", api.RoleMember, "lead, member or viewer")
 	after := ""
 	members := a.ofCase("members CASE", "List the people of a case, by name", 1, func(ctx context.Context, s *client.Client, args []string) error {
@@ -233,9 +245,9 @@ func (a *app) caseCommand() *cobra.Command {
 			return err
 		}
 		return a.print(list, func(w io.Writer) {
-			t := newTable(w, "person", "role")
+			t := newTable(w, "person", "role", "sees what is masked")
 			for _, m := range list {
-				t.AppendRow(table.Row{m.Name, m.Role})
+				t.AppendRow(table.Row{m.Name, m.Role, map[bool]string{true: "yes"}[m.Unmasks]})
 			}
 			t.Render()
 			if len(list) == api.MembersOfPage {
@@ -251,7 +263,7 @@ func (a *app) caseCommand() *cobra.Command {
 		return a.print(map[string]string{"removed": args[1]}, func(w io.Writer) { fmt.Fprintf(w, "%s is no member of %s any more\n", args[1], args[0]) })
 	})
 	c.AddCommand(a.deletedCases()...)
-	c.AddCommand(open, add, members, a.caseCustody(), a.verifyCustody(), remove, end, reopen, a.caseChecks(), a.exportCommand(), a.importCommand())
+	c.AddCommand(open, add, members, a.caseCustody(), a.verifyCustody(), a.maskCommand(), remove, end, reopen, a.caseChecks(), a.exportCommand(), a.importCommand())
 	return c
 }
 
@@ -269,9 +281,15 @@ func names(list []api.Member) string {
 
 func (a *app) exportCommand() *cobra.Command {
 	var out string
+	var masked bool
 	c := a.ofCase("export CASE", "Write the whole case into one file: evidence, records, exhibits, and who did what", 1, func(ctx context.Context, s *client.Client, args []string) error {
-		return a.toFile(cmp.Or(out, args[0]+".case.zip"), func(w io.Writer) error { return s.Export(ctx, args[0], w) })
+		write := s.Export
+		if masked {
+			write = s.ExportMasked
+		}
+		return a.toFile(cmp.Or(out, args[0]+".case.zip"), func(w io.Writer) error { return write(ctx, args[0], w) })
 	})
+	c.Flags().BoolVar(&masked, "masked", false, "leave out the bytes of evidence and artifacts, which are not masked")
 	c.Flags().StringVarP(&out, "output", "o", "", "file to write (default CASE.case.zip)")
 	return c
 }

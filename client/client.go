@@ -147,7 +147,13 @@ func (c *Client) RemoveMember(ctx context.Context, name, person string) error {
 
 // SetMember adds a person to a case or changes a role.
 func (c *Client) SetMember(ctx context.Context, name string, m api.Member) error {
-	return c.call(ctx, "PUT", "/api/cases/"+url.PathEscape(name)+"/members/"+url.PathEscape(m.Name), map[string]string{"role": m.Role}, nil)
+	_, err := c.ChangeMember(ctx, name, m.Name, api.MemberChange{Role: m.Role})
+	return err
+}
+
+// ChangeMember adds a person to a case, or changes what a member may.
+func (c *Client) ChangeMember(ctx context.Context, name, person string, to api.MemberChange) (m api.Member, err error) {
+	return m, c.call(ctx, "PUT", "/api/cases/"+url.PathEscape(name)+"/members/"+url.PathEscape(person), to, &m)
 }
 
 // ListEvidence lists a case's evidence, newest first.

@@ -9,6 +9,7 @@ import (
 
 	"wraithology/api"
 	"wraithology/core/fault"
+	"wraithology/core/mask"
 )
 
 func casePath(name string) string { return "/api/cases/" + url.PathEscape(name) }
@@ -144,6 +145,21 @@ func (c *Client) receive(ctx context.Context, path string, to io.Writer, what st
 // Export writes a whole case as an archive.
 func (c *Client) Export(ctx context.Context, name string, to io.Writer) error {
 	return c.receive(ctx, casePath(name)+"/archive", to, "the archive")
+}
+
+// ExportMasked writes a case to a writer as an archive without what is masked.
+func (c *Client) ExportMasked(ctx context.Context, name string, to io.Writer) error {
+	return c.receive(ctx, casePath(name)+"/archive/masked", to, "the archive")
+}
+
+// Mask returns the rules for masking of a case.
+func (c *Client) Mask(ctx context.Context, name string) (rules api.Masking, err error) {
+	return rules, c.call(ctx, "GET", casePath(name)+"/mask", nil, &rules)
+}
+
+// SetMask sets the rules for masking of a case.
+func (c *Client) SetMask(ctx context.Context, name string, rules mask.Rules) (out api.Masking, err error) {
+	return out, c.call(ctx, "PUT", casePath(name)+"/mask", rules, &out)
 }
 
 // Import makes a case of an archive, with another name if one is given.

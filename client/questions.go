@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"maps"
 	"net/url"
 	"time"
 
@@ -15,6 +16,8 @@ type Shared struct {
 	path string
 	// Within is the time limit of a question; 0 for the service's default.
 	Within time.Duration
+	// Unmask asks for what is masked, too: that needs the right, and is recorded.
+	Unmask bool
 }
 
 // Evidence returns evidence of a case.
@@ -29,12 +32,13 @@ func Ask[A any](ctx context.Context, s *Shared, q ask.Request[A]) (answer A, err
 	if s.Within > 0 {
 		values.Set("within", s.Within.String())
 	}
+	if s.Unmask {
+		values.Set("unmask", "true")
+	}
 	if question.Nested() {
 		return answer, s.c.call(ctx, "POST", s.path+"/"+question.Name+"?"+values.Encode(), q, &answer)
 	}
-	for name, list := range ask.Encode(q) {
-		values[name] = list
-	}
+	maps.Copy(values, ask.Encode(q))
 	return answer, s.c.call(ctx, "GET", s.path+"/"+question.Name+"?"+values.Encode(), nil, &answer)
 }
 

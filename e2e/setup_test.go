@@ -8,11 +8,13 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -217,4 +219,14 @@ func (s *service) signedIn(t *testing.T, p person) *client.Client {
 	_, err := c.SignIn(context.Background(), api.Credentials{Name: p.name, Password: p.password}, "test")
 	require.NoError(t, err)
 	return c
+}
+
+// settled waits until all evidence of a case is indexed.
+func (p person) settled(t *testing.T, name string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		var list []api.EvidenceInfo
+		require.NoError(t, json.Unmarshal([]byte(p.fine(t, "evidence", name, "--json")), &list))
+		return !slices.ContainsFunc(list, func(e api.EvidenceInfo) bool { return e.State == api.StateIndexing })
+	}, time.Minute, 100*time.Millisecond)
 }

@@ -40,6 +40,36 @@ type Rules struct {
 	Except []string `json:"except,omitempty" maxItems:"200"`
 }
 
+// String writes the rules for people.
+func (r Rules) String() string {
+	var parts []string
+	if r.WithoutDefaults {
+		parts = append(parts, "without the defaults")
+	}
+	for _, x := range r.List {
+		parts = append(parts, x.On+":"+x.Match)
+	}
+	for _, x := range r.Except {
+		parts = append(parts, "except "+x)
+	}
+	if len(parts) == 0 {
+		return "the defaults"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// ParseRule reads a rule as people write it: ON:MATCH; without ON it is about names of variables and of fields, and attributes.
+func ParseRule(text string) ([]Rule, error) {
+	on, match, ok := strings.Cut(text, ":")
+	if !ok {
+		return []Rule{{OnName, text}, {OnField, text}, {OnAttribute, text}}, nil
+	}
+	if match == "" {
+		return nil, fault.InvalidMask.New("write ON:MATCH", "invalid rule %q: nothing after the colon", text)
+	}
+	return []Rule{{on, match}}, nil
+}
+
 // Level says how much of a value is masked.
 type Level uint8
 

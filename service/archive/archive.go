@@ -5,6 +5,8 @@ package archive
 import (
 	"encoding/json"
 	"time"
+
+	"wraithology/core/mask"
 )
 
 // Format and Version are in the header of an archive.
@@ -39,7 +41,9 @@ type Header struct {
 	Service string    `json:"service"` // its identity
 	By      string    `json:"by"`
 	At      time.Time `json:"at"`
-	Case    Case      `json:"case"`
+	// Masked is set if the archive has no secrets: the bytes of evidence and artifacts are left out.
+	Masked bool `json:"masked,omitempty"`
+	Case   Case `json:"case"`
 }
 
 // Case is the case of an archive.
@@ -51,6 +55,7 @@ type Case struct {
 	ClosedBy string     `json:"closedBy,omitempty"`
 	Cause    string     `json:"cause,omitempty"`
 	Members  []member   `json:"members"`
+	Mask     mask.Rules `json:"mask"` // the rules for masking; exhibits were asked with them
 }
 
 type member struct {

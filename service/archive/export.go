@@ -14,6 +14,7 @@ import (
 
 	"github.com/klauspost/compress/flate"
 
+	"wraithology/core/mask"
 	"wraithology/service/store"
 	"wraithology/service/vault"
 )
@@ -25,6 +26,8 @@ type Export struct {
 	From   string // address of the service
 	By     string // who exports the case
 	Report string // HTML
+	// Masked leaves out the bytes of evidence and artifacts: all that stays is masked.
+	Masked bool
 }
 
 // Numbers of records that are read at once: an exhibit may have 4 MiB.
@@ -35,7 +38,7 @@ const (
 
 // Write writes the archive of a case as it is at one instant. An error leaves an archive without its directory, which nobody can read.
 func (x Export) Write(ctx context.Context, caseID int64, to io.Writer) error {
-	w := &writer{zip: zip.NewWriter(to), at: time.Now().UTC()}
+	w := &writer{zip: zip.NewWriter(to), at: time.Now().UTC(), masked: x.Masked}
 	w.zip.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) { return flate.NewWriter(w, flate.BestSpeed) })
 	identity, err := x.Store.Identity(ctx)
 	if err != nil {
@@ -46,15 +49,23 @@ func (x Export) Write(ctx context.Context, caseID int64, to io.Writer) error {
 		if err != nil {
 			return err
 		}
-		if err := w.json(headerFile, headerOf(c, Header{Format: Format, Version: Version, From: x.From, Service: identity, By: x.By, At: w.at})); err != nil {
+		if err := w.json(headerFile, headerOf(c, Header{Format: Format, Version: Version, From: x.From, Service: identity, By: x.By, At: w.at, Masked: x.Masked})); err != nil {
 			return err
 		}
+		rules, err := mask.New(c.Mask)
+		if err != nil {
+			return err
+		}
+		w.rules = rules.ID()
 		files, err := w.records(ctx, s, c.ID)
 		if err != nil {
 			return err
 		}
 		if err := w.file(reportFile, func(to io.Writer) error { _, err := io.WriteString(to, x.Report); return err }); err != nil {
 			return err
+		}
+		if x.Masked {
+			files = nil
 		}
 		for _, sum := range files {
 			if err := w.bytes(ctx, x.Vault.Path(sum), filesFolder+sum); err != nil {
@@ -76,7 +87,7 @@ func (x Export) Write(ctx context.Context, caseID int64, to io.Writer) error {
 }
 
 func headerOf(c store.Case, h Header) Header {
-	h.Case = Case{Name: c.Name, Title: c.Title, Created: c.CreatedAt, Closed: c.ClosedAt, Cause: c.Cause, Members: []member{}}
+	h.Case = Case{Name: c.Name, Title: c.Title, Created: c.CreatedAt, Closed: c.ClosedAt, Cause: c.Cause, Members: []member{}, Mask: c.Mask}
 	if c.Closer != nil {
 		h.Case.ClosedBy = c.Closer.Name
 	}
@@ -91,6 +102,9 @@ type writer struct {
 	zip   *zip.Writer
 	at    time.Time
 	files []file
+	// masked leaves out hashes of what is left out; rules are those of the case.
+	masked bool
+	rules  string
 }
 
 func (w *writer) file(name string, write func(io.Writer) error) error {
@@ -185,6 +199,22 @@ func pages[T any](number int, read func(store.Page) ([]T, error), key func(T) in
 	}
 }
 
+// sum is the hash of bytes that are in the archive; empty if they are left out.
+func (w *writer) sum(hash string) string {
+	if w.masked {
+		return ""
+	}
+	return hash
+}
+
+// answer is that of an exhibit; one that was asked with other rules than those of the case is withheld.
+func (w *writer) answer(x store.Exhibit) json.RawMessage {
+	if x.MaskedBy != w.rules {
+		return json.RawMessage(`{"withheld":"it was being asked again with the rules for masking when the case was exported"}`)
+	}
+	return json.RawMessage(x.Answer)
+}
+
 // records writes the records of a case, and returns the SHA-256 of the files that they name.
 func (w *writer) records(ctx context.Context, s *store.Store, caseID int64) (files []string, err error) {
 	named := map[string]bool{}
@@ -202,14 +232,14 @@ func (w *writer) records(ctx context.Context, s *store.Store, caseID int64) (fil
 		func() error {
 			return lines(w, evidenceFile, all(list, nil), func(e store.Evidence) evidence {
 				name(e.SHA256)
-				return evidence{Name: e.Name, Bytes: e.Bytes, SHA256: e.SHA256, Uploaded: e.UploadedAt, By: e.Person.Name, ReadAs: e.ReadAs, Fields: e.Fields, ClockOffsetNs: e.ClockOffsetNs,
+				return evidence{Name: e.Name, Bytes: e.Bytes, SHA256: w.sum(e.SHA256), Uploaded: e.UploadedAt, By: e.Person.Name, ReadAs: e.ReadAs, Fields: e.Fields, ClockOffsetNs: e.ClockOffsetNs,
 					Kind: e.Kind, Program: e.Program, Host: e.Host, Started: e.Started, Moments: e.Moments, Outcome: e.Outcome, Fingerprint: e.Fingerprint}
 			})
 		},
 		func() error {
 			return lines(w, artifactsFile, all(s.ArtifactsOf(ctx, caseID)), func(a store.Artifact) artifact {
 				name(a.SHA256)
-				return artifact{a.Name, a.Kind, a.Bytes, a.SHA256, a.BuildID, a.UploadedAt, a.Person.Name}
+				return artifact{a.Name, a.Kind, a.Bytes, w.sum(a.SHA256), a.BuildID, a.UploadedAt, a.Person.Name}
 			})
 		},
 		func() error {
@@ -226,7 +256,7 @@ func (w *writer) records(ctx context.Context, s *store.Store, caseID int64) (fil
 		func() error {
 			read := func(p store.Page) ([]store.Exhibit, error) { return s.ExhibitsOf(ctx, caseID, p) }
 			return lines(w, exhibitsFile, pages(exhibits, read, func(x store.Exhibit) int64 { return x.Number }), func(x store.Exhibit) exhibit {
-				return exhibit{x.Number, x.Evidence.Name, x.Person.Name, x.CreatedAt, x.Question, json.RawMessage(x.Request), json.RawMessage(x.Answer), x.Moment, x.Thread, int32(x.Frame), x.Note}
+				return exhibit{x.Number, x.Evidence.Name, x.Person.Name, x.CreatedAt, x.Question, json.RawMessage(x.Request), w.answer(x), x.Moment, x.Thread, int32(x.Frame), x.Note}
 			})
 		},
 		func() error { return w.comments(ctx, s, caseID) },

@@ -23,6 +23,7 @@ import (
 	"wraithology/api"
 	"wraithology/core/ask"
 	"wraithology/core/fault"
+	"wraithology/core/mask"
 	"wraithology/service/store"
 	"wraithology/service/vault"
 	"wraithology/service/wellformed"
@@ -292,6 +293,7 @@ type importing struct {
 	comments map[int64]int64
 	sittings map[string]int64
 	renamed  []string // what has another number here
+	maskedBy string   // the rules with which the exhibits were asked; empty if that is not sure
 }
 
 func (in *importing) all(ctx context.Context, name string, by store.Person) error {
@@ -357,6 +359,9 @@ func (in *importing) begin(ctx context.Context, name string, by store.Person) er
 		return err
 	}
 	in.of = c
+	if err := in.mask(ctx); err != nil {
+		return err
+	}
 	seen := map[int64]bool{}
 	for _, m := range of.Members {
 		id, err := in.person(ctx, m.Name)
@@ -431,6 +436,21 @@ func inBatches[R, T any](in *importing, name string, convert func(R) (T, error),
 	return flush()
 }
 
+// mask gives the case the rules of the archive. Exhibits of a masked archive were asked with them; those of another one are asked again, because an
+// archive can have been changed.
+func (in *importing) mask(ctx context.Context) error {
+	rules, err := mask.New(in.header.Case.Mask)
+	if err != nil {
+		return invalid("the rules for masking: %w", err)
+	}
+	if in.header.Masked {
+		in.maskedBy = rules.ID()
+	}
+	in.of.Mask = in.header.Case.Mask
+	_, err = in.store.SetMask(ctx, in.of.ID, in.header.Case.Mask)
+	return err
+}
+
 // idOf returns the ID of evidence of the archive; nil for none.
 func (in *importing) idOf(name string) (*int64, error) {
 	if name == "" {
@@ -448,6 +468,9 @@ func (in *importing) stored(name, sum string, n int64) error {
 	if !itemName.MatchString(name) {
 		return invalid("invalid name %.140q", name)
 	}
+	if in.header.Masked {
+		return nil
+	}
 	if !sumText.MatchString(sum) || in.files[filesFolder+sum] == nil || in.files[filesFolder+sum].UncompressedSize64 != uint64(n) {
 		return invalid("the bytes of %s are missing from the archive", name)
 	}
@@ -460,12 +483,18 @@ func (in *importing) addEvidence(ctx context.Context) error {
 			return x, err
 		}
 		by, err := in.person(ctx, r.By)
-		return store.Evidence{CaseID: in.of.ID, Name: r.Name, Bytes: r.Bytes, SHA256: r.SHA256, UploadedAt: r.Uploaded, PersonID: by, State: api.StateIndexing, Started: time.Unix(0, 0).UTC(), ReadAs: r.ReadAs, Fields: r.Fields, ClockOffsetNs: r.ClockOffsetNs, IsImported: true}, err
+		x = store.Evidence{CaseID: in.of.ID, Name: r.Name, Bytes: r.Bytes, SHA256: r.SHA256, UploadedAt: r.Uploaded, PersonID: by, State: api.StateIndexing, Started: time.Unix(0, 0).UTC(), ReadAs: r.ReadAs, Fields: r.Fields, ClockOffsetNs: r.ClockOffsetNs, IsImported: true}
+		if in.header.Masked { // the hash says nothing either: this service may have bytes that the person may not see
+			x.SHA256, x.State, x.Outcome, x.Trouble = "", api.StateFailed, "was left out", fault.NoBytes.Error()
+		}
+		return x, err
 	}, func(_ []evidence, list []store.Evidence) error {
 		for _, e := range list {
 			in.evidence[e.Name] = e.ID
 		}
-		in.added = append(in.added, list...)
+		if !in.header.Masked {
+			in.added = append(in.added, list...)
+		}
 		return nil
 	})
 }
@@ -476,6 +505,9 @@ func (in *importing) addArtifacts(ctx context.Context) error {
 			return x, err
 		}
 		by, err := in.person(ctx, r.By)
+		if in.header.Masked {
+			r.SHA256 = ""
+		}
 		return store.Artifact{CaseID: in.of.ID, Name: r.Name, Kind: r.Kind, Bytes: r.Bytes, SHA256: r.SHA256, BuildID: r.BuildID, UploadedAt: r.Uploaded, PersonID: by}, err
 	}, nil)
 }
@@ -535,7 +567,7 @@ func (in *importing) addExhibits(ctx context.Context) error {
 			return x, err
 		}
 		by, err := in.person(ctx, r.By)
-		return store.Exhibit{CaseID: in.of.ID, Number: r.Number, EvidenceID: *of, PersonID: by, CreatedAt: r.Created, Question: r.Question, Request: string(r.Request), Answer: string(r.Answer), Moment: r.Moment, Thread: r.Thread, Frame: int(r.Frame), Note: r.Note}, err
+		return store.Exhibit{CaseID: in.of.ID, Number: r.Number, EvidenceID: *of, PersonID: by, CreatedAt: r.Created, Question: r.Question, Request: string(r.Request), Answer: string(r.Answer), Moment: r.Moment, Thread: r.Thread, Frame: int(r.Frame), Note: r.Note, MaskedBy: in.maskedBy}, err
 	}, func(_ []exhibit, list []store.Exhibit) error {
 		for _, x := range list {
 			in.exhibits[x.Number] = x.ID

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -67,7 +68,8 @@ func (a *server) caseRoutes(h huma.API) {
 	})
 	route(h, a, "POST", "/api/cases/{case}/close", "closeCase", "Close a case with its cause", func(ctx context.Context, in *caseBody[api.Closing]) (*body[api.Case], error) {
 		return a.switchCase(ctx, in.Case, func(s *store.Store, c store.Case) (string, error) {
-			return "closed the case: " + in.Body.Cause, s.CloseCase(ctx, c.ID, in.Body.Cause, who(ctx).ID)
+			cause := a.masked(c, in.Body.Cause)
+			return "closed the case: " + cause, s.CloseCase(ctx, c.ID, cause, who(ctx).ID)
 		})
 	})
 	route(h, a, "POST", "/api/cases/{case}/reopen", "reopenCase", "Open a closed case again", func(ctx context.Context, in *CaseInput) (*body[api.Case], error) {
@@ -79,9 +81,7 @@ func (a *server) caseRoutes(h huma.API) {
 	route(h, a, "PUT", "/api/cases/{case}/members/{person}", "setMember", "Add a person to a case, or change the role", func(ctx context.Context, in *struct {
 		CaseInput
 		Person string `path:"person"`
-		Body   struct {
-			Role string `json:"role" enum:"lead,member,viewer"`
-		}
+		Body   api.MemberChange
 	}) (*body[api.Member], error) {
 		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
@@ -96,10 +96,26 @@ func (a *server) caseRoutes(h huma.API) {
 		}
 		m := api.Member{Name: p.Name, Role: in.Body.Role}
 		err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-			if err := s.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: m.Role}); err != nil {
+			was, err := s.MemberOf(ctx, c.ID, p.ID)
+			if err != nil && !errors.Is(err, fault.NotFound) {
 				return "", err
 			}
-			return fmt.Sprintf("made %s %s of the case", m.Name, m.Role), a.Board.In(s).Invite(ctx, c, who(ctx), p, m.Role)
+			m.Unmasks = was.Unmasks
+			change(&m.Unmasks, in.Body.Unmasks)
+			if err := s.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: m.Role, Unmasks: m.Unmasks}); err != nil {
+				return "", err
+			}
+			entry := fmt.Sprintf("made %s %s of the case", m.Name, m.Role)
+			switch {
+			case m.Unmasks && !was.Unmasks:
+				entry += ", who may see what is masked"
+			case was.Unmasks && !m.Unmasks:
+				entry += ", who may not see what is masked any more"
+			}
+			if was.Role == m.Role {
+				return entry, nil
+			}
+			return entry, a.Board.In(s).Invite(ctx, c, who(ctx), p, m.Role)
 		})
 		return &body[api.Member]{m}, err
 	})
@@ -147,7 +163,9 @@ func (a *server) oneCase(ctx context.Context, name string) (*body[api.Case], err
 	if c.Members, err = a.Store.MembersOf(ctx, c.ID, "", api.MembersOfOne); err != nil {
 		return nil, err
 	}
-	return &body[api.Case]{ownCase(c, me.Role)}, err
+	out := ownCase(c, me.Role)
+	out.Unmasks = me.Unmasks
+	return &body[api.Case]{out}, err
 }
 
 func ownCase(c store.Case, role string) api.Case {
@@ -156,7 +174,9 @@ func ownCase(c store.Case, role string) api.Case {
 	return out
 }
 
-func memberOf(m store.Member) api.Member { return api.Member{Name: m.Person.Name, Role: m.Role} }
+func memberOf(m store.Member) api.Member {
+	return api.Member{Name: m.Person.Name, Role: m.Role, Unmasks: m.Unmasks}
+}
 
 // caseOf converts a case, without the role of the person who asks.
 func caseOf(c store.Case) api.Case {

@@ -171,7 +171,7 @@ func (a *server) locate(ctx context.Context, caseName string, caseID int64, evid
 			return fault.NoCode.New("upload evidence first", "the case has no evidence with the place of the checkpoint")
 		}
 	}
-	r, _, err := a.recording(ctx, caseName, evidence)
+	r, _, _, err := a.recording(ctx, caseName, evidence)
 	if err != nil {
 		return err
 	}

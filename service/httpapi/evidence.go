@@ -227,7 +227,11 @@ func (a *server) download(w http.ResponseWriter, r *http.Request) {
 	c, err := a.caseFor(ctx, chi.URLParam(r, "case"))
 	if err == nil {
 		var e store.Evidence
-		if e, err = a.Store.EvidenceByName(ctx, c.ID, chi.URLParam(r, "evidence")); err == nil {
+		e, err = a.Store.EvidenceByName(ctx, c.ID, chi.URLParam(r, "evidence"))
+		if err == nil && e.SHA256 == "" {
+			err = fault.NoBytes
+		}
+		if err == nil {
 			if err = a.note(ctx, c, "downloaded %s", e.Name); err == nil {
 				w.Header().Set("Content-Type", "application/octet-stream")
 				w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", e.Name+ending(e.Kind)))

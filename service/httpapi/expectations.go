@@ -55,7 +55,7 @@ func (a *server) newExpectation(ctx context.Context, in *caseBody[ask.Expectatio
 		return nil, err
 	}
 	b := in.Body
-	x := store.Expectation{CaseID: c.ID, Checkpoint: b.Checkpoint, Text: b.Text, Condition: b.When, That: b.That, Note: b.Note, PersonID: who(ctx).ID, Person: who(ctx)}
+	x := store.Expectation{CaseID: c.ID, Checkpoint: b.Checkpoint, Text: b.Text, Condition: b.When, That: b.That, Note: a.masked(c, b.Note), PersonID: who(ctx).ID, Person: who(ctx)}
 	if err := x.Asked().Valid(); err != nil {
 		return nil, err
 	}
@@ -102,6 +102,7 @@ func (a *server) changeExpectation(ctx context.Context, in *ChangeExpectationInp
 			change(&x.Condition, in.Body.When)
 			change(&x.That, in.Body.That)
 			change(&x.Note, in.Body.Note)
+			x.Note = a.masked(c, x.Note)
 		})
 		if err != nil {
 			return "", err
@@ -123,7 +124,7 @@ func (a *server) locateExpectation(ctx context.Context, c store.Case, x *store.E
 		if e.State != api.StateReady {
 			continue
 		}
-		r, err := a.Recordings.Open(ctx, e, nil)
+		r, err := a.open(ctx, c, e)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}

@@ -16,6 +16,9 @@ func RightsOf(name string) (needs, full right, tokens []string) {
 	return x.needs, x.full, x.tokens
 }
 
+// ShowsSecrets reports whether an operation needs the right to see what is masked.
+func ShowsSecrets(name string) bool { return accessOf(name).secrets }
+
 // RightOf returns the right of a role.
 func RightOf(role string) right { return rights[role] }
 

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -227,7 +228,7 @@ func (a *server) eachTraced(ctx context.Context, caseName string, do func(store.
 		if e.State != api.StateReady || !mayHaveTraces(e.Kind) {
 			continue
 		}
-		r, err := a.Recordings.Open(ctx, e, nil)
+		r, err := a.open(ctx, c, e)
 		if err != nil {
 			return err
 		}
@@ -265,6 +266,14 @@ func (a *server) move(ctx context.Context, from, name, to string) (store.Evidenc
 		}
 		if err := s.MoveEvidence(ctx, e, target.ID); err != nil {
 			return "", err
+		}
+		if !reflect.DeepEqual(c.Mask, target.Mask) { // it is masked by other rules there
+			if e, err = s.IndexOneAgain(ctx, e.ID); err == nil {
+				err = q.Index(ctx, e)
+			}
+			if err != nil {
+				return "", err
+			}
 		}
 		return fmt.Sprintf("moved %s to %s", name, to), errors.Join(q.Check(ctx, target.ID, e.ID), s.Note(ctx, target.ID, who(ctx).ID, fmt.Sprintf("took %s from %s", name, from)))
 	})

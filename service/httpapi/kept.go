@@ -82,7 +82,11 @@ func (a *server) keptRoutes(h huma.API, r chi.Router) {
 		Responses:  map[string]*huma.Response{"200": {Description: "the report", Content: map[string]*huma.MediaType{"text/markdown": {Schema: &huma.Schema{Type: "string"}}}}, "default": {Description: "error"}}}, a.report)
 }
 
-func exhibitOf(x store.Exhibit) api.Exhibit {
+// exhibitOf converts an exhibit. An answer that was asked with other rules than those of the case is withheld until it has been asked again.
+func (a *server) exhibitOf(c store.Case, x store.Exhibit) api.Exhibit {
+	if a.maskOf(c).ID() != x.MaskedBy {
+		x.Answer = `{"withheld":"it is being asked again with the rules for masking of the case"}`
+	}
 	text := report.Exhibit(x.Question, x.Request, x.Answer)
 	return api.Exhibit{ID: x.Number, Evidence: x.Evidence.Name, Question: x.Question, Request: json.RawMessage(x.Request), Answer: json.RawMessage(x.Answer), Note: x.Note, By: x.Person.Name, Created: x.CreatedAt,
 		Place: api.Place{Moment: event.Moment(x.Moment), Thread: event.ThreadID(x.Thread), Frame: x.Frame}, Markdown: text, HTML: markdown.HTML(text)}
@@ -100,7 +104,7 @@ func (a *server) exhibits(ctx context.Context, in *struct {
 	}
 	a.Reads.Add(who(ctx).ID, c.ID, "", "exhibits")
 	list, err := a.Store.ExhibitsOf(ctx, c.ID, store.Page{After: in.After, Latest: in.Latest, Most: in.Count})
-	return listed(list, exhibitOf, err)
+	return listed(list, func(x store.Exhibit) api.Exhibit { return a.exhibitOf(c, x) }, err)
 }
 
 func (a *server) exhibit(ctx context.Context, in *KeptInput) (*body[api.Exhibit], error) {
@@ -110,7 +114,7 @@ func (a *server) exhibit(ctx context.Context, in *KeptInput) (*body[api.Exhibit]
 	}
 	a.Reads.Add(who(ctx).ID, c.ID, "", fmt.Sprint("exhibit ", in.ID))
 	x, err := a.Store.ExhibitByNumber(ctx, c.ID, in.ID)
-	return &body[api.Exhibit]{exhibitOf(x)}, err
+	return &body[api.Exhibit]{a.exhibitOf(c, x)}, err
 }
 
 // newExhibit asks the question and keeps the answer.
@@ -129,7 +133,7 @@ func (a *server) newExhibit(ctx context.Context, in *caseBody[api.NewExhibit]) (
 			return nil, err
 		}
 	}
-	s, e, err := a.subject(ctx, in.Case, in.Body.Evidence)
+	s, _, e, err := a.subject(ctx, in.Case, in.Body.Evidence)
 	if err != nil {
 		return nil, err
 	}
@@ -148,7 +152,8 @@ func (a *server) newExhibit(ctx context.Context, in *caseBody[api.NewExhibit]) (
 	if err != nil {
 		return nil, err
 	}
-	x := store.Exhibit{CaseID: c.ID, EvidenceID: e.ID, Evidence: e, PersonID: who(ctx).ID, Person: who(ctx), Question: q.Name, Moment: int64(place.Moment), Thread: int64(place.Thread), Frame: place.Frame, Note: in.Body.Note}
+	x := store.Exhibit{CaseID: c.ID, EvidenceID: e.ID, Evidence: e, PersonID: who(ctx).ID, Person: who(ctx), Question: q.Name, Moment: int64(place.Moment), Thread: int64(place.Thread), Frame: place.Frame}
+	x.MaskedBy, x.Note = a.maskOf(c).ID(), a.masked(c, in.Body.Note)
 	if x.Request, err = jsonText(asked); err != nil {
 		return nil, err
 	}
@@ -164,7 +169,7 @@ func (a *server) newExhibit(ctx context.Context, in *caseBody[api.NewExhibit]) (
 		}
 		return fmt.Sprintf("kept exhibit %d: %s of %s@%d", x.Number, x.Question, e.Name, x.Moment), nil
 	})
-	return &body[api.Exhibit]{exhibitOf(x)}, err
+	return &body[api.Exhibit]{a.exhibitOf(c, x)}, err
 }
 
 func jsonText(x any) (string, error) {
@@ -184,11 +189,11 @@ func (a *server) noteExhibit(ctx context.Context, in *keptBody[api.ExhibitNote])
 	if err != nil {
 		return nil, err
 	}
+	x.Note = a.masked(c, in.Body.Note)
 	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		return fmt.Sprintf("changed the note of exhibit %d", x.Number), s.NoteExhibit(ctx, x.ID, in.Body.Note)
+		return fmt.Sprintf("changed the note of exhibit %d", x.Number), s.NoteExhibit(ctx, x.ID, x.Note)
 	})
-	x.Note = in.Body.Note
-	return &body[api.Exhibit]{exhibitOf(x)}, err
+	return &body[api.Exhibit]{a.exhibitOf(c, x)}, err
 }
 
 func (a *server) deleteExhibit(ctx context.Context, in *KeptInput) (*struct{}, error) {
@@ -301,7 +306,7 @@ func (a *server) newComment(ctx context.Context, in *caseBody[api.NewComment]) (
 		}
 		x.ParentID, x.Parent = &p.ID, &p
 	}
-	x.CaseID, x.PersonID, x.Person, x.Text = c.ID, who(ctx).ID, who(ctx), in.Body.Text
+	x.CaseID, x.PersonID, x.Person, x.Text = c.ID, who(ctx).ID, who(ctx), a.masked(c, in.Body.Text)
 	about := "the case"
 	if x.Evidence != nil {
 		about = x.Evidence.Name
@@ -337,7 +342,7 @@ func (a *server) anchored(ctx context.Context, c store.Case, at api.Anchor) (x s
 		}
 		return x, nil
 	}
-	r, e, err := a.recording(ctx, c.Name, at.Evidence)
+	r, _, e, err := a.recording(ctx, c.Name, at.Evidence)
 	if err != nil {
 		return x, err
 	}
@@ -390,10 +395,10 @@ func (a *server) editComment(ctx context.Context, in *keptBody[api.CommentText])
 	}
 	before := mentionedOthers(c, x)
 	now := x
-	now.Text = in.Body.Text
+	now.Text = a.masked(c, in.Body.Text)
 	ids := slices.DeleteFunc(mentionedOthers(c, now), func(id int64) bool { return slices.Contains(before, id) })
 	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
-		if err := s.EditComment(ctx, x, in.Body.Text, ids); err != nil {
+		if err := s.EditComment(ctx, x, now.Text, ids); err != nil {
 			return "", err
 		}
 		if x, err = s.CommentByNumber(ctx, c.ID, x.Number); err != nil {
@@ -446,7 +451,7 @@ func (a *server) newTheory(ctx context.Context, in *caseBody[api.NewTheory]) (*b
 	if err != nil {
 		return nil, err
 	}
-	x := store.Theory{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), Text: in.Body.Text, Note: in.Body.Note, State: api.TheoryOpen}
+	x := store.Theory{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), Text: a.masked(c, in.Body.Text), Note: a.masked(c, in.Body.Note), State: api.TheoryOpen}
 	err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
 		if err := s.AddTheory(ctx, &x); err != nil {
 			return "", err
@@ -478,6 +483,7 @@ func (a *server) changeTheory(ctx context.Context, in *keptBody[api.TheoryChange
 			change(&x.Text, in.Body.Text)
 			change(&x.State, in.Body.State)
 			change(&x.Note, in.Body.Note)
+			x.Text, x.Note = a.masked(c, x.Text), a.masked(c, x.Note)
 		})
 		if was != x.State {
 			return fmt.Sprintf("theory %d is %s: %s", x.Number, x.State, x.Text), err
@@ -603,7 +609,7 @@ func (a *server) reported(ctx context.Context, name, address string) (out report
 		return out, err
 	}
 	for _, x := range exhibits {
-		out.Exhibits = append(out.Exhibits, exhibitOf(x))
+		out.Exhibits = append(out.Exhibits, a.exhibitOf(c, x))
 	}
 	theories, err := a.Store.TheoriesOf(ctx, c.ID)
 	if err != nil {
@@ -621,7 +627,7 @@ func (a *server) reported(ctx context.Context, name, address string) (out report
 
 // failureStack returns the stack of the failure in evidence, as a report shows it.
 func (a *server) failureStack(ctx context.Context, caseName, name string) string {
-	s, _, err := a.subject(ctx, caseName, name)
+	s, _, _, err := a.subject(ctx, caseName, name)
 	if err == nil {
 		var stack ask.Stack
 		if stack, err = ask.Run(ctx, s, ask.StackRequest{Place: ask.Place{Moment: event.NoMoment}, Frames: 30}); err == nil {

@@ -178,7 +178,7 @@ func (a *server) sendHandOver(ctx context.Context, in *caseBody[api.HandingOver]
 	for name := range names {
 		return nil, fault.InvalidRequest.New("add the person to the case first", "%s is no member of the case", name)
 	}
-	x := store.Comment{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), Text: in.Body.Text}
+	x := store.Comment{CaseID: c.ID, PersonID: who(ctx).ID, Person: who(ctx), Text: a.masked(c, in.Body.Text)}
 	err = a.addComment(ctx, c, &x, "handed the case over", func(b *notices.Board, _ []int64) error { return b.HandOver(ctx, c, x, to) })
 	return &body[api.Comment]{commentOf(c, x)}, err
 }

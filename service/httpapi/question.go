@@ -52,7 +52,7 @@ func (a *server) questionRoute(h huma.API, q ask.Question) {
 			op.Parameters = append(op.Parameters, &huma.Param{Name: f.Name, In: "query", Description: f.Doc, Required: f.Tag.Get("required") == "true", Explode: explode(f.Type), Schema: huma.SchemaFromField(schemas, field, "")})
 		}
 	}
-	op.Parameters = append(op.Parameters, within)
+	op.Parameters = append(op.Parameters, within, &huma.Param{Name: "unmask", In: "query", Description: "true to see what is masked, which needs the right, and is recorded", Schema: &huma.Schema{Type: "boolean"}})
 	h.OpenAPI().AddOperation(op)
 	h.Adapter().Handle(op, h.Middlewares().Handler(func(ctx huma.Context) {
 		answer, err := a.question(ctx, q)
@@ -85,6 +85,17 @@ func (a *server) question(ctx huma.Context, q ask.Question) (any, error) {
 		}
 	}
 	values.Del("within")
+	in := ctx.Context()
+	if text := values.Get("unmask"); text != "" {
+		unmasks, err := strconv.ParseBool(text)
+		if err != nil {
+			return nil, fault.InvalidRequest.New("use true or false", "invalid unmask %q", text)
+		}
+		if unmasks {
+			in = asUnmasked(in)
+		}
+	}
+	values.Del("unmask")
 	request := q.New()
 	if err := ask.Decode(values, request); err != nil {
 		return nil, err
@@ -94,36 +105,41 @@ func (a *server) question(ctx huma.Context, q ask.Question) (any, error) {
 			return nil, err
 		}
 	}
-	s, e, err := a.subject(ctx.Context(), ctx.Param("case"), ctx.Param("evidence"))
+	s, c, e, err := a.subject(in, ctx.Param("case"), ctx.Param("evidence"))
 	if err != nil {
 		return nil, err
 	}
 	s.Limit = limit
-	answer, err := q.Run(ctx.Context(), s, reflect.ValueOf(request).Elem().Interface())
+	if does(in).unmasks { // before anything is shown
+		if err := a.note(in, c, "unmasked the answer to %s of %s", q.Name, e.Name); err != nil {
+			return nil, err
+		}
+	}
+	answer, err := q.Run(in, s, reflect.ValueOf(request).Elem().Interface())
 	if errors.Is(err, fault.Damaged) {
 		a.Recordings.Drop(s.Recording)
 	}
-	if err == nil {
-		a.Reads.Add(who(ctx.Context()).ID, e.CaseID, e.Name, q.Name)
+	if err == nil && !does(in).unmasks {
+		a.Reads.Add(who(in).ID, e.CaseID, e.Name, q.Name)
 	}
 	return answer, err
 }
 
-// subject returns evidence that the person can read, with the rest of its case, and its record.
-func (a *server) subject(ctx context.Context, caseName, name string) (ask.Subject, store.Evidence, error) {
-	r, e, err := a.recording(ctx, caseName, name)
+// subject returns evidence that the person can read, with the rest of its case, and the records of both.
+func (a *server) subject(ctx context.Context, caseName, name string) (ask.Subject, store.Case, store.Evidence, error) {
+	r, c, e, err := a.recording(ctx, caseName, name)
 	if err != nil {
-		return ask.Subject{}, e, err
+		return ask.Subject{}, c, e, err
 	}
 	return ask.Subject{
 		Recording: r, Offset: time.Duration(e.ClockOffsetNs),
-		Others: func(ctx context.Context) ([]ask.Other, error) { return a.others(ctx, e) },
+		Others: func(ctx context.Context) ([]ask.Other, error) { return a.others(ctx, c, e) },
 		Stops:  func(ctx context.Context) ([]ask.Stop, error) { return a.stops(ctx, e, r) },
-	}, e, nil
+	}, c, e, nil
 }
 
 // others opens the other evidence of a case.
-func (a *server) others(ctx context.Context, own store.Evidence) (list []ask.Other, err error) {
+func (a *server) others(ctx context.Context, c store.Case, own store.Evidence) (list []ask.Other, err error) {
 	all, err := a.Store.EvidenceOf(ctx, own.CaseID)
 	if err != nil {
 		return nil, err
@@ -132,7 +148,7 @@ func (a *server) others(ctx context.Context, own store.Evidence) (list []ask.Oth
 		if e.ID == own.ID || e.State != api.StateReady {
 			continue
 		}
-		x, err := a.Recordings.Open(ctx, e, nil)
+		x, err := a.open(ctx, c, e)
 		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 			return nil, err
 		}

@@ -12,6 +12,7 @@ import (
 	"wraithology/api"
 	"wraithology/core/ask"
 	"wraithology/core/fault"
+	"wraithology/core/mask"
 	"wraithology/core/replay"
 	"wraithology/service/accounts"
 	"wraithology/service/store"
@@ -37,6 +38,8 @@ type access struct {
 	needs right
 	// full is what the parts of the operation need that change or show what belongs to others; 0 if there are none.
 	full right
+	// secrets is set if the operation shows what is masked: it needs the right to see that.
+	secrets bool
 	// tokens are the scopes, besides write, that permit the operation.
 	tokens []string
 }
@@ -79,7 +82,10 @@ var accesses = map[string]access{
 	"reopenCase":      {needs: mayWork},
 	"deleteCase":      {needs: mayLead},
 	"retain":          {needs: mayLead},
-	"exportCase":      {needs: mayLook, tokens: reading},
+	"exportCase":      {needs: mayLook, secrets: true, tokens: reading},
+	"exportMasked":    {needs: mayLook, tokens: reading},
+	"mask":            {needs: mayLook, tokens: reading},
+	"setMask":         {needs: mayLead},
 	"report":          {needs: mayLook, tokens: reading},
 	"watchCase":       {needs: mayLook, tokens: reading},
 	"activity":        {needs: mayLook, tokens: reading},
@@ -98,7 +104,7 @@ var accesses = map[string]access{
 	"evidence":        {needs: mayLook, tokens: reading},
 	"oneEvidence":     {needs: mayLook, tokens: watching},
 	"upload":          {needs: mayWork, tokens: adding},
-	"content":         {needs: mayLook, tokens: reading},
+	"content":         {needs: mayLook, secrets: true, tokens: reading},
 	"indexAgain":      {needs: mayWork},
 	"setOffset":       {needs: mayWork},
 	"alike":           {needs: mayLook, tokens: reading},
@@ -149,8 +155,11 @@ var accesses = map[string]access{
 	"sayInSitting":  {needs: mayWork},
 }
 
-// questionAccess is that of every question about evidence.
-var questionAccess = access{needs: mayLook, tokens: reading}
+// questionAccess is that of every question about evidence, unmasked that of those that ask for what is masked.
+var (
+	questionAccess = access{needs: mayLook, tokens: reading}
+	unmasked       = access{needs: mayLook, secrets: true, tokens: reading}
+)
 
 // accessOf returns who may do an operation. The first request for one without an entry would panic: a test visits them all.
 func accessOf(operation string) access {
@@ -168,6 +177,8 @@ func accessOf(operation string) access {
 type operation struct {
 	name   string
 	access access
+	// unmasks is set for a question that is answered with what is masked.
+	unmasks bool
 }
 
 type operationKey struct{}
@@ -180,7 +191,7 @@ func does(ctx context.Context) operation {
 
 // begin returns the context of a request for an operation, or the error if who asks may not do it at all. Rights in a case are checked by caseFor.
 func begin(ctx context.Context, name string) (context.Context, error) {
-	op := operation{name, accessOf(name)}
+	op := operation{name: name, access: accessOf(name)}
 	if _, isSignedIn := accounts.Who(ctx); !isSignedIn && op.access.needs > anybody {
 		return ctx, fault.NotSignedIn
 	}
@@ -234,7 +245,39 @@ func (a *server) caseAndPart(ctx context.Context, name string) (store.Case, stor
 	if err == nil {
 		err = has(c, me, does(ctx).access.needs)
 	}
+	if err == nil && does(ctx).access.secrets && !me.Unmasks {
+		err = fault.Masked.New("ask a lead: wraith case add "+c.Name+" "+who(ctx).Name+" --unmask", "permission denied: you may not see what is masked in case %s", c.Name)
+	}
 	return c, me, err
+}
+
+// asUnmasked returns the context of a question that asks for what is masked.
+func asUnmasked(ctx context.Context) context.Context {
+	return context.WithValue(ctx, operationKey{}, operation{does(ctx).name, unmasked, true})
+}
+
+// open opens evidence of a case: masked by the rules of the case, unless the question asks for what is masked.
+func (a *server) open(ctx context.Context, c store.Case, e store.Evidence) (replay.Recording, error) {
+	if does(ctx).unmasks {
+		return a.Recordings.Open(ctx, e, nil, nil)
+	}
+	return a.Recordings.Open(ctx, e, a.maskOf(c), nil)
+}
+
+// maskOf returns the rules of a case. Those that cannot be read, which were checked when they were set, are no reason to mask nothing.
+func (a *server) maskOf(c store.Case) *mask.Mask {
+	m, err := a.Recordings.MaskOf(c.Mask)
+	if err != nil {
+		a.Log.Warn("the rules for masking cannot be read; the defaults are used", "case", c.Name, "error", err)
+		return mask.Default
+	}
+	return m
+}
+
+// masked masks what the patterns of a case find in a text that a person wrote.
+func (a *server) masked(c store.Case, text string) string {
+	text, _ = a.maskOf(c).Text(text, nil)
+	return text
 }
 
 // has returns an error if a person does not have a right in a case.
@@ -283,16 +326,16 @@ func (a *server) evidenceFor(ctx context.Context, in EvidenceInput) (c store.Cas
 }
 
 // recording opens evidence of a case that the person can read.
-func (a *server) recording(ctx context.Context, caseName, name string) (replay.Recording, store.Evidence, error) {
-	_, e, err := a.evidenceFor(ctx, EvidenceInput{caseName, name})
+func (a *server) recording(ctx context.Context, caseName, name string) (replay.Recording, store.Case, store.Evidence, error) {
+	c, e, err := a.evidenceFor(ctx, EvidenceInput{caseName, name})
 	switch {
 	case err != nil:
-		return nil, e, err
+		return nil, c, e, err
 	case e.State == api.StateIndexing:
-		return nil, e, fmt.Errorf("evidence %s: %w", name, fault.Indexing)
+		return nil, c, e, fmt.Errorf("evidence %s: %w", name, fault.Indexing)
 	case e.State == api.StateFailed:
-		return nil, e, fault.Unreadable.New("", "%s", e.Trouble)
+		return nil, c, e, fault.Unreadable.New("", "%s", e.Trouble)
 	}
-	r, err := a.Recordings.Open(ctx, e, nil)
-	return r, e, err
+	r, err := a.open(ctx, c, e)
+	return r, c, e, err
 }

@@ -309,10 +309,14 @@ func TestRights(t *testing.T) {
 					s.foreign(t, tokens[name], op, schemas, values, theirs)
 				}
 				mine := httpapi.RightOf(role)
+				if _, isQuestion := ask.Named(op.id); isQuestion && role != api.RoleLead {
+					status, text := s.do(t, tokens[name], op, path+map[bool]string{true: "&", false: "?"}[strings.Contains(path, "?")]+"unmask=true", body)
+					assert.Equal(t, 403, status, "%s, unmasked, by %s: %s", op.id, role, text)
+				}
 				isOfOthers := full > 0 && op.method != "GET" && role != api.RoleLead
 				status, text = s.do(t, tokens[name], op, path, body)
 				switch {
-				case mine < needs || isOfOthers && mine < full:
+				case mine < needs || isOfOthers && mine < full || httpapi.ShowsSecrets(op.id) && role != api.RoleLead: // who opened the case may see them
 					assert.Equal(t, 403, status, "%s by %s: %s", op.id, role, text)
 				case strings.HasPrefix(op.id, "restore"), op.id == "caseTraces", op.id == "caseTrace": // nothing is deleted, and no evidence has traces
 					assert.Contains(t, []int{404, 422}, status, "%s by %s: %s", op.id, role, text)

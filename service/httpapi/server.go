@@ -114,6 +114,7 @@ func (a *server) routes(r chi.Router) huma.API {
 	a.peopleRoutes(h)
 	a.caseRoutes(h)
 	a.custodyRoutes(h, r)
+	a.maskRoutes(h)
 	a.evidenceRoutes(h, r)
 	a.questionRoutes(h)
 	a.intakeRoutes(h)

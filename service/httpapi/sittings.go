@@ -27,7 +27,7 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 			Mode string `json:"mode,omitempty" enum:"lead,follow,roam,"`
 		}
 	}) (*body[api.Sitting], error) {
-		rec, e, err := a.recording(ctx, in.Case, in.Evidence)
+		rec, _, e, err := a.recording(ctx, in.Case, in.Evidence)
 		if err != nil {
 			return nil, err
 		}
@@ -85,7 +85,7 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 			}
 		}
 		if p := in.Body.Place; p != nil {
-			rec, _, err := a.recording(ctx, x.Case.Name, x.Evidence.Name)
+			rec, _, _, err := a.recording(ctx, x.Case.Name, x.Evidence.Name)
 			if err != nil {
 				return nil, err
 			}
@@ -117,7 +117,7 @@ func (a *server) sittingRoutes(h huma.API, r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		return nil, a.Sittings.Say(ctx, x, who(ctx), in.Body.Text)
+		return nil, a.Sittings.Say(ctx, x, who(ctx), a.masked(x.Case, in.Body.Text))
 	})
 	a.stream(h, r, huma.Operation{OperationID: "watchSitting", Method: "GET", Path: "/api/sittings/{sitting}/events", Summary: "The sitting's states as server-sent events",
 		Parameters: []*huma.Param{pathParam("sitting")},

@@ -117,7 +117,10 @@ func (w *checker) evidenceOf(ctx context.Context, of checkArgs) ([]store.Evidenc
 
 // opener opens evidence when it is needed first.
 func (w *checker) opener(ctx context.Context, e store.Evidence) func() (replay.Recording, error) {
-	return sync.OnceValues(func() (replay.Recording, error) { return w.open.Open(ctx, e, nil) })
+	return sync.OnceValues(func() (replay.Recording, error) {
+		r, _, err := w.open.Masked(ctx, e, nil)
+		return r, err
+	})
 }
 
 // evidence checks and counts what is new or has changed in one piece of evidence.

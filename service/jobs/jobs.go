@@ -74,7 +74,7 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 		return nil
 	}
 	saved := time.Now()
-	r, err := w.open.Open(ctx, e, func(done float64) {
+	r, rules, err := w.open.Masked(ctx, e, func(done float64) {
 		if time.Since(saved) > 250*time.Millisecond {
 			saved = time.Now()
 			_ = w.store.SetProgress(ctx, e, done) // the next one, or the end, says it again
@@ -103,6 +103,9 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 		if err := w.store.SaveSketch(ctx, e.ID, sketch); err != nil {
 			return err
 		}
+	}
+	if err := w.askAgain(ctx, e, r, rules.ID()); err != nil {
+		return err
 	}
 	return w.next.Check(ctx, e.CaseID, e.ID)
 }

@@ -4,6 +4,7 @@ package recordings
 import (
 	"container/list"
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,6 +13,8 @@ import (
 	"wraithology/api"
 	"wraithology/core/evidence"
 	"wraithology/core/evidence/kinds"
+	"wraithology/core/fault"
+	"wraithology/core/mask"
 	"wraithology/core/replay"
 	"wraithology/core/source"
 	"wraithology/service/store"
@@ -25,6 +28,7 @@ const (
 	keptAlways = 4
 	keptMost   = 2000
 	keptBytes  = 1 << 30 // of evidence, as it was uploaded
+	keptMasks  = 1000    // compiled rules
 )
 
 // Recordings opens evidence and keeps the most recently used of it open.
@@ -35,8 +39,9 @@ type Recordings struct {
 
 	mu    sync.Mutex
 	open  map[string]*list.Element
-	used  *list.List // of *entry, the most recently used first
-	bytes int64      // of evidence that is open
+	used  *list.List            // of *entry, the most recently used first
+	bytes int64                 // of evidence that is open
+	masks map[string]*mask.Mask // by their rules
 }
 
 type entry struct {
@@ -50,7 +55,7 @@ type entry struct {
 // New returns an empty cache. Everything that can be built again from evidence and artifacts is in
 // the folder dir; remains of interrupted builds are removed.
 func New(dir string, s *store.Store, v *vault.Vault) *Recordings {
-	r := &Recordings{dir: dir, store: s, vault: v, open: map[string]*list.Element{}, used: list.New()}
+	r := &Recordings{dir: dir, store: s, vault: v, open: map[string]*list.Element{}, used: list.New(), masks: map[string]*mask.Mask{}}
 	left, _ := filepath.Glob(filepath.Join(r.timelines(), ".*.partial-*")) // the pattern is sound
 	for _, dir := range left {
 		_ = os.RemoveAll(dir) // what stays does no harm
@@ -60,15 +65,56 @@ func New(dir string, s *store.Store, v *vault.Vault) *Recordings {
 
 func (r *Recordings) timelines() string { return filepath.Join(r.dir, "timelines") }
 
-// Open returns the recording of a piece of evidence, explained by the artifacts of its case.
+// Masked opens a piece of evidence as Open does, with what is secret masked by the rules of its case.
+func (r *Recordings) Masked(ctx context.Context, e store.Evidence, progress func(float64)) (replay.Recording, *mask.Mask, error) {
+	rules, err := r.store.MaskOf(ctx, e.CaseID)
+	if err != nil {
+		return nil, nil, err
+	}
+	m, err := r.MaskOf(rules)
+	if err != nil {
+		return nil, nil, err
+	}
+	x, err := r.Open(ctx, e, m, progress)
+	return x, m, err
+}
+
+// MaskOf compiles rules for masking, or returns those that were compiled before.
+func (r *Recordings) MaskOf(rules mask.Rules) (*mask.Mask, error) {
+	text, err := json.Marshal(rules)
+	if err != nil {
+		return nil, fmt.Errorf("write the rules: %w", err)
+	}
+	r.mu.Lock()
+	m := r.masks[string(text)]
+	r.mu.Unlock()
+	if m != nil {
+		return m, nil
+	}
+	if m, err = mask.New(rules); err != nil {
+		return nil, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.masks) >= keptMasks {
+		clear(r.masks)
+	}
+	r.masks[string(text)] = m
+	return m, nil
+}
+
+// Open returns the recording of a piece of evidence, explained by the artifacts of its case, masked unless the mask is nil.
 // Concurrent calls share one opening, which continues when a caller gives up.
-func (r *Recordings) Open(ctx context.Context, e store.Evidence, progress func(float64)) (replay.Recording, error) {
+func (r *Recordings) Open(ctx context.Context, e store.Evidence, m *mask.Mask, progress func(float64)) (replay.Recording, error) {
+	if e.SHA256 == "" {
+		return nil, fmt.Errorf("%w: %w", fault.Unreadable, fault.NoBytes)
+	}
 	artifacts, key, err := r.artifacts(ctx, e)
 	if err != nil {
 		return nil, err
 	}
-	o := evidence.Options{Timelines: evidence.Timelines{Folder: r.timelines(), Lasting: true}, Artifacts: artifacts, As: e.ReadAs, Fields: e.Fields}
-	key += fmt.Sprint(" ", e.ReadAs, e.Fields) // fmt writes maps in the order of their keys
+	o := evidence.Options{Timelines: evidence.Timelines{Folder: r.timelines(), Lasting: true}, Artifacts: artifacts, As: e.ReadAs, Fields: e.Fields, Mask: m}
+	key += fmt.Sprint(" ", e.ReadAs, e.Fields, " ", m.ID()) // fmt writes maps in the order of their keys
 	x := r.entry(ctx, key, r.vault.Path(e.SHA256), e.Bytes, o, progress)
 	select {
 	case <-x.ready:
@@ -117,6 +163,9 @@ func (r *Recordings) artifacts(ctx context.Context, e store.Evidence) (out evide
 	key = e.SHA256
 	out = evidence.Artifacts{Alone: true, Cache: filepath.Join(r.dir, "modules"), Names: map[string]string{}}
 	for _, a := range list {
+		if a.SHA256 == "" { // left out of a masked archive
+			continue
+		}
 		key += " " + a.SHA256 + " " + a.Name
 		if a.Kind != api.ArtifactSource {
 			path := r.vault.Path(a.SHA256)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"wraithology/api"
 	"wraithology/core/ask"
 	"wraithology/service/markdown"
 )
@@ -26,6 +27,11 @@ var writers = map[string]func(b *strings.Builder, request, answer []byte) error{
 // Exhibit writes the answer to a question as Markdown.
 func Exhibit(question, request, answer string) string {
 	var b strings.Builder
+	var none api.Withheld
+	if json.Unmarshal([]byte(answer), &none) == nil && none.Withheld != "" {
+		code(&b, none.Withheld)
+		return b.String()
+	}
 	if write, ok := writers[question]; ok {
 		if err := write(&b, []byte(request), []byte(answer)); err == nil {
 			return b.String()

@@ -29,6 +29,8 @@ type Exhibit struct {
 	Thread     int64
 	Frame      int
 	Note       string
+	// MaskedBy identifies the rules with which it was asked.
+	MaskedBy string
 }
 
 // Comment is what somebody said about a case, or a part of it. Moment is nil if it is about no moment, Until if about one only.
@@ -135,6 +137,16 @@ func (s *Store) ExhibitByNumber(ctx context.Context, caseID, number int64) (x Ex
 // NoteExhibit changes the note of an exhibit.
 func (s *Store) NoteExhibit(ctx context.Context, id int64, note string) error {
 	return translate(s.in(ctx).Model(&Exhibit{}).Where("id = ?", id).Update("note", note).Error, "exhibit")
+}
+
+// ExhibitsToAsk lists the exhibits of evidence that were asked with other rules for masking.
+func (s *Store) ExhibitsToAsk(ctx context.Context, evidence int64, rules string) (list []Exhibit, err error) {
+	return list, translate(s.in(ctx).Where("evidence_id = ? and masked_by <> ?", evidence, rules).Order("id").Find(&list).Error, "exhibits")
+}
+
+// AnswerExhibit replaces the answer of an exhibit by that with other rules for masking.
+func (s *Store) AnswerExhibit(ctx context.Context, id int64, answer, rules string) error {
+	return translate(s.in(ctx).Exec("update exhibits set answer = ?, masked_by = ? where id = ?", answer, rules, id).Error, "exhibit")
 }
 
 // DeleteExhibit deletes an exhibit of a case.

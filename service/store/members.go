@@ -15,14 +15,15 @@ func (s *Store) CaseFor(ctx context.Context, name string, person int64) (c Case,
 		Role       string
 		Seen       int64
 		Mailed     bool
+		Unmasks    bool
 		CloserName *string
 	}
-	done := s.in(ctx).Raw(`select c.*, m.role, m.seen, m.mailed, p.name as closer_name from cases c join members m on m.case_id = c.id and m.person_id = ?
+	done := s.in(ctx).Raw(`select c.*, m.role, m.seen, m.mailed, m.unmasks, p.name as closer_name from cases c join members m on m.case_id = c.id and m.person_id = ?
 		left join people p on p.id = c.closer_id where c.name = ? and exists (select from people who where who.id = m.person_id and who.disabled_at is null)`, person, name).Take(&row)
 	if done.Error != nil {
 		return c, me, translate(done.Error, fmt.Sprintf("case %.80s", name))
 	}
-	c, me = row.Case, Member{CaseID: row.ID, PersonID: person, Role: row.Role, Seen: row.Seen, Mailed: row.Mailed}
+	c, me = row.Case, Member{CaseID: row.ID, PersonID: person, Role: row.Role, Seen: row.Seen, Mailed: row.Mailed, Unmasks: row.Unmasks}
 	if row.CloserName != nil && c.CloserID != nil {
 		c.Closer = &Person{ID: *c.CloserID, Name: *row.CloserName}
 	}
@@ -32,8 +33,13 @@ func (s *Store) CaseFor(ctx context.Context, name string, person int64) (c Case,
 // SetMember adds a member or changes a role. A case keeps a lead: the error wraps fault.LastLead if nobody else leads it.
 func (s *Store) SetMember(ctx context.Context, m Member) error {
 	return s.changeMembers(ctx, m.CaseID, func(s *Store) error {
-		return translate(s.in(ctx).Exec("insert into members (case_id, person_id, role) values (?, ?, ?) on conflict (case_id, person_id) do update set role = excluded.role", m.CaseID, m.PersonID, m.Role).Error, "member")
+		return translate(s.in(ctx).Exec("insert into members (case_id, person_id, role, unmasks) values (?, ?, ?, ?) on conflict (case_id, person_id) do update set role = excluded.role, unmasks = excluded.unmasks", m.CaseID, m.PersonID, m.Role, m.Unmasks).Error, "member")
 	})
+}
+
+// MemberOf returns a person's part in a case.
+func (s *Store) MemberOf(ctx context.Context, caseID, person int64) (m Member, err error) {
+	return m, translate(s.in(ctx).Where("case_id = ? and person_id = ?", caseID, person).Take(&m).Error, "member")
 }
 
 // RemoveMember removes a member. A case keeps a lead, as for SetMember.

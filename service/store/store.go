@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"wraithology/core/fault"
+	"wraithology/core/mask"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -36,7 +37,8 @@ type Case struct {
 	Cause     string
 	CloserID  *int64
 	Closer    *Person
-	Members   []Member `gorm:"foreignKey:CaseID"`
+	Mask      mask.Rules `gorm:"->;serializer:json"` // SetMask changes it
+	Members   []Member   `gorm:"foreignKey:CaseID"`
 }
 
 // Member is a person's part in a case.
@@ -46,6 +48,7 @@ type Member struct {
 	Role     string
 	Seen     int64 `gorm:"->"` // the last entry of the record that the person has seen; SeeActivity changes it
 	Mailed   bool  `gorm:"->"` // whether the person is mailed what happens in the case; MailMember changes it
+	Unmasks  bool  // whether the person may see what is masked
 	Person   Person
 }
 
@@ -200,7 +203,7 @@ func (s *Store) AddCase(ctx context.Context, c *Case, leader int64) error {
 		if err := tx.Omit("Members", "Closer").Create(c).Error; err != nil {
 			return translate(err, "case "+c.Name)
 		}
-		return translate(tx.Omit("Person").Create(&Member{CaseID: c.ID, PersonID: leader, Role: "lead"}).Error, "case "+c.Name)
+		return translate(tx.Omit("Person").Create(&Member{CaseID: c.ID, PersonID: leader, Role: "lead", Unmasks: true}).Error, "case "+c.Name)
 	})
 }
 
