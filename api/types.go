@@ -31,6 +31,18 @@ type Credentials struct {
 }
 
 // Token lets programs act for a person. Secret is set only in the answer that creates it.
+// SignInWays say how people sign in, besides by a password. OpenID is the name of the OpenID provider, empty if there is none.
+type SignInWays struct {
+	OpenID string `json:"openid"`
+}
+
+// NewToken is a request for a token for a program.
+type NewToken struct {
+	Label string `json:"label" maxLength:"200"`
+	Scope string `json:"scope,omitempty" enum:"read,write,ingest" default:"write" doc:"what a program may do with it: read, write, or ingest, which adds evidence"`
+	Days  int    `json:"days,omitempty" minimum:"0" maximum:"3660" doc:"days until it expires; 0 for never"`
+}
+
 type Token struct {
 	ID      int64      `json:"id"`
 	Label   string     `json:"label"`

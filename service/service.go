@@ -27,6 +27,7 @@ import (
 	"wraithology/service/jobs"
 	"wraithology/service/mail"
 	"wraithology/service/notices"
+	"wraithology/service/openid"
 	"wraithology/service/receive"
 	"wraithology/service/recordings"
 	"wraithology/service/sittings"
@@ -53,6 +54,8 @@ type Options struct {
 	WebhooksTo []netip.Prefix
 	// Front is how the service is reached.
 	Front front.Front
+	// OpenID is the provider by which people sign in, besides by passwords.
+	OpenID openid.Options
 	// KeepDeleted is how long what is deleted can be restored; 0 for jobs.DefaultKept.
 	KeepDeleted time.Duration
 }
@@ -125,6 +128,9 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	if err := o.Front.Check(); err != nil {
+		return nil, errors.Join(err, lock.Close())
+	}
+	if err := o.OpenID.Check(); err != nil {
 		return nil, errors.Join(err, lock.Close())
 	}
 	s := &Service{served: make(chan error, 1), lock: lock}
@@ -204,7 +210,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	s.stop, s.endStreams = stop, endStreams
 	s.http = &http.Server{
 		Handler: httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs, Board: board,
-			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending, Front: o.Front, Book: s.book, Reads: reads}),
+			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending, Front: o.Front, Book: s.book, Reads: reads, OpenID: openid.New(o.OpenID)}),
 		ReadHeaderTimeout: 10 * time.Second,
 		BaseContext:       func(net.Listener) context.Context { return base },
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),

@@ -38,7 +38,7 @@ func main() {
 }
 
 func root() *cobra.Command {
-	var passwordFile string
+	var passwordFile, openidSecretFile string
 	var webhooksTo, proxies []string
 	o := service.Options{Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))}
 	c := &cobra.Command{
@@ -57,6 +57,10 @@ func root() *cobra.Command {
 				return err
 			}
 			if err := outgoing(&o, passwordFile, webhooksTo); err != nil {
+				return err
+			}
+			o.OpenID.Address = o.Address
+			if o.OpenID.Secret, err = secretIn(openidSecretFile, "the OpenID provider"); err != nil {
 				return err
 			}
 			s, err := service.Start(c.Context(), o)
@@ -91,6 +95,11 @@ func root() *cobra.Command {
 	c.Flags().StringVar(&o.Front.Certificate, "tls-certificate", "", "file with the certificate and its chain, in PEM; it is read again when it changes")
 	c.Flags().StringVar(&o.Front.Key, "tls-key", "", "file with the key of the certificate, in PEM")
 	c.Flags().StringSliceVar(&proxies, "proxy", nil, "addresses or networks of proxies that serve the service by HTTPS, and are trusted to name the client")
+	c.Flags().StringVar(&o.OpenID.Issuer, "openid-issuer", "", "OpenID provider by which people sign in, as https://id.example.org")
+	c.Flags().StringVar(&o.OpenID.Client, "openid-client", "", "ID of the service at the OpenID provider")
+	c.Flags().StringVar(&openidSecretFile, "openid-secret-file", "", "file with the secret of the service at the OpenID provider")
+	c.Flags().StringVar(&o.OpenID.Label, "openid-label", "", "what people call the OpenID provider (default its host)")
+	c.Flags().BoolVar(&o.OpenID.Creates, "openid-accounts", false, "give an account to everybody whom the OpenID provider names")
 	c.Flags().DurationVar(&o.KeepDeleted, "keep-deleted", jobs.DefaultKept, "how long deleted evidence, artifacts and cases can be restored")
 	c.AddCommand(person(&o), record(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
@@ -115,15 +124,20 @@ func outgoing(o *service.Options, passwordFile string, webhooksTo []string) (err
 		o.Mail = mail.Options{}
 		return nil
 	}
-	if passwordFile == "" {
-		return nil
+	o.Mail.Password, err = secretIn(passwordFile, "the mail server")
+	return err
+}
+
+// secretIn reads the secret in a file; it is empty if there is no file.
+func secretIn(path, of string) (string, error) {
+	if path == "" {
+		return "", nil
 	}
-	text, err := os.ReadFile(passwordFile)
+	text, err := os.ReadFile(path)
 	if err != nil {
-		return fmt.Errorf("read the password for the mail server: %w", err)
+		return "", fmt.Errorf("read the secret for %s: %w", of, err)
 	}
-	o.Mail.Password = strings.TrimRight(string(text), "\r\n")
-	return nil
+	return strings.TrimRight(string(text), "\r\n"), nil
 }
 
 // free reports whether an address is free to listen on.

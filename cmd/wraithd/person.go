@@ -92,6 +92,9 @@ func person(o *service.Options) *cobra.Command {
 		ofPerson(o, "remove NAME", "Remove an account; what the person did stays in the records", 1, func(ctx context.Context, s *store.Store, p store.Person, _ []string) (string, error) {
 			return "removed " + p.Name, s.RemovePerson(ctx, p)
 		}),
+		ofPerson(o, "link NAME ISSUER SUBJECT", "Let a person sign in by an OpenID provider, which calls the person SUBJECT", 3, func(ctx context.Context, s *store.Store, p store.Person, args []string) (string, error) {
+			return fmt.Sprintf("%s is %s of %s", p.Name, args[2], args[1]), s.Link(ctx, p.ID, args[1], args[2])
+		}),
 		ofPerson(o, "mail NAME ADDRESS", "Set the mail address of a person; - for none", 2, func(ctx context.Context, s *store.Store, p store.Person, args []string) (string, error) {
 			address := ""
 			if args[1] != "-" {

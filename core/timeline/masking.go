@@ -320,7 +320,7 @@ func (m *masking) tables(t *event.Tables) *event.Tables {
 		n += x.Count
 	}
 	if n += h.Count; n > 0 {
-		out.Gaps = append(out.Gaps, event.Gap{What: fmt.Sprintf("%d secret values and texts are masked", n), Remedy: "wraith case mask shows the rules; whoever has the right sees the values with --unmask"})
+		out.Gaps = append(out.Gaps, event.Gap{What: fmt.Sprintf("%d secret values and texts are masked", n), Remedy: "wraith case mask CASE shows the rules; whoever has the right sees the values with --unmask"})
 	}
 	if m.secrets.Full {
 		out.Gaps = append(out.Gaps, event.Gap{What: fmt.Sprintf("more than %d secrets, or long ones, were found: the others are masked where their names are, and not in other texts", m.secrets.Len()), Remedy: "add a rule for the texts that may have them: wraith case mask"})

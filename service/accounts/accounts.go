@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -19,6 +20,7 @@ import (
 
 	"wraithology/core/fault"
 	"wraithology/service/front"
+	"wraithology/service/openid"
 	"wraithology/service/store"
 )
 
@@ -70,10 +72,54 @@ func (a *Accounts) hashed(ctx context.Context, do func() error) error {
 	return do()
 }
 
-// Add adds a person. The first one is an administrator. The error wraps fault.Exists if there is one with the name.
-func (a *Accounts) Add(ctx context.Context, name, password string, admin bool) error {
+// ByIdentity returns the person whom an OpenID provider names, with a new account if creates is set. Errors are fault.NotLinked if there is none,
+// or another account of that name, and fault.Disabled.
+func (a *Accounts) ByIdentity(ctx context.Context, id openid.Identity, creates bool) (p store.Person, err error) {
+	p, err = a.store.PersonByIdentity(ctx, id.Issuer, id.Subject)
+	if errors.Is(err, fault.NotFound) {
+		if !creates {
+			return p, fault.NotLinked.New("ask an administrator: wraithd person link NAME "+id.Issuer+" "+id.Subject, "nobody here is %s of %s", id.Subject, id.Issuer)
+		}
+		p, err = a.create(ctx, id)
+	}
+	if err == nil && !p.MaySignIn() {
+		return store.Person{}, fault.Disabled
+	}
+	return p, err
+}
+
+func (a *Accounts) create(ctx context.Context, id openid.Identity) (p store.Person, err error) {
+	if err := checkName(id.Name); err != nil {
+		return p, fault.NotLinked.New("ask an administrator: wraithd person link NAME "+id.Issuer+" "+id.Subject, "%s gives %s no name that an account can have", id.Issuer, id.Subject)
+	}
+	p = store.Person{Name: id.Name}
+	err = a.store.Together(ctx, func(s *store.Store) error {
+		if err := s.AddPerson(ctx, &p); err != nil {
+			return err
+		}
+		if err := s.Link(ctx, p.ID, id.Issuer, id.Subject); err != nil {
+			return err
+		}
+		entry := fmt.Sprintf("accounts: %s came from %s as %s", p.Name, id.Issuer, id.Subject)
+		return s.AddCustody(ctx, store.OfService, []store.Custody{{PersonID: p.ID, At: time.Now(), What: entry}})
+	})
+	if errors.Is(err, fault.Exists) { // it can be somebody else of that name
+		return p, fault.NotLinked.New("if it is yours, ask an administrator: wraithd person link "+id.Name+" "+id.Issuer+" "+id.Subject, "there is an account named %s already", id.Name)
+	}
+	return p, err
+}
+
+func checkName(name string) error {
 	if name == "" || len(name) > 64 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-") != "" {
 		return fmt.Errorf("%q: %w", name, fault.InvalidName)
+	}
+	return nil
+}
+
+// Add adds a person. The first one is an administrator. The error wraps fault.Exists if there is one with the name.
+func (a *Accounts) Add(ctx context.Context, name, password string, admin bool) error {
+	if err := checkName(name); err != nil {
+		return err
 	}
 	hash, err := a.hash(ctx, password)
 	if err != nil {
@@ -133,6 +179,9 @@ func (a *Accounts) Check(ctx context.Context, name, password, address string) (p
 	} else if err != nil {
 		return p, err
 	}
+	if hash == "" { // an account without a password
+		hash, err = unknownHash, fault.NotFound
+	}
 	match := false
 	compareErr := a.hashed(ctx, func() (err error) {
 		match, err = argon2id.ComparePasswordAndHash(password, hash)
@@ -186,6 +235,30 @@ func Address(ctx context.Context) string {
 	return address
 }
 
+// keptAttempt is what a browser keeps while its person is with an OpenID provider.
+const keptAttempt = "openid"
+
+// KeepAttempt keeps an attempt to sign in in the browser's session.
+func (a *Accounts) KeepAttempt(ctx context.Context, x openid.Attempt) error {
+	text, err := json.Marshal(x)
+	if err != nil {
+		return fmt.Errorf("keep the sign-in: %w", err)
+	}
+	a.Sessions.Put(ctx, keptAttempt, string(text))
+	return nil
+}
+
+// TakeAttempt returns the attempt that the browser's session keeps, once; an empty one if there is none.
+func (a *Accounts) TakeAttempt(ctx context.Context) (x openid.Attempt) {
+	_ = json.Unmarshal([]byte(a.Sessions.PopString(ctx, keptAttempt)), &x) // without one it stays empty
+	return x
+}
+
+// IsBrowser reports whether a request has a browser's session, and no token.
+func IsBrowser(ctx context.Context) bool { return ctx.Value(browserKey{}) != nil }
+
+type browserKey struct{}
+
 type addressKey struct{}
 
 // inSession marks a request that may have a session.
@@ -201,6 +274,9 @@ func (a *Accounts) Middleware(failed func(http.ResponseWriter, *http.Request, er
 			r = r.WithContext(context.WithValue(context.WithValue(r.Context(), addressKey{}, a.front.Client(r)), inSession{}, true))
 			switch {
 			case err == nil:
+				if r.Header.Get("Authorization") == "" {
+					r = r.WithContext(context.WithValue(r.Context(), browserKey{}, true))
+				}
 				r = r.WithContext(context.WithValue(context.WithValue(r.Context(), personKey{}, p), scopeKey{}, scope))
 			case !errors.Is(err, fault.NotFound):
 				failed(w, r, err)

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"wraithology/api"
+	"wraithology/core/fault"
 	"wraithology/service/accounts"
 	"wraithology/service/mail"
 	"wraithology/service/store"
@@ -30,23 +31,14 @@ func (a *server) peopleRoutes(h huma.API) {
 	route(h, a, "POST", "/api/tokens", "newToken", "Make a token for a program", func(ctx context.Context, in *struct {
 		Body struct {
 			api.Credentials
-			Label string `json:"label" maxLength:"200"`
-			Scope string `json:"scope,omitempty" enum:"read,write,ingest" default:"write" doc:"what a program may do with it: read, write, or ingest, which adds evidence"`
-			Days  int    `json:"days,omitempty" minimum:"0" maximum:"3660" doc:"days until it expires; 0 for never"`
+			api.NewToken
 		}
 	}) (*body[api.Token], error) {
 		p, err := a.Accounts.Check(ctx, in.Body.Name, in.Body.Password, accounts.Address(ctx))
 		if err != nil {
 			return nil, err
 		}
-		t := store.Token{PersonID: p.ID, Label: in.Body.Label, Scope: in.Body.Scope}
-		if in.Body.Days > 0 {
-			at := time.Now().AddDate(0, 0, in.Body.Days)
-			t.ExpiresAt = &at
-		}
-		secret, err := a.Accounts.NewToken(ctx, &t)
-		out := tokenOf(t)
-		out.Secret = secret
+		out, err := a.newToken(ctx, p.ID, in.Body.NewToken)
 		return &body[api.Token]{out}, err
 	}, limited, created)
 	route(h, a, "GET", "/api/me", "me", "Who is signed in", func(ctx context.Context, _ *empty) (*body[api.Person], error) {
@@ -87,6 +79,13 @@ func (a *server) peopleRoutes(h huma.API) {
 		list, err := a.Store.TokensOf(ctx, who(ctx).ID)
 		return listed(list, tokenOf, err)
 	})
+	route(h, a, "POST", "/api/me/tokens", "newOwnToken", "Make a token for a program, where one is signed in with a browser", func(ctx context.Context, in *struct{ Body api.NewToken }) (*body[api.Token], error) {
+		if !accounts.IsBrowser(ctx) { // whoever has found a token does not make others
+			return nil, fault.PermissionDenied.New("sign in with a browser, or use wraith account token", "permission denied: a token cannot make tokens")
+		}
+		out, err := a.newToken(ctx, who(ctx).ID, in.Body)
+		return &body[api.Token]{out}, err
+	}, limited, created)
 	route(h, a, "DELETE", "/api/me/tokens/{id}", "revokeToken", "Revoke a token", func(ctx context.Context, in *OwnInput) (*empty, error) {
 		return nil, a.Store.DeleteToken(ctx, who(ctx).ID, in.ID)
 	})
@@ -103,6 +102,18 @@ func (a *server) peopleRoutes(h huma.API) {
 // OwnInput names something of the person who asks.
 type OwnInput struct {
 	ID int64 `path:"id" minimum:"1"`
+}
+
+func (a *server) newToken(ctx context.Context, person int64, in api.NewToken) (api.Token, error) {
+	t := store.Token{PersonID: person, Label: in.Label, Scope: in.Scope}
+	if in.Days > 0 {
+		at := time.Now().AddDate(0, 0, in.Days)
+		t.ExpiresAt = &at
+	}
+	secret, err := a.Accounts.NewToken(ctx, &t)
+	out := tokenOf(t)
+	out.Secret = secret
+	return out, err
 }
 
 func tokenOf(t store.Token) api.Token {

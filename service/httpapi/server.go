@@ -26,6 +26,7 @@ import (
 	"wraithology/service/jobs"
 	"wraithology/service/live"
 	"wraithology/service/notices"
+	"wraithology/service/openid"
 	"wraithology/service/receive"
 	"wraithology/service/recordings"
 	"wraithology/service/sittings"
@@ -46,16 +47,19 @@ type Parts struct {
 	Receiver   *receive.Receiver
 	Console    fs.FS
 	Log        *slog.Logger
-	Trouble    func() string   // what is known against the database; empty for nothing
-	Front      front.Front     // how the service is reached
-	Book       *custody.Book   // signs the records
-	Reads      *custody.Reads  // who read what
-	Ending     context.Context // ends when the service stops: streams do not end by themselves
+	Trouble    func() string    // what is known against the database; empty for nothing
+	Front      front.Front      // how the service is reached
+	Book       *custody.Book    // signs the records
+	Reads      *custody.Reads   // who read what
+	OpenID     *openid.Provider // nil for none
+	Ending     context.Context  // ends when the service stops: streams do not end by themselves
 }
 
 type server struct {
 	Parts
 	live *live.Hub[api.ActivityEntry]
+	// slowly limits how often one address may do something.
+	slowly func(http.HandlerFunc) http.HandlerFunc
 }
 
 // New returns the service's handler.
@@ -100,18 +104,20 @@ func (a *server) routes(r chi.Router) huma.API {
 	config.OpenAPIPath = "/api/openapi"
 	config.SchemasPath = "/api/schemas"
 	h := humachi.New(r, config)
-	slowly := httprate.LimitBy(signInsAMinute, time.Minute, func(r *http.Request) (string, error) {
+	limit := httprate.LimitBy(signInsAMinute, time.Minute, func(r *http.Request) (string, error) {
 		return accounts.Address(r.Context()), nil
 	}, httprate.WithLimitHandler(a.failing(fault.TooMany)))
+	a.slowly = func(do http.HandlerFunc) http.HandlerFunc { return limit(do).ServeHTTP }
 	h.UseMiddleware(a.checked, func(ctx huma.Context, next func(huma.Context)) {
 		if ctx.Operation().Metadata["limited"] != true {
 			next(ctx)
 			return
 		}
 		req, w := humachi.Unwrap(ctx)
-		slowly(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { next(ctx) })).ServeHTTP(w, req)
+		a.slowly(func(http.ResponseWriter, *http.Request) { next(ctx) })(w, req)
 	})
 	a.peopleRoutes(h)
+	a.openIDRoutes(h, r)
 	a.caseRoutes(h)
 	a.custodyRoutes(h, r)
 	a.maskRoutes(h)

@@ -142,7 +142,7 @@ func (s *Store) RemovePerson(ctx context.Context, p Person) error {
 		if len(led) > 0 {
 			return fault.LastLead.New("", "nobody else leads case %s, which has other members", led[0])
 		}
-		for _, statement := range []string{"delete from sessions where person_id = ?", "delete from tokens where person_id = ?", "delete from senders where person_id = ?", "delete from members where person_id = ?",
+		for _, statement := range []string{"delete from sessions where person_id = ?", "delete from tokens where person_id = ?", "delete from senders where person_id = ?", "delete from identities where person_id = ?", "delete from members where person_id = ?",
 			"update people set removed_at = now(), password_hash = '', mail = '', admin = false, name = name || ' (left, ' || id || ')' where id = ?"} {
 			if err := s.in(ctx).Exec(statement, p.ID).Error; err != nil {
 				return translate(err, "person")
@@ -176,6 +176,16 @@ func (s *Store) changeAccount(ctx context.Context, person int64, change func(s *
 // lockPeople lets others who change accounts wait until the end of the transaction.
 func (s *Store) lockPeople(ctx context.Context) error {
 	return translate(s.in(ctx).Exec("select pg_advisory_xact_lock(hashtext('people'))").Error, "people")
+}
+
+// PersonByIdentity finds the person whom an OpenID provider names.
+func (s *Store) PersonByIdentity(ctx context.Context, issuer, subject string) (p Person, err error) {
+	return p, translate(s.in(ctx).Raw("select p.* from people p join identities i on i.person_id = p.id where i.issuer = ? and i.subject = ?", issuer, subject).Take(&p).Error, "identity")
+}
+
+// Link says whom an OpenID provider names. The error wraps fault.Exists if it is somebody already.
+func (s *Store) Link(ctx context.Context, person int64, issuer, subject string) error {
+	return translate(s.in(ctx).Exec("insert into identities (issuer, subject, person_id) values (?, ?, ?)", issuer, subject, person).Error, "identity")
 }
 
 // AddToken keeps a token.

@@ -112,7 +112,7 @@ func (d *masked) Info() replay.Info {
 		f.Causes = causes
 		out.Failure = &f
 	}
-	out.Gaps = append(append([]replay.Gap{}, out.Gaps...), replay.Gap{What: "secret values are masked, and memory as bytes is not shown", Remedy: "wraith case mask shows the rules; whoever has the right sees it with --unmask"})
+	out.Gaps = append(append([]replay.Gap{}, out.Gaps...), replay.Gap{What: "secret values are masked, and memory as bytes is not shown", Remedy: "wraith case mask CASE shows the rules; whoever has the right sees it with --unmask"})
 	return out
 }
 

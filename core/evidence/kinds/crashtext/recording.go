@@ -90,7 +90,7 @@ func (t *Text) describe() {
 		i.Gaps = append(i.Gaps, replay.Gap{What: g.What, Remedy: g.Remedy})
 	}
 	if t.isMasked {
-		i.Gaps = append(i.Gaps, replay.Gap{What: "secrets in the text are masked", Remedy: "wraith case mask shows the rules; whoever has the right sees the text with --unmask"})
+		i.Gaps = append(i.Gaps, replay.Gap{What: "secrets in the text are masked", Remedy: "wraith case mask CASE shows the rules; whoever has the right sees the text with --unmask"})
 	}
 	i.Gaps = append(i.Gaps, t.missing()...)
 	if len(c.Causes) == 0 {
