@@ -4,5 +4,5 @@ import { defineConfig } from 'vitest/config'
 export default defineConfig({
   plugins: [vue()],
   build: { outDir: 'dist', emptyOutDir: false, chunkSizeWarningLimit: 1500 },
-  test: { include: ['src/**/*.test.ts'], setupFiles: ['src/wire.spec.ts'] },
+  test: { include: ['src/**/*.test.ts'], setupFiles: ['src/tab.spec.ts', 'src/wire.spec.ts'] },
 })

@@ -19,7 +19,7 @@ func TestACaseGoesElsewhere(t *testing.T) {
 	t.Parallel()
 	ines, tomas, odile := somebody(t, "Ines"), somebody(t, "Tomas"), somebody(t, "Odile")
 	s := withEvidence(t, ines, tomas)
-	ines.fine(t, "case", "add", "shallow-berth", "Tomas", "--role", "viewer")
+	ines.fine(t, "case", "add", "shallow-berth", "Tomas", "--role", "viewer", "--unmask")
 	ines.fine(t, "checkpoint", "set", "shallow-berth", "--enter", "Harbour.Assign")
 	ines.fine(t, "expect", "add", "shallow-berth", "--return", "Book.At", "--when", "result 2 == null", "--that", once)
 	ines.fine(t, "keep", "shallow-berth/failing-run", "ask", "clearance", "--note", "too little")

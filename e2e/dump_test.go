@@ -148,7 +148,7 @@ func TestADumpInTheService(t *testing.T) {
 			}
 			return ines.wraith(t, "", append(line, more...)...)
 		}
-		local, shared := ask(core, "--binary", binary), ask("stuck-gate/dump")
+		local, shared := ask(core, "--binary", binary), ask("stuck-gate/dump", "--unmask")
 		assert.Equal(t, local.code, shared.code, "%v: %s", args, shared.err)
 		assert.Equal(t, local.out, shared.out, "%v", args)
 	}
@@ -164,6 +164,10 @@ func TestADumpInTheService(t *testing.T) {
 	page.accessible("a dump")
 	page.do(chromedp.Click("#tab-instructions"))
 	page.sees(text("tr.now"), "[rax+0x8]")
+	page.do(chromedp.Click("#tab-memory"), chromedp.SendKeys(`[aria-label="address"]`, "0x8\n"))
+	page.sees(text("main"), "which are masked")
+	page.do(chromedp.Click("#unmask"))
+	page.sees(text(".drawer"), "3 threads")
 	page.do(chromedp.Click("#tab-memory"), chromedp.SendKeys(`[aria-label="address"]`, "0x8\n"))
 	page.sees(text(".drawer"), "unmapped memory")
 }

@@ -155,7 +155,11 @@ func (w wrongRequest) send(t *testing.T, s *service, token, evidence string) *ht
 	if w.body != nil {
 		method = http.MethodPost
 	}
-	q, err := http.NewRequest(method, s.url+"/api/cases/shallow-berth/evidence/"+evidence+"/"+w.question.Name+"?within="+busy.String()+"&"+w.values.Encode(), bytes.NewReader(w.body))
+	unmasked := ""
+	if evidence == "dump" { // here memory is shown as it is
+		unmasked = "unmask=true&"
+	}
+	q, err := http.NewRequest(method, s.url+"/api/cases/shallow-berth/evidence/"+evidence+"/"+w.question.Name+"?within="+busy.String()+"&"+unmasked+w.values.Encode(), bytes.NewReader(w.body))
 	require.NoError(t, err)
 	q.Header.Set("Authorization", "Bearer "+token)
 	if w.body != nil {

@@ -36,7 +36,7 @@ async function signOut() {
       <div class="foot">
         <button type="button" @click="toggleDark()">{{ dark ? texts.app.light : texts.app.dark }}</button>
         <button type="button" @click="signOut">{{ texts.app.signOut }}</button>
-        <span class="who" :title="texts.app.signedInAs(session.name)">{{ session.name }}</span>
+        <RouterLink :to="{ name: 'account' }" class="who" :class="{ here: route.name === 'account' }" :title="texts.app.signedInAs(session.name)">{{ session.name }}</RouterLink>
       </div>
     </nav>
     <main>

@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { useSession } from './stores/session'
+import Account from './views/Account.vue'
 import Cases from './views/Cases.vue'
 import Compare from './views/Compare.vue'
 import Evidence from './views/Evidence.vue'
@@ -16,6 +17,7 @@ export const router = createRouter({
   routes: [
     { path: '/', redirect: '/cases' },
     { path: '/sign-in', name: 'sign-in', component: SignIn },
+    { path: '/account', name: 'account', component: Account },
     { path: '/cases', name: 'cases', component: Cases },
     { path: '/cases/:case', name: 'evidence', component: Evidence, props: true },
     { path: '/cases/:case/-/traces', name: 'traces', component: Traces, props: true },

@@ -255,7 +255,7 @@ var defaultTexts = []textRule{
 	{literals: []string{"eyj"}, pattern: regexp.MustCompile(`\beyJ[A-Za-z0-9_-]{5,}\.[A-Za-z0-9_-]{5,}(?:\.[A-Za-z0-9_-]*)?`)},                           // RFC 7519
 	{literals: []string{"private key"}, pattern: regexp.MustCompile(`-----BEGIN [A-Z ]*PRIVATE KEY-----[\s\S]*?(?:-----END [A-Z ]*PRIVATE KEY-----|$)`)}, // RFC 7468
 	{literals: []string{"://"}, pattern: regexp.MustCompile(`://[^/\s:@]*:([^/\s@]+)@`)},                                                                 // RFC 3986, section 3.2.1
-	{literals: []string{manyDigits}, pattern: regexp.MustCompile(`(?:\d[ -]?){12,18}\d`), accept: isCard},
+	{literals: []string{manyDigits}, pattern: regexp.MustCompile(`\b(?:\d[ -]?){12,18}\d\b`), accept: isCard},
 }
 
 // isCard reports whether the digits of a text are a card's number, by its checksum (ISO/IEC 7812-1, annex B), and begin as one.

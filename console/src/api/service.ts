@@ -59,6 +59,34 @@ export type Mode = 'lead' | 'follow' | 'roam'
 
 export const service = createClient<paths>({ credentials: 'same-origin' })
 
+const unmasked = (caseName: string) => `unmasked ${caseName}`
+
+/** Whether this tab of the browser shows what is masked in a case. */
+export function showsSecrets(caseName: string): boolean {
+  return sessionStorage.getItem(unmasked(caseName)) !== null
+}
+
+/** Shows what is masked in a case, or masks it again. Everything that was read is to be read again after this. */
+export function showSecrets(caseName: string, shown: boolean) {
+  if (shown) sessionStorage.setItem(unmasked(caseName), 'yes')
+  else sessionStorage.removeItem(unmasked(caseName))
+}
+
+/** Adds to a question about evidence that it asks for what is masked. */
+export function withSecrets(address: string): string {
+  const url = new URL(address)
+  const [, api, cases, caseName, evidence, , question] = url.pathname.split('/')
+  if (api === 'api' && cases === 'cases' && evidence === 'evidence' && question && showsSecrets(decodeURIComponent(caseName))) url.searchParams.set('unmask', 'true')
+  return url.toString()
+}
+
+service.use({
+  onRequest({ request }) {
+    const address = withSecrets(request.url)
+    return address === request.url ? undefined : new Request(address, request)
+  },
+})
+
 /** An error answer of the service, in words for people. Status 0: there was no answer. */
 export class ServiceError extends Error {
   constructor(

@@ -1,7 +1,7 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { words } from '../api/service'
+import { data, service, words } from '../api/service'
 import { useSession } from '../stores/session'
 import { texts } from '../texts'
 
@@ -12,6 +12,22 @@ const name = ref('')
 const password = ref('')
 const trouble = ref('')
 const busy = ref(false)
+const provider = ref('')
+
+onMounted(async () => {
+  const refused = String(route.query.refused ?? '')
+  if (refused) trouble.value = texts.signIn.refused(refused)
+  try {
+    provider.value = (await data(service.GET('/api/sign-in'))).openid
+  } catch (e) {
+    trouble.value = words(e)
+  }
+})
+
+/** The address that sends the browser to the provider. */
+function toProvider() {
+  return `/api/sessions/openid?then=${encodeURIComponent(String(route.query.then ?? '/cases'))}`
+}
 
 async function submit() {
   busy.value = true
@@ -21,7 +37,7 @@ async function submit() {
     const then = String(route.query.then ?? '/cases')
     await router.push(then.startsWith('/') && !then.startsWith('//') ? then : '/cases')
   } catch (e) {
-    trouble.value = words(e)
+    trouble.value = texts.signIn.advice(words(e))
   } finally {
     busy.value = false
   }
@@ -37,8 +53,9 @@ async function submit() {
       <el-input id="name" v-model="name" autocomplete="username" autofocus size="large" />
       <label for="password">{{ texts.signIn.password }}</label>
       <el-input id="password" v-model="password" type="password" autocomplete="current-password" size="large" />
-      <p v-if="trouble" class="trouble" role="alert">{{ texts.signIn.advice(trouble) }}</p>
+      <p v-if="trouble" class="trouble" role="alert">{{ trouble }}</p>
       <el-button id="sign-in" type="primary" native-type="submit" size="large" :loading="busy">{{ texts.signIn.signIn }}</el-button>
+      <a v-if="provider" id="sign-in-by" class="by" :href="toProvider()">{{ texts.signIn.by(provider) }}</a>
     </form>
   </div>
 </template>
@@ -71,5 +88,11 @@ p {
 }
 label {
   font-weight: 600;
+}
+.by {
+  padding: 8px;
+  border: 1px solid var(--fog-3);
+  color: var(--ink);
+  text-align: center;
 }
 </style>

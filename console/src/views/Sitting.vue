@@ -37,6 +37,7 @@ import { useLookups } from '../stores/lookups'
 import { useSitting } from '../stores/sitting'
 import { useTrouble } from '../stores/trouble'
 import { texts } from '../texts'
+import { data, service, showSecrets, showsSecrets } from '../api/service'
 
 const props = defineProps<{ case: string; evidence: string }>()
 const checkpoints = useCheckpoints()
@@ -53,6 +54,15 @@ const router = useRouter()
 const help = ref(false)
 const moment = ref('')
 const momentField = ref<{ focus: () => void }>()
+
+/** Whether the person may see what is masked, and does. */
+const mayUnmask = ref(false)
+const unmasked = computed(() => showsSecrets(props.case))
+
+function unmask() {
+  showSecrets(props.case, !unmasked.value)
+  location.reload()
+}
 
 const failure = computed(() => loaded.peek?.failure)
 /** What failed, said once. */
@@ -78,6 +88,9 @@ function linked() {
 let closeKept: (() => void) | undefined
 
 function open() {
+  void trouble.attempt(async () => {
+    mayUnmask.value = (await data(service.GET('/api/cases/{case}', { params: { path: { case: props.case } } }))).unmasks ?? false
+  })
   closeKept = kept.open(props.case)
   return sitting.open(props.case, props.evidence, session.name, linked())
 }
@@ -156,6 +169,7 @@ onKeyStroke(
           <span class="notch" aria-hidden="true"></span>{{ loaded.isSnapshot ? texts.sitting.toFailure(failure.kind) : wrong }}
         </button>
       </div>
+      <button v-if="mayUnmask" id="unmask" type="button" class="quiet" :aria-pressed="unmasked" @click="unmask">{{ unmasked ? texts.sitting.mask : texts.sitting.unmask }}</button>
       <WhoIsHere />
     </header>
     <TimeLanes v-if="!loaded.isSnapshot" />
