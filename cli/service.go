@@ -77,37 +77,53 @@ func (a *app) serviceCommands() []*cobra.Command {
 
 func (a *app) signIn() *cobra.Command {
 	var name string
+	var byToken bool
 	c := &cobra.Command{
-		Use: "sign-in URL --name NAME", Short: "Sign in to a service; the password is read from standard input",
-		Args: args(1, 1, "URL --name NAME"),
+		Use: "sign-in URL --name NAME|--token", Short: "Sign in to a service; the password, or a token that was made on its page Your account, is read from standard input",
+		Args: args(1, 1, "URL --name NAME, or URL --token"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if name == "" {
-				return usage("use: wraith sign-in "+args[0]+" --name NAME", "no name was given")
+			if name == "" && !byToken {
+				return usage("use: wraith sign-in "+args[0]+" --name NAME, or --token", "no name was given")
 			}
-			password, err := a.password()
+			secret, err := a.password()
 			if err != nil {
 				return err
 			}
-			host, _ := os.Hostname()
-			token, err := client.New(args[0], "").SignIn(c.Context(), api.Credentials{Name: name, Password: password}, "command line on "+host)
-			if err != nil {
-				return err
+			is := signedIn{URL: args[0], Token: strings.TrimSpace(secret), Name: name}
+			if byToken {
+				me, err := client.New(args[0], is.Token).Me(c.Context())
+				if err != nil {
+					return err
+				}
+				is.Name = me.Name
+			} else {
+				host, _ := os.Hostname()
+				token, err := client.New(args[0], "").SignIn(c.Context(), api.Credentials{Name: name, Password: secret}, "command line on "+host)
+				if err != nil {
+					return err
+				}
+				is.Token = token.Secret
 			}
-			if err := os.MkdirAll(filepath.Dir(a.config), 0o700); err != nil {
+			if err := a.keepSignIn(is); err != nil {
 				return fmt.Errorf("save the sign-in: %w", err)
 			}
-			kept, err := json.Marshal(signedIn{args[0], token.Secret, name})
-			if err != nil {
-				return fmt.Errorf("save the sign-in: %w", err)
-			}
-			if err := os.WriteFile(a.config, kept, 0o600); err != nil {
-				return fmt.Errorf("save the sign-in: %w", err)
-			}
-			return a.print(map[string]string{"url": args[0], "name": name}, func(w io.Writer) { fmt.Fprintf(w, "signed in to %s as %s\n", args[0], name) })
+			return a.print(map[string]string{"url": is.URL, "name": is.Name}, func(w io.Writer) { fmt.Fprintf(w, "signed in to %s as %s\n", is.URL, is.Name) })
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "who signs in")
+	c.Flags().BoolVar(&byToken, "token", false, "sign in by a token")
 	return c
+}
+
+func (a *app) keepSignIn(is signedIn) error {
+	if err := os.MkdirAll(filepath.Dir(a.config), 0o700); err != nil {
+		return err
+	}
+	kept, err := json.Marshal(is)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(a.config, kept, 0o600)
 }
 
 func (a *app) password() (string, error) {

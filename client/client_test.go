@@ -85,7 +85,7 @@ func TestACase(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "lead", c.Role)
 	assert.Equal(t, []api.Member{{Name: "Ines", Role: "lead", Unmasks: true}}, c.Members)
-	_, err = tomas.NewCase(ctx, api.NewCase{Name: "fog"})
+	_, err = ines.NewCase(ctx, api.NewCase{Name: "fog"})
 	require.ErrorIs(t, err, fault.Exists)
 	_, err = ines.NewCase(ctx, api.NewCase{Name: "Not A Name"})
 	require.ErrorIs(t, err, fault.InvalidRequest)

@@ -385,6 +385,7 @@ export const texts = {
     scope: 'For',
     scopes: { read: 'reading', write: 'all that you may', ingest: 'adding evidence' },
     days: 'Days until it expires; 0 for never',
+    daysHint: 'days; 0 for ever',
     make: 'Make a token',
     secret: 'This is the token. It is not shown again:',
     made: 'Made',

@@ -72,7 +72,7 @@ func (x Import) Read(ctx context.Context, f *os.File, name string) (c store.Case
 	if name = cmp.Or(name, h.Case.Name); !caseName.MatchString(name) {
 		return c, nil, fault.InvalidName.New("use up to 63 small letters, digits and hyphens, a letter or digit first", "invalid name %q of a case", fmt.Sprintf("%.80s", name))
 	}
-	if _, err := x.Store.CaseByName(ctx, name); err == nil {
+	if _, _, err := x.Store.CaseFor(ctx, name, x.By.ID); err == nil {
 		return c, nil, fmt.Errorf("case %s: %w: give another name for the import", name, fault.Exists)
 	}
 	if err := x.keep(ctx, files); err != nil {

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -152,19 +151,16 @@ func (a *server) newSender(ctx context.Context, c store.Case, label string) (api
 }
 
 // inbox returns the person's case for evidence without a case. It opens the case on first use.
-func (a *server) inbox(ctx context.Context) (store.Case, error) {
-	name := "inbox-" + strings.ToLower(strings.ReplaceAll(who(ctx).Name, ".", "-"))
-	c, err := a.caseFor(ctx, name)
-	if !errors.Is(err, fault.NotFound) {
-		return c, err
-	}
-	c = store.Case{Name: name, Title: "Inbox of " + who(ctx).Name}
-	return c, a.Store.Together(ctx, func(s *store.Store) error {
-		if err := s.AddCase(ctx, &c, who(ctx).ID); err != nil {
+func (a *server) inbox(ctx context.Context) (c store.Case, err error) {
+	me := who(ctx)
+	err = a.Store.Together(ctx, func(s *store.Store) error {
+		var isNew bool
+		if c, isNew, err = s.Inbox(ctx, me); err != nil || !isNew {
 			return err
 		}
-		return s.Note(ctx, c.ID, who(ctx).ID, "opened the inbox")
+		return s.Note(ctx, c.ID, me.ID, "opened the inbox")
 	})
+	return c, err
 }
 
 // caseTraces lists the traces of all evidence of a case together.

@@ -55,6 +55,11 @@ func (b *Board) deliverMail(ctx context.Context, d store.Delivery, list []store.
 	case b.mail == nil:
 		return false, errors.New("the service is not set up for mail any more")
 	}
+	for _, m := range d.Case.Members {
+		if m.PersonID == d.Person.ID {
+			d.Case.Name = m.Called
+		}
+	}
 	err = b.mail.Send(ctx, b.message(d, list))
 	return mail.IsFinal(err), err
 }

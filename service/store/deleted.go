@@ -66,15 +66,38 @@ func (s *Store) DeletedOf(ctx context.Context, caseID int64) (list []Deleted, er
 
 // DeleteCase deletes a case: it is as if it were not there, until RestoreCase or Purge.
 func (s *Store) DeleteCase(ctx context.Context, id, by int64) error {
-	return found(s.in(ctx).Exec("update cases_all set deleted_at = now(), deleter_id = ? where id = ? and deleted_at is null", by, id), "case")
+	return s.Together(ctx, func(s *Store) error {
+		if err := found(s.in(ctx).Exec("update cases_all set deleted_at = now(), deleter_id = ? where id = ? and deleted_at is null", by, id), "case"); err != nil {
+			return err
+		}
+		return translate(s.in(ctx).Exec("update members set gone = true where case_id = ?", id).Error, "members")
+	})
 }
 
 // RestoreCase restores the case that a person who leads it has deleted last under a name, or another lead has. The error wraps fault.Exists if there is
 // another case of that name now.
 func (s *Store) RestoreCase(ctx context.Context, name string, person int64) (c Case, err error) {
-	done := s.in(ctx).Raw(`update cases_all set deleted_at = null, deleter_id = null where id = (select c.id from cases_all c join members m on m.case_id = c.id
-		where c.name = ? and c.deleted_at is not null and m.person_id = ? and m.role = 'lead' order by c.deleted_at desc limit 1) returning *`, name, person).Scan(&c)
-	return c, found(done, fmt.Sprintf("deleted case %.80s", name))
+	return c, s.Together(ctx, func(s *Store) error {
+		done := s.in(ctx).Raw(`update cases_all set deleted_at = null, deleter_id = null where id = (select c.id from cases_all c join members m on m.case_id = c.id
+			where m.called = ? and c.deleted_at is not null and m.person_id = ? and m.role = 'lead' order by c.deleted_at desc limit 1) returning *`, name, person).Scan(&c)
+		if err := found(done, fmt.Sprintf("deleted case %.80s", name)); err != nil {
+			return err
+		}
+		if err := s.in(ctx).Exec("update members set gone = false where case_id = ? and person_id = ?", c.ID, person).Error; err != nil {
+			return translate(err, fmt.Sprintf("case %.80s", name))
+		}
+		// Others may call another case so by now: they get it back under a free name, as if they were added.
+		var others []Member
+		if err := s.in(ctx).Raw("delete from members where case_id = ? and gone returning *", c.ID).Scan(&others).Error; err != nil {
+			return translate(err, "members")
+		}
+		for _, m := range others {
+			if err := s.in(ctx).Exec("insert into members (case_id, person_id, role, seen, mailed, unmasks) values (?, ?, ?, ?, ?, ?)", m.CaseID, m.PersonID, m.Role, m.Seen, m.Mailed, m.Unmasks).Error; err != nil {
+				return translate(err, "members")
+			}
+		}
+		return nil
+	})
 }
 
 // Retain sets after how many days evidence of a case is deleted; 0 for never. by is who set it.

@@ -259,16 +259,17 @@ func (s *Store) MentionsOf(ctx context.Context, person int64) ([]Mention, error)
 	if err := s.comments(ctx).Where("id in ?", ids).Order("id desc").Find(&list).Error; err != nil {
 		return nil, translate(err, "mentions")
 	}
-	cases := map[int64]Case{}
+	var of []int64
 	for _, x := range list {
-		cases[x.CaseID] = Case{}
+		of = append(of, x.CaseID)
 	}
-	if err := fill(s, ctx, cases, func(x Case) int64 { return x.ID }); err != nil {
+	called, err := s.calledBy(ctx, person, of)
+	if err != nil {
 		return nil, err
 	}
 	var out []Mention
 	for _, x := range list {
-		out = append(out, Mention{x, cases[x.CaseID].Name})
+		out = append(out, Mention{x, called[x.CaseID]})
 	}
 	return out, nil
 }
@@ -353,13 +354,14 @@ type CaseQuery struct {
 
 // OwnCase is a case with the role of a person in it.
 type OwnCase struct {
-	Case `gorm:"embedded"`
-	Role string
+	Case   `gorm:"embedded"`
+	Role   string
+	Called string
 }
 
 // FindCases lists the cases of a person that a query chooses, newest first; at most Most, if that is not 0.
 func (s *Store) FindCases(ctx context.Context, person int64, q CaseQuery) (list []OwnCase, err error) {
-	db := s.in(ctx).Table("cases").Preload("Closer").Select("cases.*, m.role").Joins("join members m on m.case_id = cases.id and m.person_id = ?", person)
+	db := s.in(ctx).Table("cases").Preload("Closer").Select("cases.*, m.role, m.called").Joins("join members m on m.case_id = cases.id and m.person_id = ?", person)
 	like := func(text string) string { return "%" + escapeLike(text) + "%" }
 	if q.Text != "" {
 		t := like(q.Text)
@@ -396,13 +398,16 @@ func (s *Store) FindCases(ctx context.Context, person int64, q CaseQuery) (list 
 		db = db.Where("created_at < ?", q.Until)
 	}
 	if q.After != "" {
-		db = db.Where("cases.id < (select id from cases where name = ?)", q.After)
+		db = db.Where("cases.id < (select case_id from members where person_id = ? and called = ? and not gone)", person, q.After)
 	}
 	if q.Most > 0 {
 		db = db.Limit(q.Most)
 	}
 	if err := db.Order("cases.id desc").Find(&list).Error; err != nil {
 		return nil, translate(err, "cases")
+	}
+	for i := range list {
+		list[i].Name = list[i].Called
 	}
 	return list, s.fillMembers(ctx, list, q.Members)
 }

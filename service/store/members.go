@@ -7,7 +7,7 @@ import (
 	"wraithology/core/fault"
 )
 
-// CaseFor finds a case of a person, with the person's own part in it, and without its other members. The error wraps fault.NotFound for all others, as if
+// CaseFor finds the case that a person calls by a name, with the person's own part in it, and without its other members. The error wraps fault.NotFound for all others, as if
 // there were no such case.
 func (s *Store) CaseFor(ctx context.Context, name string, person int64) (c Case, me Member, err error) {
 	var row struct {
@@ -16,13 +16,15 @@ func (s *Store) CaseFor(ctx context.Context, name string, person int64) (c Case,
 		Seen       int64
 		Mailed     bool
 		Unmasks    bool
+		Called     string
 		CloserName *string
 	}
-	done := s.in(ctx).Raw(`select c.*, m.role, m.seen, m.mailed, m.unmasks, p.name as closer_name from cases c join members m on m.case_id = c.id and m.person_id = ?
-		left join people p on p.id = c.closer_id where c.name = ? and exists (select from people who where who.id = m.person_id and who.disabled_at is null)`, person, name).Take(&row)
+	done := s.in(ctx).Raw(`select c.*, m.role, m.seen, m.mailed, m.unmasks, m.called, p.name as closer_name from cases c join members m on m.case_id = c.id and m.person_id = ? and m.called = ? and not m.gone
+		left join people p on p.id = c.closer_id where exists (select from people who where who.id = m.person_id and who.disabled_at is null)`, person, name).Take(&row)
 	if done.Error != nil {
 		return c, me, translate(done.Error, fmt.Sprintf("case %.80s", name))
 	}
+	row.Name = row.Called
 	c, me = row.Case, Member{CaseID: row.ID, PersonID: person, Role: row.Role, Seen: row.Seen, Mailed: row.Mailed, Unmasks: row.Unmasks}
 	if row.CloserName != nil && c.CloserID != nil {
 		c.Closer = &Person{ID: *c.CloserID, Name: *row.CloserName}
@@ -35,6 +37,17 @@ func (s *Store) SetMember(ctx context.Context, m Member) error {
 	return s.changeMembers(ctx, m.CaseID, func(s *Store) error {
 		return translate(s.in(ctx).Exec("insert into members (case_id, person_id, role, unmasks) values (?, ?, ?, ?) on conflict (case_id, person_id) do update set role = excluded.role, unmasks = excluded.unmasks", m.CaseID, m.PersonID, m.Role, m.Unmasks).Error, "member")
 	})
+}
+
+// calledBy returns how a person calls some cases.
+func (s *Store) calledBy(ctx context.Context, person int64, cases []int64) (map[int64]string, error) {
+	var list []Member
+	err := s.in(ctx).Raw("select case_id, called from members where person_id = ? and case_id in ?", person, cases).Scan(&list).Error
+	out := make(map[int64]string, len(list))
+	for _, m := range list {
+		out[m.CaseID] = m.Called
+	}
+	return out, translate(err, "members")
 }
 
 // MemberOf returns a person's part in a case.

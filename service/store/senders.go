@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -38,6 +39,35 @@ func (s *Store) SendersOf(ctx context.Context, caseID int64) (list []Sender, err
 // DeleteSender takes a sender's token away.
 func (s *Store) DeleteSender(ctx context.Context, caseID, id int64) error {
 	return s.deleteOf(ctx, &Sender{}, caseID, "id", id, "sender")
+}
+
+// Inbox returns the case for a person's evidence without a case, as the person calls it, and whether it was opened now. It belongs to the person, whatever
+// its name.
+func (s *Store) Inbox(ctx context.Context, p Person) (c Case, isNew bool, err error) {
+	if err := s.in(ctx).Exec("select pg_advisory_xact_lock(hashtext('inbox'), ?::integer)", p.ID).Error; err != nil { // two programs may ask at once
+		return c, false, translate(err, "inbox")
+	}
+	if err := s.in(ctx).Raw("select c.* from cases c join members m on m.case_id = c.id and m.person_id = c.inbox_of where c.inbox_of = ?", p.ID).Scan(&c).Error; err != nil {
+		return c, false, translate(err, "inbox")
+	}
+	if isNew = c.ID == 0; isNew {
+		c = Case{Name: "inbox-" + strings.ToLower(strings.ReplaceAll(p.Name, ".", "-")), Title: "Inbox of " + p.Name, CreatedAt: time.Now()}
+		if err := s.in(ctx).Omit("Members", "Closer").Create(&c).Error; err != nil {
+			return c, false, translate(err, "inbox")
+		}
+		if err := s.in(ctx).Exec("update cases_all set inbox_of = null where inbox_of = ?", p.ID).Error; err != nil {
+			return c, false, translate(err, "inbox")
+		}
+		if err := s.in(ctx).Exec("update cases_all set inbox_of = ? where id = ?", p.ID, c.ID).Error; err != nil {
+			return c, false, translate(err, "inbox")
+		}
+		if err := s.in(ctx).Exec("insert into members (case_id, person_id, role, unmasks) values (?, ?, 'lead', true)", c.ID, p.ID).Error; err != nil {
+			return c, false, translate(err, "inbox")
+		}
+	}
+	called, err := s.calledBy(ctx, p.ID, []int64{c.ID})
+	c.Name = called[c.ID]
+	return c, isNew, err
 }
 
 // MoveEvidence moves evidence with its sitting to another case.

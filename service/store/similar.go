@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"strings"
 
@@ -82,6 +83,14 @@ func (s *Store) SimilarTo(ctx context.Context, e Evidence, person int64) ([]Simi
 	}
 	if err := fill(s, ctx, cases, func(x Case) int64 { return x.ID }); err != nil {
 		return nil, err
+	}
+	called, err := s.calledBy(ctx, person, slices.Collect(maps.Keys(cases)))
+	if err != nil {
+		return nil, err
+	}
+	for id, c := range cases {
+		c.Name = called[id]
+		cases[id] = c
 	}
 	var out []Similar
 	for i, id := range all {

@@ -49,7 +49,9 @@ type Member struct {
 	Seen     int64 `gorm:"->"` // the last entry of the record that the person has seen; SeeActivity changes it
 	Mailed   bool  `gorm:"->"` // whether the person is mailed what happens in the case; MailMember changes it
 	Unmasks  bool  // whether the person may see what is masked
-	Person   Person
+	// Called is the name by which the person calls the case: that of the case, or one with a number after it.
+	Called string `gorm:"->"`
+	Person Person
 }
 
 // Evidence is one immutable file of a case. Its bytes are in the vault.
@@ -196,20 +198,16 @@ func translate(err error, what string) error {
 	return fmt.Errorf("%s: %w", what, err)
 }
 
-// AddCase opens a case that a person leads.
+// AddCase opens a case that a person leads. The error wraps fault.Exists if the person calls another case so.
 func (s *Store) AddCase(ctx context.Context, c *Case, leader int64) error {
 	c.CreatedAt = time.Now()
 	return s.in(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Omit("Members", "Closer").Create(c).Error; err != nil {
 			return translate(err, "case "+c.Name)
 		}
-		return translate(tx.Omit("Person").Create(&Member{CaseID: c.ID, PersonID: leader, Role: "lead", Unmasks: true}).Error, "case "+c.Name)
+		// The name is taken if the person calls another case so; the cases of others do not matter.
+		return translate(tx.Exec("insert into members (case_id, person_id, role, unmasks, called) values (?, ?, 'lead', true, ?)", c.ID, leader, c.Name).Error, "case "+c.Name)
 	})
-}
-
-// CaseByName finds a case with its members.
-func (s *Store) CaseByName(ctx context.Context, name string) (c Case, err error) {
-	return c, translate(s.in(ctx).Preload("Members.Person").Preload("Closer").Where("name = ?", name).Take(&c).Error, "case "+name)
 }
 
 // HasCase returns fault.NotFound if there is no case with an ID.

@@ -215,10 +215,10 @@ func TestCases(t *testing.T) {
 	s, ctx := open(t), t.Context()
 	ines, tomas := s.person(t, "Ines"), s.person(t, "Tomas")
 	fog, swell := s.openCase(t, "fog", ines), s.openCase(t, "swell", tomas)
-	require.ErrorIs(t, s.AddCase(ctx, &Case{Name: "fog"}, tomas), fault.Exists)
+	require.ErrorIs(t, s.AddCase(ctx, &Case{Name: "fog"}, ines), fault.Exists)
 
 	roles := func(name string) map[string]string {
-		c, err := s.CaseByName(ctx, name)
+		c, err := s.CaseByID(ctx, map[string]int64{"fog": fog, "swell": swell}[name])
 		require.NoError(t, err)
 		out := map[string]string{}
 		for _, m := range c.Members {
@@ -267,8 +267,90 @@ func TestCases(t *testing.T) {
 	assert.Equal(t, map[string]string{"Tomas": "lead"}, roles("fog"))
 	require.NoError(t, s.HasCase(ctx, swell))
 	require.ErrorIs(t, s.HasCase(ctx, 4711), fault.NotFound)
-	_, err = s.CaseByName(ctx, "mist")
+	_, _, err = s.CaseFor(ctx, "mist", ines)
 	require.ErrorIs(t, err, fault.NotFound)
+}
+
+// A name that others use for their cases is free. Whoever comes into two cases of one name calls the second one by another name, finds it by that, and
+// gets it back by that after it was deleted.
+func TestNamesOfCases(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines, tomas, odile := s.person(t, "Ines"), s.person(t, "Tomas"), s.person(t, "Odile")
+	fog, other := s.openCase(t, "fog", ines), s.openCase(t, "fog", tomas)
+	called := func(person int64) map[string]int64 {
+		list, err := s.FindCases(ctx, person, CaseQuery{})
+		require.NoError(t, err)
+		out := map[string]int64{}
+		for _, c := range list {
+			out[c.Name] = c.ID
+			found, me, err := s.CaseFor(ctx, c.Name, person)
+			require.NoError(t, err)
+			require.Equal(t, c.ID, found.ID)
+			require.Equal(t, c.Name, found.Name)
+			require.Equal(t, c.Role, me.Role)
+		}
+		require.Len(t, out, len(list))
+		return out
+	}
+	assert.Equal(t, map[string]int64{"fog": fog}, called(ines))
+	assert.Equal(t, map[string]int64{"fog": other}, called(tomas))
+	for _, c := range []int64{fog, other} {
+		require.NoError(t, s.SetMember(ctx, Member{CaseID: c, PersonID: odile, Role: "lead"}))
+	}
+	third := s.openCase(t, "fog-3", odile)
+	fourth := s.openCase(t, "fog", s.person(t, "Wren"))
+	require.NoError(t, s.SetMember(ctx, Member{CaseID: fourth, PersonID: odile, Role: "member"}))
+	assert.Equal(t, map[string]int64{"fog": fog, "fog-2": other, "fog-3": third, "fog-4": fourth}, called(odile))
+	require.ErrorIs(t, s.AddCase(ctx, &Case{Name: "fog-2"}, odile), fault.Exists)
+	page, err := s.FindCases(ctx, odile, CaseQuery{After: "fog-3"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"fog-2", "fog"}, names(page, func(c OwnCase) string { return c.Name }))
+
+	require.NoError(t, s.DeleteCase(ctx, other, odile))
+	assert.NotContains(t, called(odile), "fog-2")
+	assert.Empty(t, called(tomas))
+	again := s.openCase(t, "fog", tomas)
+	restored, err := s.RestoreCase(ctx, "fog-2", odile)
+	require.NoError(t, err)
+	assert.Equal(t, other, restored.ID)
+	assert.Equal(t, map[string]int64{"fog": again, "fog-2": other}, called(tomas), "the name is taken by now")
+	require.NoError(t, s.DeleteCase(ctx, fog, ines))
+	s.openCase(t, "fog", ines)
+	_, err = s.RestoreCase(ctx, "fog", ines)
+	require.ErrorIs(t, err, fault.Exists)
+	_, err = s.RestoreCase(ctx, "fog", tomas)
+	require.ErrorIs(t, err, fault.NotFound, "of others")
+}
+
+// An inbox belongs to a person: neither another person of a similar name nor somebody else's case of the name gets what is for it.
+func TestInbox(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	lower, upper := Person{Name: "a.b"}, Person{Name: "A-B"}
+	require.NoError(t, s.AddPerson(ctx, &lower))
+	require.NoError(t, s.AddPerson(ctx, &upper))
+	own := s.openCase(t, "inbox-a-b", upper.ID)
+	first, isNew, err := s.Inbox(ctx, lower)
+	require.NoError(t, err)
+	assert.True(t, isNew)
+	assert.Equal(t, "inbox-a-b", first.Name)
+	second, isNew, err := s.Inbox(ctx, upper)
+	require.NoError(t, err)
+	assert.True(t, isNew)
+	assert.Equal(t, "inbox-a-b-2", second.Name)
+	assert.NotContains(t, []int64{own, first.ID}, second.ID)
+	for range 2 {
+		again, isNew, err := s.Inbox(ctx, upper)
+		require.NoError(t, err)
+		assert.False(t, isNew)
+		assert.Equal(t, second.ID, again.ID)
+	}
+	require.NoError(t, s.DeleteCase(ctx, second.ID, upper.ID))
+	third, isNew, err := s.Inbox(ctx, upper)
+	require.NoError(t, err)
+	assert.True(t, isNew)
+	assert.NotEqual(t, second.ID, third.ID)
 }
 
 func TestEvidence(t *testing.T) {

@@ -81,9 +81,11 @@ export function withSecrets(address: string): string {
 }
 
 service.use({
-  onRequest({ request }) {
+  async onRequest({ request }) {
     const address = withSecrets(request.url)
-    return address === request.url ? undefined : new Request(address, request)
+    if (address === request.url) return undefined
+    const { method, headers, credentials, signal } = request
+    return new Request(address, { method, headers, credentials, signal, body: method === 'GET' ? undefined : await request.blob() }) // a stream cannot be sent again
   },
 })
 

@@ -115,7 +115,8 @@ onMounted(() => trouble.attempt(load))
       <el-select v-model="scope" :aria-label="texts.account.scope">
         <el-option v-for="s in scopes" :key="s" :value="s" :label="texts.account.scopes[s]" />
       </el-select>
-      <el-input-number v-model="days" :min="0" :max="3660" :aria-label="texts.account.days" />
+      <el-input-number v-model="days" :min="0" :max="3660" :aria-label="texts.account.days" controls-position="right" />
+      <span class="soft">{{ texts.account.daysHint }}</span>
       <el-button native-type="submit" :disabled="!label.trim()">{{ texts.account.make }}</el-button>
     </form>
     <h2>{{ texts.account.sessions }}</h2>
@@ -153,16 +154,47 @@ onMounted(() => trouble.attempt(load))
 </template>
 
 <style scoped>
+.sheet {
+  padding: 18px 28px 60px;
+  max-width: 1080px;
+}
+h2 {
+  margin: 28px 0 8px;
+  font-size: 18px;
+}
 form {
   display: flex;
-  gap: 8px;
-  max-width: 760px;
-  margin: 10px 0;
+  flex-wrap: wrap;
+  gap: 14px;
+  align-items: center;
+}
+form .el-input {
+  width: 260px;
+}
+form .el-select {
+  width: 180px;
+}
+form .el-input-number {
+  width: 130px;
 }
 table {
-  margin-bottom: 10px;
+  border-collapse: collapse;
+  background: var(--fog-0);
+  margin-bottom: 12px;
+}
+th,
+td {
+  text-align: left;
+  padding: 7px 14px;
+  border-bottom: 1px solid var(--fog-3);
+}
+.made {
+  padding: 8px 12px;
+  background: var(--fog-0);
+  border-left: 4px solid var(--now);
 }
 .made code {
   user-select: all;
+  overflow-wrap: anywhere;
 }
 </style>

@@ -169,8 +169,10 @@ onKeyStroke(
           <span class="notch" aria-hidden="true"></span>{{ loaded.isSnapshot ? texts.sitting.toFailure(failure.kind) : wrong }}
         </button>
       </div>
-      <button v-if="mayUnmask" id="unmask" type="button" class="quiet" :aria-pressed="unmasked" @click="unmask">{{ unmasked ? texts.sitting.mask : texts.sitting.unmask }}</button>
-      <WhoIsHere />
+      <div class="people">
+        <button v-if="mayUnmask" id="unmask" type="button" class="quiet" :class="{ unmasked }" :aria-pressed="unmasked" @click="unmask">{{ unmasked ? texts.sitting.mask : texts.sitting.unmask }}</button>
+        <WhoIsHere />
+      </div>
     </header>
     <TimeLanes v-if="!loaded.isSnapshot" />
     <div v-if="!loaded.isSnapshot" class="steps" role="toolbar" :aria-label="texts.sitting.steps">
@@ -261,6 +263,24 @@ header {
   align-items: center;
   padding: 6px 14px;
   background: var(--fog-0);
+}
+.people {
+  display: flex;
+  gap: 18px;
+  align-items: center;
+}
+.people .quiet {
+  border: 1px solid var(--fog-3);
+  background: none;
+  color: var(--ink-soft);
+  font: inherit;
+  padding: 3px 8px;
+  cursor: pointer;
+}
+.people .unmasked {
+  border-color: var(--wrong);
+  color: var(--wrong);
+  font-weight: 600;
 }
 .title {
   display: flex;
