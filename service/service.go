@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 	"wraithology/console"
 	"wraithology/core/fault"
 	"wraithology/service/accounts"
+	"wraithology/service/backup"
 	"wraithology/service/cluster"
 	"wraithology/service/custody"
 	"wraithology/service/front"
@@ -101,6 +103,60 @@ func WithStore(ctx context.Context, o Options, do func(*store.Store) error) erro
 		err = errors.Join(err, c.Stop())
 	}
 	return err
+}
+
+// Backup writes all that a service has into a new file, whether it runs or not.
+func Backup(ctx context.Context, o Options, path string) (h backup.Header, err error) {
+	err = WithStore(ctx, o, func(s *store.Store) error {
+		if _, err := s.Identity(ctx); err != nil {
+			return err
+		}
+		version, err := s.ServerVersion(ctx)
+		if err != nil {
+			return err
+		}
+		programs, err := cluster.Programs(version)
+		if err != nil {
+			return err
+		}
+		h, err = backup.Write(ctx, backup.Source{Data: o.Data, Database: s.Pool.Config().ConnString(), Programs: programs}, path)
+		return err
+	})
+	return h, err
+}
+
+// Restore makes a new data folder of a backup, and fills the database: an empty one, or a private one.
+func Restore(ctx context.Context, o Options, path string) (h backup.Header, err error) {
+	b, err := backup.Open(ctx, path)
+	if err != nil {
+		return h, err
+	}
+	defer func() { err = errors.Join(err, b.Close()) }()
+	if entries, err := os.ReadDir(o.Data); err == nil && len(entries) > 0 {
+		return h, fault.InvalidUse.New("give a new folder with --data", "%s is not empty", o.Data)
+	}
+	lock, err := lockData(o.Data, 0)
+	if err != nil {
+		return h, err
+	}
+	defer func() { err = errors.Join(err, lock.Close()) }()
+	url := o.Database
+	if url == "" {
+		c, err := cluster.Open(ctx, filepath.Join(o.Data, "database"), o.Log)
+		if err != nil {
+			return h, err
+		}
+		defer func() { err = errors.Join(err, c.Stop()) }()
+		url = c.URL
+	}
+	programs, err := cluster.Programs("") // newer ones read what older ones wrote
+	if err != nil {
+		return h, err
+	}
+	if err := b.Database(ctx, backup.Source{Database: url, Programs: programs}); err != nil {
+		return h, fmt.Errorf("fill the database, which must be empty: %w", err)
+	}
+	return b.Header, b.Files(ctx, o.Data)
 }
 
 // openStore opens the given database, or the private one.

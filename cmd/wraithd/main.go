@@ -109,6 +109,7 @@ func root() *cobra.Command {
 			return err
 		},
 	})
+	c.AddCommand(backups(&o)...)
 	return c
 }
 

@@ -113,6 +113,9 @@ func programs(version string) (string, error) {
 	return newest()
 }
 
+// Programs returns the folder of the programs of PostgreSQL of a major version, or of the newest one.
+func Programs(version string) (string, error) { return programs(version) }
+
 // versionOf returns the major version of a server, empty if it does not say.
 func versionOf(path string) string {
 	out, err := exec.Command(path, "--version").Output() // postgres (PostgreSQL) 15.6

@@ -179,6 +179,11 @@ func (s *Store) migrations() (provider *goose.Provider, done func(), err error) 
 // Close closes the connections.
 func (s *Store) Close() { s.Pool.Close() }
 
+// ServerVersion returns the major version of the PostgreSQL server.
+func (s *Store) ServerVersion(ctx context.Context) (version string, err error) {
+	return version, translate(s.in(ctx).Raw("select (current_setting('server_version_num')::integer / 10000)::text").Scan(&version).Error, "version of the database")
+}
+
 // Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.Pool.Ping(ctx) }
 
