@@ -507,6 +507,7 @@ func (a *app) upload(ctx context.Context, caseName, path, name string) error {
 		return err
 	}
 	in, size := a.in, int64(-1)
+	var file *os.File
 	if path != "-" {
 		f, err := os.Open(path)
 		if err != nil {
@@ -515,6 +516,9 @@ func (a *app) upload(ctx context.Context, caseName, path, name string) error {
 		defer f.Close()
 		if info, err := f.Stat(); err == nil {
 			size = info.Size()
+			if info.Mode().IsRegular() && size >= client.InParts {
+				file = f
+			}
 		}
 		in = f
 		if name == "" {
@@ -526,6 +530,12 @@ func (a *app) upload(ctx context.Context, caseName, path, name string) error {
 	}
 	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionShowBytes(true), progressbar.OptionSetDescription("upload"),
 		progressbar.OptionSetVisibility(a.terminal()), progressbar.OptionClearOnFinish())
+	if file != nil {
+		if err := a.uploadInParts(ctx, s, client.Parts{Case: caseName, Name: name, Kind: "evidence", Reading: api.Reading{As: a.as, Fields: a.rules()}, Size: size, Bytes: file, Sent: func(n int64) { _ = bar.Set64(n) }}, file); err != nil {
+			return err
+		}
+		return a.indexed(ctx, s, caseName, name)
+	}
 	reader := progressbar.NewReader(in, bar)
 	if _, err := s.Upload(ctx, caseName, name, &reader, api.Reading{As: a.as, Fields: a.rules()}); err != nil {
 		return err

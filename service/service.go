@@ -264,9 +264,13 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	base, stop := context.WithCancel(context.WithoutCancel(ctx))
 	ending, endStreams := context.WithCancel(base)
 	s.stop, s.endStreams = stop, endStreams
+	handler, err := httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs, Board: board,
+		Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending, Front: o.Front, Book: s.book, Reads: reads, OpenID: openid.New(o.OpenID)})
+	if err != nil {
+		return err
+	}
 	s.http = &http.Server{
-		Handler: httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs, Board: board,
-			Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending, Front: o.Front, Book: s.book, Reads: reads, OpenID: openid.New(o.OpenID)}),
+		Handler:           handler,
 		ReadHeaderTimeout: 10 * time.Second,
 		BaseContext:       func(net.Listener) context.Context { return base },
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn),

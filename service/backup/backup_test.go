@@ -90,7 +90,10 @@ func TestBackupWhileItRuns(t *testing.T) {
 		assert.NoError(t, err)
 	}
 	upload("run", 3)
-	require.Eventually(t, func() bool { e, err := c.EvidenceInfo(t.Context(), "fog", "run"); return err == nil && e.State == api.StateReady }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		e, err := c.EvidenceInfo(t.Context(), "fog", "run")
+		return err == nil && e.State == api.StateReady
+	}, 20*time.Second, 20*time.Millisecond)
 	sender, err := c.NewSender(t.Context(), "fog", "pilotd")
 	require.NoError(t, err)
 	request, err := http.NewRequest("POST", s.URL+receive.LogsPath, strings.NewReader(`{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"timeUnixNano":"1772344800000000000","body":{"stringValue":"berth asked"}}]}]}]}`))

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -44,24 +45,28 @@ func artifactOf(x store.Artifact) api.Artifact {
 
 // uploadArtifact stores an artifact. Its bytes determine its kind.
 func (a *server) uploadArtifact(w http.ResponseWriter, r *http.Request) {
-	var before store.Artifact
-	c, name, kept, ok := a.take(w, r, "artifact", func(ctx context.Context, caseID int64, name string) (_ vault.Stored, err error) {
-		before, err = a.Store.ArtifactByName(ctx, caseID, name)
-		return vault.Stored{SHA256: before.SHA256, Bytes: before.Bytes}, err
-	})
+	c, name, kept, ok := a.take(w, r, store.KindArtifact)
 	if !ok {
 		return
 	}
-	if before.ID != 0 { // it was sent before
-		answerJSON(w, http.StatusOK, artifactOf(before))
-		return
+	answer, isNew, err := a.keepArtifact(context.WithoutCancel(r.Context()), c, name, kept)
+	a.acknowledge(w, r, answer, isNew, err)
+}
+
+// keepArtifact makes an artifact of bytes in the vault. isNew is false if the case has the same under the name already.
+func (a *server) keepArtifact(ctx context.Context, c store.Case, name string, kept vault.Stored) (out api.Artifact, isNew bool, err error) {
+	before, err := a.Store.ArtifactByName(ctx, c.ID, name)
+	switch {
+	case err == nil && before.SHA256 == kept.SHA256:
+		return artifactOf(before), false, nil
+	case err == nil:
+		return out, false, isTaken(store.KindArtifact, name)
+	case !errors.Is(err, fault.NotFound):
+		return out, false, err
 	}
-	ctx := context.WithoutCancel(r.Context())
-	var err error
 	x := store.Artifact{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID}
 	if x.Kind, x.BuildID, err = kindOfArtifact(a.Vault.Path(kept.SHA256)); err != nil {
-		a.fail(w, r, err)
-		return
+		return out, false, err
 	}
 	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
 		if err := s.AddArtifact(ctx, &x); err != nil {
@@ -69,12 +74,8 @@ func (a *server) uploadArtifact(w http.ResponseWriter, r *http.Request) {
 		}
 		return fmt.Sprintf("uploaded the artifact %s, a %s, %d bytes, sha256 %s", name, x.Kind, kept.Bytes, kept.SHA256), a.explainAgain(ctx, s, q, c, store.KindArtifact)
 	})
-	if err != nil {
-		a.fail(w, r, err)
-		return
-	}
 	x.Person = who(ctx)
-	answerJSON(w, http.StatusCreated, artifactOf(x))
+	return artifactOf(x), true, err
 }
 
 // kindOfArtifact detects the kind of an artifact by its bytes.

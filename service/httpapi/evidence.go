@@ -111,30 +111,42 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, r, err)
 		return
 	}
-	var before store.Evidence
-	c, name, kept, ok := a.take(w, r, "evidence", func(ctx context.Context, caseID int64, name string) (vault.Stored, error) {
-		before, err = a.Store.EvidenceByName(ctx, caseID, name)
-		if before.ReadAs != as {
-			return vault.Stored{}, err // read in another way it is something else
-		}
-		return vault.Stored{SHA256: before.SHA256, Bytes: before.Bytes}, err
-	})
+	c, name, kept, ok := a.take(w, r, store.KindEvidence)
 	if !ok {
 		return
 	}
-	if before.ID != 0 { // it was sent before: whoever did not get the answer sends it again
-		answerJSON(w, http.StatusOK, evidenceOf(before))
-		return
-	}
-	if kept.Bytes == 0 {
-		a.fail(w, r, fault.InvalidRequest.New("check the file that was sent", "the evidence is empty"))
-		return
-	}
 	// The bytes are on disk: a client that disconnects now does not undo the rest.
-	ctx := context.WithoutCancel(r.Context())
-	if err = a.inheritPatterns(ctx, c.ID, fields); err != nil {
+	answer, isNew, err := a.keepEvidence(context.WithoutCancel(r.Context()), c, name, as, fields, kept)
+	a.acknowledge(w, r, answer, isNew, err)
+}
+
+// acknowledge answers an upload.
+func (a *server) acknowledge(w http.ResponseWriter, r *http.Request, answer any, isNew bool, err error) {
+	switch {
+	case err != nil:
 		a.fail(w, r, err)
-		return
+	case isNew:
+		answerJSON(w, http.StatusCreated, answer)
+	default: // it was sent before: whoever did not get the answer sends it again
+		answerJSON(w, http.StatusOK, answer)
+	}
+}
+
+// keepEvidence makes evidence of bytes in the vault. isNew is false if the case has the same under the name already.
+func (a *server) keepEvidence(ctx context.Context, c store.Case, name, as string, fields map[string]string, kept vault.Stored) (out api.EvidenceInfo, isNew bool, err error) {
+	before, err := a.Store.EvidenceByName(ctx, c.ID, name)
+	switch {
+	case err == nil && before.SHA256 == kept.SHA256 && before.ReadAs == as:
+		return evidenceOf(before), false, nil
+	case err == nil: // also if it is read in another way
+		return out, false, isTaken(store.KindEvidence, name)
+	case !errors.Is(err, fault.NotFound):
+		return out, false, err
+	case kept.Bytes == 0:
+		return out, false, fault.InvalidRequest.New("check the file that was sent", "the evidence is empty")
+	}
+	if err = a.inheritPatterns(ctx, c.ID, fields); err != nil {
+		return out, false, err
 	}
 	e := store.Evidence{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID, State: api.StateIndexing, Started: time.Unix(0, 0).UTC(), ReadAs: as, Fields: fields}
 	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
@@ -143,12 +155,8 @@ func (a *server) upload(w http.ResponseWriter, r *http.Request) {
 		}
 		return fmt.Sprintf("uploaded %s, %d bytes, sha256 %s", name, kept.Bytes, kept.SHA256), q.Index(ctx, e)
 	})
-	if err != nil {
-		a.fail(w, r, err)
-		return
-	}
 	e.Person = who(ctx)
-	answerJSON(w, http.StatusCreated, evidenceOf(e))
+	return evidenceOf(e), true, err
 }
 
 // inheritPatterns adds the patterns of lines that the case has, and their zone, to how new evidence is read, unless it
@@ -187,33 +195,19 @@ func readAs(q url.Values) (as string, fields map[string]string, err error) {
 }
 
 // take stores the body of a request in the vault, for an item of a kind in a case, if the person
-// has the right. Otherwise it answers with the error. find returns what the case has under the name already: it is no error if that is the same.
-func (a *server) take(w http.ResponseWriter, r *http.Request, kind string, find func(ctx context.Context, caseID int64, name string) (vault.Stored, error)) (c store.Case, name string, kept vault.Stored, ok bool) {
+// has the right. Otherwise it answers with the error.
+func (a *server) take(w http.ResponseWriter, r *http.Request, kind string) (c store.Case, name string, kept vault.Stored, ok bool) {
 	ctx := r.Context()
 	name = chi.URLParam(r, kind)
-	if !evidenceName.MatchString(name) {
-		a.fail(w, r, fault.InvalidName.New("", "invalid name %q of %s: use up to 128 letters, digits, dots, hyphens and underscores, a letter or digit first", fmt.Sprintf("%.130s", name), kind))
-		return c, name, kept, false
-	}
-	c, err := a.caseFor(ctx, chi.URLParam(r, "case"))
-	var have vault.Stored
-	isThere := false
+	err := checkItem(kind, name)
 	if err == nil {
-		have, err = find(ctx, c.ID, name)
-		isThere = err == nil
-		if errors.Is(err, fault.NotFound) {
-			err = nil
-		}
+		c, err = a.caseFor(ctx, chi.URLParam(r, "case"))
 	}
-	other := fmt.Errorf("%s %s: %w in this case: give another name", kind, name, fault.Exists)
-	if isThere && r.ContentLength >= 0 && r.ContentLength != have.Bytes {
-		err = other
+	if err == nil {
+		err = a.isFree(ctx, c, kind, name, r.ContentLength)
 	}
 	if err == nil {
 		kept, err = a.Vault.Put(ctx, newPaced(w, r))
-	}
-	if err == nil && isThere && kept != have {
-		err = other
 	}
 	if err != nil {
 		a.fail(w, r, err)

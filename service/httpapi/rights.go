@@ -108,6 +108,10 @@ var accesses = map[string]access{
 	"evidence":         {needs: mayLook, tokens: reading},
 	"oneEvidence":      {needs: mayLook, tokens: watching},
 	"upload":           {needs: mayWork, tokens: adding},
+	"newUpload":        {needs: mayWork, tokens: adding},
+	"uploadOffset":     {needs: mayWork, tokens: adding}, // of the person's own upload, as the next two
+	"continueUpload":   {needs: mayWork, tokens: adding},
+	"deleteUpload":     {needs: mayWork, tokens: adding},
 	"content":          {needs: mayLook, secrets: true, tokens: reading},
 	"indexAgain":       {needs: mayWork},
 	"setOffset":        {needs: mayWork},

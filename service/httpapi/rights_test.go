@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -200,7 +201,7 @@ func (s site) keep(t *testing.T, token, name, evidence string, after int) map[st
 	ok("PUT", of+"/evidence/"+evidence, logText+strings.Repeat("\n", after))
 	ok("PUT", of+"/evidence/moved-"+evidence, logText+strings.Repeat("\n", after+10))
 	require.Eventually(t, func() bool { return ok("GET", of+"/evidence/"+evidence, "").State == api.StateReady }, 20*time.Second, 20*time.Millisecond)
-	values := map[string]string{"case": name, "evidence": evidence, "id": fmt.Sprint(after + 1), "exhibit": fmt.Sprint(after + 1), "artifact": evidence + "-source", "moveEvidence/evidence": "moved-" + evidence}
+	values := map[string]string{"case": name, "evidence": evidence, "id": fmt.Sprint(after + 1), "exhibit": fmt.Sprint(after + 1), "artifact": evidence + "-source", "moveEvidence/evidence": "moved-" + evidence, "upload": s.begun(t, token, of, evidence)}
 	for range after + 1 {
 		ok("POST", of+"/exhibits", fmt.Sprintf(`{"evidence":%q,"question":"stack","request":{}}`, evidence))
 		ok("POST", of+"/comments", `{"text":"fog"}`)
@@ -215,6 +216,15 @@ func (s site) keep(t *testing.T, token, name, evidence string, after int) map[st
 	ok("PUT", of+"/artifacts/"+values["artifact"], sourceArchive(t))
 	ok("PUT", of+fmt.Sprintf("/theories/%d/exhibits/%d", after+1, after+1), `{"supports":true}`)
 	return values
+}
+
+// begun begins an upload, which is not continued, and returns its ID.
+func (s site) begun(t *testing.T, token, of, name string) string {
+	text := func(x string) string { return base64.StdEncoding.EncodeToString([]byte(x)) }
+	got := s.send(t, "POST", of+"/uploads", "", "Authorization", "Bearer "+token, "Tus-Resumable", "1.0.0", "Upload-Length", "7", "Upload-Metadata", "name "+text(name+"-part")+",kind "+text("evidence"))
+	require.Equal(t, 201, got.status, got.body)
+	at := got.header.Get("Location")
+	return at[strings.LastIndexByte(at, '/')+1:]
 }
 
 // sourceArchive is an archive of source text.
@@ -255,9 +265,7 @@ func TestRights(t *testing.T) {
 	t.Parallel()
 	service := servicetest.Start(t, slog.DiscardHandler)
 	s := newSite(t, service.URL)
-	records, err := store.Open(t.Context(), service.Database, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	defer records.Close()
+	records := recordsOf(t, service)
 	tokens := map[string]string{}
 	for _, name := range []string{"Lead", "Member", "Viewer", "Stranger", "Gone"} {
 		servicetest.Person(t, service, name)
@@ -324,7 +332,7 @@ func TestRights(t *testing.T) {
 					assert.NotContains(t, []int{401, 403}, status, "%s by %s: %s", op.id, role, text)
 					if _, isQuestion := ask.Named(op.id); isQuestion { // what it asks about may not be there
 						assert.NotContains(t, text, "case "+values["case"], op.id)
-					} else {
+					} else if role == api.RoleLead || !strings.HasSuffix(op.path, "/{upload}") { // which is that of its person alone
 						assert.NotEqual(t, 404, status, "%s by %s: %s", op.id, role, text)
 					}
 					if op.id != "tryHook" { // the receiver cannot be reached: 502
@@ -365,6 +373,14 @@ func (s site) foreign(t *testing.T, token string, op described, schemas map[stri
 		status, text := s.do(t, token, op, path, body)
 		assert.Equal(t, 404, status, "%s with something of others: %s", op.id, text)
 	}
+}
+
+// recordsOf opens the records of a service.
+func recordsOf(t *testing.T, service servicetest.Service) *store.Store {
+	records, err := store.Open(t.Context(), service.Database, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(records.Close)
+	return records
 }
 
 // scoped returns a token of a person for a scope.

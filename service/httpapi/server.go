@@ -57,14 +57,19 @@ type Parts struct {
 
 type server struct {
 	Parts
-	live *live.Hub[api.ActivityEntry]
+	live    *live.Hub[api.ActivityEntry]
+	uploads uploadsInParts
 	// slowly limits how often one address may do something.
 	slowly func(http.HandlerFunc) http.HandlerFunc
 }
 
 // New returns the service's handler.
-func New(p Parts) http.Handler {
+func New(p Parts) (http.Handler, error) {
 	a := &server{Parts: p}
+	var err error
+	if a.uploads, err = newUploads(p.Vault.Uploads()); err != nil {
+		return nil, err
+	}
 	a.live = live.New(a.entriesAfter, func(x api.ActivityEntry) int64 { return x.ID }, p.Store.Lookers)
 	r := chi.NewRouter()
 	r.Use(numbered, a.recoverer, secureHeaders, a.validText)
@@ -80,7 +85,7 @@ func New(p Parts) http.Handler {
 	r.Post(receive.TracesPath, p.Receiver.Traces)
 	r.Post(receive.LogsPath, p.Receiver.Logs)
 	r.Get("/*", a.console)
-	return r
+	return r, nil
 }
 
 // Description returns the OpenAPI document of the API as JSON.
@@ -125,6 +130,7 @@ func (a *server) routes(r chi.Router) huma.API {
 	a.questionRoutes(h)
 	a.intakeRoutes(h)
 	a.artifactRoutes(h, r)
+	a.uploadRoutes(h, r)
 	a.checkpointRoutes(h)
 	a.expectationRoutes(h)
 	a.sittingRoutes(h, r)

@@ -42,6 +42,18 @@ func (v *Vault) Room() (Room, error) {
 	return Room{s.Bavail * uint64(s.Bsize), s.Blocks * uint64(s.Bsize)}, nil
 }
 
+// Fits returns an error that wraps fault.DiskFull if there is no room for some bytes more.
+func (v *Vault) Fits(bytes int64) error {
+	room, err := v.Room()
+	if err != nil {
+		return err
+	}
+	if room.Free < room.reserve()+uint64(max(bytes, 0)) {
+		return fault.DiskFull.New("ask whoever runs the service for more space", "the disk of the service has no room for %d bytes: %s", bytes, room)
+	}
+	return nil
+}
+
 // roomStep is how often an upload looks at the space, in bytes.
 const roomStep = 16 << 20
 

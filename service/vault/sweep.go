@@ -45,7 +45,7 @@ func (v *Vault) Sweep(ctx context.Context, after time.Duration, has func(ctx con
 			return ctx.Err()
 		case err != nil:
 			return err
-		case d.IsDir() && d.Name() == "incoming":
+		case d.IsDir() && (d.Name() == "incoming" || path == v.Uploads()):
 			return filepath.SkipDir
 		case d.IsDir() || !sumName.MatchString(d.Name()) || !v.isOld(d.Name(), after):
 			return nil
@@ -58,7 +58,29 @@ func (v *Vault) Sweep(ctx context.Context, after time.Duration, has func(ctx con
 	if err != nil {
 		return fmt.Errorf("clean up the vault: %w", err)
 	}
-	return sweep()
+	return errors.Join(sweep(), v.sweepUploads())
+}
+
+// UploadsKept is how long an upload that is not continued stays.
+const UploadsKept = 48 * time.Hour
+
+// sweepUploads removes uploads that nobody has continued for long.
+func (v *Vault) sweepUploads() error {
+	list, err := os.ReadDir(v.Uploads())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("clean up uploads: %w", err)
+	}
+	for _, d := range list {
+		if info, err := d.Info(); err == nil && time.Since(info.ModTime()) > UploadsKept {
+			if err := os.Remove(filepath.Join(v.Uploads(), d.Name())); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("clean up uploads: %w", err)
+			}
+		}
+	}
+	return nil
 }
 
 // remove removes a file, unless it has been stored again.

@@ -72,22 +72,8 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 	if err = f.Close(); err != nil {
 		return s, fmt.Errorf("write the evidence to disk: %w", err)
 	}
-	path := v.Path(s.SHA256)
-	if err = os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return s, fmt.Errorf("create a file in the vault: %w", err)
-	}
-	v.mu.Lock()
-	err = os.Rename(f.Name(), path)
-	v.mu.Unlock()
-	if err != nil {
-		return s, fmt.Errorf("store the evidence: %w", err)
-	}
-	for _, dir := range []string{filepath.Dir(path), v.dir} {
-		if err = syncFolder(dir); err != nil {
-			return s, err
-		}
-	}
-	return s, nil
+	err = v.place(f.Name(), s.SHA256)
+	return s, err
 }
 
 // Spool stores the bytes of r in a file without a name: it is gone when it is closed.
