@@ -1,12 +1,16 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"net/url"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
@@ -55,6 +59,70 @@ func (d *done) do(t *testing.T, kind string, deed func(n int) error) {
 	time.Sleep(20 * time.Millisecond)
 }
 
+// sendLine sends a line of a log to the service, as programs do.
+func sendLine(ctx context.Context, address, secret string, n int) error {
+	body := fmt.Sprintf(`{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"timeUnixNano":"%d","body":{"stringValue":"line no. %d."}}]}]}]}`, 1772344800000000000+int64(n), n)
+	request, err := http.NewRequestWithContext(ctx, "POST", address+"/v1/logs", strings.NewReader(body))
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Authorization", "Bearer "+secret)
+	request.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		return fmt.Errorf("%w: %s", fault.Unavailable, answer.Status)
+	}
+	return nil
+}
+
+// receivedLines waits until the lines that were received are evidence, and counts them.
+func receivedLines(t *testing.T, c *client.Client, least int, count func(string)) {
+	var all bytes.Buffer
+	line := regexp.MustCompile(`line no\. (\d+)\.`)
+	require.Eventually(t, func() bool {
+		all.Reset()
+		list, err := c.ListEvidence(context.Background(), "fog")
+		require.NoError(t, err)
+		for _, e := range list {
+			if strings.HasPrefix(e.Name, "received-") {
+				require.NoError(t, c.Download(context.Background(), "fog", e.Name, &all))
+			}
+		}
+		return len(line.FindAllString(all.String(), -1)) >= least
+	}, time.Minute, time.Second)
+	for _, found := range line.FindAllStringSubmatch(all.String(), -1) {
+		count(found[1])
+	}
+}
+
+// recorded checks the record of who did what: each deed that was acknowledged is in it once, and it is whole.
+func recorded(t *testing.T, c *client.Client, d *done, s *service) {
+	entries := map[string]int{}
+	for before := int64(0); ; {
+		list, err := c.Custody(context.Background(), "fog", before, false)
+		require.NoError(t, err)
+		for _, x := range list {
+			what, _, _ := strings.Cut(x.What, ", ")
+			entries[what]++
+			before = x.Number
+		}
+		if len(list) < api.CustodyOfPage {
+			break
+		}
+	}
+	for kind, form := range map[string]string{"evidence": "uploaded crash-%d", "deletion": "deleted the evidence gone-%d"} {
+		for n := range d.list[kind] {
+			assert.Equal(t, 1, entries[fmt.Sprintf(form, n)], form, n)
+		}
+	}
+	out, err := exec.Command(filepath.Join(work, "wraithd"), "custody", "verify", "--data", s.data, "--database", s.database).CombinedOutput()
+	assert.NoError(t, err, string(out))
+}
+
 // Two people comment, keep exhibits, move, talk and add evidence while the service is killed again and again: what was acknowledged is there once, and
 // every mail comes at least once, always with the same Message-ID. WRAITH_KILLS is the number of kills.
 func TestKilledWhilePeopleWork(t *testing.T) {
@@ -84,7 +152,9 @@ func TestKilledWhilePeopleWork(t *testing.T) {
 	sitting, err := c.JoinSitting(ctx, "fog", "run", api.ModeLead)
 	require.NoError(t, err)
 
-	d := &done{list: map[string]map[int]bool{"comment": {}, "exhibit": {}, "move": {}, "word": {}, "evidence": {}}}
+	sender, err := c.NewSender(ctx, "fog", "pilotd")
+	require.NoError(t, err)
+	d := &done{list: map[string]map[int]bool{"comment": {}, "exhibit": {}, "move": {}, "word": {}, "evidence": {}, "line": {}, "deletion": {}}}
 	working, rest := context.WithCancel(ctx)
 	var wait sync.WaitGroup
 	for kind, deed := range map[string]func(*client.Client, int) error{
@@ -111,6 +181,15 @@ func TestKilledWhilePeopleWork(t *testing.T) {
 			_, err := c.Upload(working, "fog", fmt.Sprintf("crash-%d", n), strings.NewReader(crashText), api.Reading{})
 			return err
 		},
+		"line": func(_ *client.Client, n int) error { return sendLine(working, s.url, sender.Secret, n) },
+		"deletion": func(c *client.Client, n int) error {
+			time.Sleep(50 * time.Millisecond)
+			name := fmt.Sprintf("gone-%d", n)
+			if _, err := c.Upload(working, "fog", name, strings.NewReader(fmt.Sprintf("panic: gone %d\n\ngoroutine 1 [running]:\nmain.gone(0x1)\n\t/src/gone.go:12 +0x1d\n", n)), api.Reading{}); err != nil {
+				return err
+			}
+			return c.DeleteEvidence(working, "fog", name)
+		},
 	} {
 		wait.Go(func() {
 			for working.Err() == nil {
@@ -128,7 +207,7 @@ func TestKilledWhilePeopleWork(t *testing.T) {
 	rest()
 	wait.Wait()
 
-	counts := map[string]map[int]int{"comment": {}, "exhibit": {}, "move": {}, "word": {}, "evidence": {}}
+	counts := map[string]map[int]int{"comment": {}, "exhibit": {}, "move": {}, "word": {}, "evidence": {}, "line": {}, "deletion": {}}
 	count := func(kind, text string) {
 		if n, err := strconv.Atoi(text); err == nil {
 			counts[kind][n]++
@@ -177,15 +256,31 @@ func TestKilledWhilePeopleWork(t *testing.T) {
 	list, err := c.ListEvidence(ctx, "fog")
 	require.NoError(t, err)
 	for _, e := range list {
-		count("evidence", number.FindString(e.Name))
+		switch {
+		case strings.HasPrefix(e.Name, "crash-"):
+			count("evidence", number.FindString(e.Name))
+		case strings.HasPrefix(e.Name, "gone-"):
+			n, err := strconv.Atoi(number.FindString(e.Name))
+			require.NoError(t, err)
+			assert.False(t, d.list["deletion"][n], "%s is there again", e.Name)
+		}
 	}
+	deleted, err := c.Deleted(ctx, "fog")
+	require.NoError(t, err)
+	for _, x := range deleted {
+		count("deletion", number.FindString(x.Name))
+	}
+	receivedLines(t, c, len(d.list["line"]), func(text string) { count("line", text) })
+	recorded(t, c, d, s)
 	for kind, acknowledged := range d.list {
 		assert.NotEmpty(t, acknowledged, kind)
 		for n := range acknowledged {
 			assert.Equal(t, 1, counts[kind][n], "%s %d", kind, n)
 		}
 		for n, times := range counts[kind] {
-			assert.Equal(t, 1, times, "%s %d", kind, n)
+			if kind != "line" { // a sender that got no answer would send it again
+				assert.Equal(t, 1, times, "%s %d", kind, n)
+			}
 		}
 	}
 
@@ -220,5 +315,6 @@ func TestKilledWhilePeopleWork(t *testing.T) {
 	for what, list := range ids {
 		assert.Len(t, list, 1, what)
 	}
+	t.Logf("%d lines received, %d deletions", len(counts["line"]), len(counts["deletion"]))
 	t.Logf("%d kills; %d comments, %d exhibits, %d moves, %d words, %d pieces of evidence; %d mails", kills, len(counts["comment"]), len(counts["exhibit"]), len(counts["move"]), len(counts["word"]), len(counts["evidence"]), len(server.Mails()))
 }
