@@ -92,7 +92,9 @@ func run(quick bool, out, dir, only string) error {
 		{"team", func() error {
 			return measureTeam(&r, dir, quick, (*team).measureSeen, (*team).measureLarge, (*team).measureReport)
 		}},
-		{"questions", func() error { return measureTeam(&r, dir, quick, (*team).measureQuestions, (*team).measureCases) }},
+		{"questions", func() error {
+			return measureTeam(&r, dir, quick, (*team).measureQuestions, (*team).measureCases, (*team).measureMischief)
+		}},
 		{"notices", func() error { return measureTeam(&r, dir, quick, (*team).measureNotices) }},
 		{"editor", func() error { return measureEditor(&r, dir, sizes[len(sizes)-1]) }},
 	} {

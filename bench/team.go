@@ -57,7 +57,7 @@ func measureTeam(r *report, dir string, quick bool, measures ...func(t *team, r 
 		return err
 	}
 	defer server.Close()
-	t := &team{server: server, options: service.Options{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
+	t := &team{server: server, options: service.Options{Data: data, Listen: "127.0.0.1:0", GRPC: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
 		Mail: mail.Options{Server: server.Address, From: "wraith@gannet.example", Protection: mail.Open}}}
 	if t.running, err = service.Start(ctx(), t.options); err != nil {
 		return err

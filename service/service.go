@@ -54,6 +54,10 @@ type Options struct {
 	MailEvery time.Duration
 	// WebhooksTo are the private networks to which webhooks may be sent.
 	WebhooksTo []netip.Prefix
+	// Timelines limits the bytes of timelines; 0 for half of the disk that is free without them.
+	Timelines int64
+	// Quotas limit what people keep.
+	Quotas httpapi.Quotas
 	// Front is how the service is reached.
 	Front front.Front
 	// OpenID is the provider by which people sign in, besides by passwords.
@@ -246,7 +250,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	open := recordings.New(o.Data, s.store, v)
+	open := recordings.New(o.Data, o.Timelines, s.store, v)
 	board, err := s.board(o)
 	if err != nil {
 		return err
@@ -265,7 +269,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	ending, endStreams := context.WithCancel(base)
 	s.stop, s.endStreams = stop, endStreams
 	handler, err := httpapi.New(httpapi.Parts{Store: s.store, Accounts: s.Accounts, Vault: v, Recordings: open, Jobs: s.jobs, Board: board,
-		Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending, Front: o.Front, Book: s.book, Reads: reads, OpenID: openid.New(o.OpenID)})
+		Sittings: sittings.New(s.store), Receiver: s.receive, Console: console.Files(), Log: o.Log, Trouble: s.trouble, Ending: ending, Front: o.Front, Book: s.book, Reads: reads, OpenID: openid.New(o.OpenID), Quotas: o.Quotas})
 	if err != nil {
 		return err
 	}

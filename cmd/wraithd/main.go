@@ -100,6 +100,14 @@ func root() *cobra.Command {
 	c.Flags().StringVar(&openidSecretFile, "openid-secret-file", "", "file with the secret of the service at the OpenID provider")
 	c.Flags().StringVar(&o.OpenID.Label, "openid-label", "", "what people call the OpenID provider (default its host)")
 	c.Flags().BoolVar(&o.OpenID.Creates, "openid-accounts", false, "give an account to everybody whom the OpenID provider names")
+	var timelines, ofCase, ofPerson int64
+	c.Flags().Int64Var(&timelines, "timelines-gb", 0, "gigabytes of timelines, which are built from evidence; 0 for half of the free disk")
+	c.Flags().Int64Var(&ofCase, "case-gb", 0, "gigabytes of evidence and artifacts in a case; 0 for no limit")
+	c.Flags().Int64Var(&ofPerson, "person-gb", 0, "gigabytes of evidence and artifacts that a person adds; 0 for no limit")
+	c.PreRun = func(*cobra.Command, []string) {
+		const gigabyte = 1_000_000_000
+		o.Timelines, o.Quotas = timelines*gigabyte, httpapi.Quotas{Case: ofCase * gigabyte, Person: ofPerson * gigabyte}
+	}
 	c.Flags().DurationVar(&o.KeepDeleted, "keep-deleted", jobs.DefaultKept, "how long deleted evidence, artifacts and cases can be restored")
 	c.AddCommand(person(&o), record(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,

@@ -36,7 +36,7 @@ const (
 )
 
 // Room returns the maximum bytes of all timelines: Most, or else the smaller one of 10 GB and a tenth
-// of what would be free without them. It is 0 without a limit.
+// of what would be free without them, or else the Share of that. It is 0 without a limit.
 func (t Timelines) Room() (int64, error) {
 	list, err := t.List()
 	if err != nil {
@@ -47,7 +47,7 @@ func (t Timelines) Room() (int64, error) {
 
 // room is Room if these timelines are kept.
 func (t Timelines) room(list []Kept) (int64, error) {
-	if t.Most > 0 || t.Lasting {
+	if t.Most > 0 || t.Lasting && t.Share == 0 {
 		return t.Most, nil
 	}
 	var s syscall.Statfs_t
@@ -57,6 +57,9 @@ func (t Timelines) room(list []Kept) (int64, error) {
 	free := int64(s.Bavail) * s.Bsize
 	for _, k := range list {
 		free += k.Bytes
+	}
+	if t.Share > 0 {
+		return free / t.Share, nil
 	}
 	return min(defaultRoom, free/roomShare), nil
 }

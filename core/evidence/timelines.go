@@ -27,6 +27,8 @@ type Timelines struct {
 	Folder  string
 	Lasting bool
 	Most    int64
+	// Share limits the bytes to that part of what would be free without them, if Most is 0: 2 for a half.
+	Share int64
 }
 
 // OwnTimelines returns the folder of the user's own timelines.

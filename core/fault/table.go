@@ -41,6 +41,7 @@ var (
 	Masked         = define("masked", ExitNo, forbidden, "it can show secrets, which are masked", "whoever has the right to unmask asks with --unmask")
 	NoBytes        = define("no-bytes", ExitNo, notFound, "the bytes were left out of the archive, which was exported masked", "ask for an archive that is not masked, and import that")
 	InvalidBackup  = define("invalid-backup", ExitUnreadable, unprocessable, "the backup is not whole", "use another backup")
+	OverQuota      = define("over-quota", ExitNo, insufficient, "more than may be kept", "delete evidence that nobody needs")
 	InvalidMask    = define("invalid-mask", ExitUsage, unprocessable, "invalid rule for masking", "wraith case mask --help shows rules")
 	InvalidRule    = define("invalid-rule", ExitUsage, unprocessable, "invalid rule for fields", "for example --field thread=order_id, --zone Europe/Paris or --pattern '{time} {level} {message}'")
 	InvalidArchive = define("invalid-archive", ExitUnreadable, unprocessable, "not an archive of a case", "export the case again, with wraith case export CASE")

@@ -44,7 +44,7 @@ func New(s *store.Store, f front.Front) *Accounts {
 	m.Cookie.HttpOnly = true
 	m.Cookie.Secure = f.IsSecure()
 	m.Cookie.SameSite = http.SameSiteLaxMode
-	return &Accounts{Sessions: m, store: s, front: f, hashing: semaphore.NewWeighted(hashesAtOnce), throttle: throttle{names: map[string]*attempts{}, waiting: map[[2]string]int{}}}
+	return &Accounts{Sessions: m, store: s, front: f, hashing: semaphore.NewWeighted(hashesAtOnce), throttle: throttle{names: map[string]*attempts{}, waiting: map[[2]string]int{}, turns: map[string]*turns{}}}
 }
 
 // params of argon2id: memory and passes of the second recommended option of RFC 9106, section 4,
@@ -182,6 +182,11 @@ func (a *Accounts) Check(ctx context.Context, name, password, address string) (p
 	if hash == "" { // an account without a password
 		hash, err = unknownHash, fault.NotFound
 	}
+	end, err2 := a.throttle.turn(ctx, address)
+	if err2 != nil {
+		return store.Person{}, err2
+	}
+	defer end()
 	match := false
 	compareErr := a.hashed(ctx, func() (err error) {
 		match, err = argon2id.ComparePasswordAndHash(password, hash)

@@ -53,3 +53,27 @@ func TestHashingIsBounded(t *testing.T) {
 	all.Wait()
 	require.ErrorIs(t, a.hashed(context.Background(), func() error { return fault.WeakPassword }), fault.WeakPassword)
 }
+
+// Whoever sends many wrong passwords from one address lets people at other addresses sign in meanwhile: an address has one hash under way.
+func TestOneAddressDoesNotHoldUpOthers(t *testing.T) {
+	t.Parallel()
+	x := throttle{names: map[string]*attempts{}, waiting: map[[2]string]int{}, turns: map[string]*turns{}}
+	end, err := x.turn(t.Context(), "192.0.2.1")
+	require.NoError(t, err)
+	soon, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer cancel()
+	_, err = x.turn(soon, "192.0.2.1")
+	require.ErrorIs(t, err, context.DeadlineExceeded, "its first one is under way")
+	other, err := x.turn(t.Context(), "192.0.2.2")
+	require.NoError(t, err)
+	other()
+	next := make(chan func())
+	go func() {
+		end, err := x.turn(context.WithoutCancel(t.Context()), "192.0.2.1")
+		assert.NoError(t, err)
+		next <- end
+	}()
+	end()
+	(<-next)()
+	assert.Empty(t, x.turns, "nothing is kept of an address that has no attempt")
+}

@@ -23,6 +23,42 @@ type throttle struct {
 	mu      sync.Mutex
 	names   map[string]*attempts
 	waiting map[[2]string]int // attempts that are under way, by name and address
+	turns   map[string]*turns // of addresses
+}
+
+// turns are the attempts of one address: only hashesOfAddress of them are hashed at once, so that others do not wait for all that one address sends.
+type turns struct {
+	place chan struct{}
+	using int
+}
+
+// hashesOfAddress limits the hashes that one address has under way.
+const hashesOfAddress = 1
+
+// turn waits until an address has its turn to hash, and returns what ends that.
+func (t *throttle) turn(ctx context.Context, address string) (end func(), err error) {
+	t.mu.Lock()
+	x := t.turns[address]
+	if x == nil {
+		x = &turns{place: make(chan struct{}, hashesOfAddress)}
+		t.turns[address] = x
+	}
+	x.using++
+	t.mu.Unlock()
+	leave := func() {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if x.using--; x.using == 0 {
+			delete(t.turns, address)
+		}
+	}
+	select {
+	case x.place <- struct{}{}:
+		return func() { <-x.place; leave() }, nil
+	case <-ctx.Done():
+		leave()
+		return nil, ctx.Err()
+	}
 }
 
 type attempts struct {

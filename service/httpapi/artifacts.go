@@ -69,6 +69,9 @@ func (a *server) keepArtifact(ctx context.Context, c store.Case, name string, ke
 		return out, false, err
 	}
 	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
+		if err := a.fits(ctx, s, c, kept.Bytes); err != nil {
+			return "", err
+		}
 		if err := s.AddArtifact(ctx, &x); err != nil {
 			return "", err
 		}

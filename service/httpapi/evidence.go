@@ -150,6 +150,9 @@ func (a *server) keepEvidence(ctx context.Context, c store.Case, name, as string
 	}
 	e := store.Evidence{CaseID: c.ID, Name: name, Bytes: kept.Bytes, SHA256: kept.SHA256, PersonID: who(ctx).ID, State: api.StateIndexing, Started: time.Unix(0, 0).UTC(), ReadAs: as, Fields: fields}
 	err = a.change(ctx, c, func(s *store.Store, q jobs.Queue) (string, error) {
+		if err := a.fits(ctx, s, c, kept.Bytes); err != nil {
+			return "", err
+		}
 		if err := s.AddEvidence(ctx, &e); err != nil {
 			return "", err
 		}

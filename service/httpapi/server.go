@@ -52,7 +52,8 @@ type Parts struct {
 	Book       *custody.Book    // signs the records
 	Reads      *custody.Reads   // who read what
 	OpenID     *openid.Provider // nil for none
-	Ending     context.Context  // ends when the service stops: streams do not end by themselves
+	Quotas     Quotas
+	Ending     context.Context // ends when the service stops: streams do not end by themselves
 }
 
 type server struct {

@@ -299,7 +299,7 @@ func (a *server) isFree(ctx context.Context, c store.Case, kind, name string, by
 		have = x.Bytes
 	}
 	if errors.Is(err, fault.NotFound) {
-		return nil
+		return a.fits(ctx, a.Store, c, max(bytes, 0))
 	}
 	if err == nil && bytes >= 0 && bytes != have {
 		return isTaken(kind, name)

@@ -45,7 +45,7 @@ func open(t *testing.T) *parts {
 	require.NoError(t, s.AddPerson(ctx, &p))
 	c := store.Case{Name: "fog"}
 	require.NoError(t, s.AddCase(ctx, &c, p.ID))
-	return &parts{s, v, recordings.New(t.TempDir(), s, v), c.ID, p.ID}
+	return &parts{s, v, recordings.New(t.TempDir(), 0, s, v), c.ID, p.ID}
 }
 
 // add stores evidence that waits for being indexed.

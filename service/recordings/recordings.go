@@ -34,6 +34,7 @@ const (
 // Recordings opens evidence and keeps the most recently used of it open.
 type Recordings struct {
 	dir   string
+	most  int64 // bytes of timelines; 0 for half of what is free without them
 	store *store.Store
 	vault *vault.Vault
 
@@ -53,9 +54,10 @@ type entry struct {
 }
 
 // New returns an empty cache. Everything that can be built again from evidence and artifacts is in
-// the folder dir; remains of interrupted builds are removed.
-func New(dir string, s *store.Store, v *vault.Vault) *Recordings {
-	r := &Recordings{dir: dir, store: s, vault: v, open: map[string]*list.Element{}, used: list.New(), masks: map[string]*mask.Mask{}}
+// the folder dir; remains of interrupted builds are removed. Timelines are limited to most bytes, or to half of the disk that is free without them if
+// that is 0: those that were not opened for the longest time go first, and are built again when they are needed.
+func New(dir string, most int64, s *store.Store, v *vault.Vault) *Recordings {
+	r := &Recordings{dir: dir, most: most, store: s, vault: v, open: map[string]*list.Element{}, used: list.New(), masks: map[string]*mask.Mask{}}
 	left, _ := filepath.Glob(filepath.Join(r.timelines(), ".*.partial-*")) // the pattern is sound
 	for _, dir := range left {
 		_ = os.RemoveAll(dir) // what stays does no harm
@@ -113,7 +115,7 @@ func (r *Recordings) Open(ctx context.Context, e store.Evidence, m *mask.Mask, p
 	if err != nil {
 		return nil, err
 	}
-	o := evidence.Options{Timelines: evidence.Timelines{Folder: r.timelines(), Lasting: true}, Artifacts: artifacts, As: e.ReadAs, Fields: e.Fields, Mask: m}
+	o := evidence.Options{Timelines: evidence.Timelines{Folder: r.timelines(), Lasting: true, Most: r.most, Share: 2}, Artifacts: artifacts, As: e.ReadAs, Fields: e.Fields, Mask: m}
 	key += fmt.Sprint(" ", e.ReadAs, e.Fields, " ", m.ID()) // fmt writes maps in the order of their keys
 	x := r.entry(ctx, key, r.vault.Path(e.SHA256), e.Bytes, o, progress)
 	select {

@@ -35,7 +35,7 @@ func (r *Recordings) isOpen(key string) bool {
 func TestTheLeastUsedIsClosedFirst(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	r := New(t.TempDir(), nil, nil)
+	r := New(t.TempDir(), 0, nil, nil)
 	path := write(t, "crash.txt", crash)
 	use := func(key string, bytes int64) {
 		x := r.entry(ctx, key, path, bytes, evidence.Options{}, nil)

@@ -35,6 +35,16 @@ func (s *Store) ArtifactByName(ctx context.Context, caseID int64, name string) (
 	return a, translate(s.in(ctx).Preload("Person").Where("case_id = ? and name = ?", caseID, name).Take(&a).Error, "artifact "+name)
 }
 
+// KeptBytes returns how many bytes of evidence and artifacts a case has, and how many a person has added in all cases; what was deleted and can be
+// restored counts.
+func (s *Store) KeptBytes(ctx context.Context, caseID, person int64) (ofCase, ofPerson int64, err error) {
+	var row struct{ OfCase, OfPerson int64 }
+	err = s.in(ctx).Raw(`select coalesce(sum(bytes) filter (where case_id = ?), 0)::bigint as of_case, coalesce(sum(bytes) filter (where person_id = ?), 0)::bigint as of_person
+		from (select case_id, person_id, bytes from evidence_all where case_id = ? or person_id = ? union all select case_id, person_id, bytes from artifacts_all where case_id = ? or person_id = ?) x`,
+		caseID, person, caseID, person, caseID, person).Scan(&row).Error
+	return row.OfCase, row.OfPerson, translate(err, "evidence")
+}
+
 // askAgain has evidence indexed again: what an earlier time finds is not saved any more.
 const askAgain = "update evidence set state = 'indexing', progress = 0, trouble = '', asked = asked + 1"
 
