@@ -66,7 +66,7 @@ func TestTheLeastUsedIsClosedFirst(t *testing.T) {
 func TestOneOpeningForAll(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	r := New(t.TempDir(), nil, nil)
+	r := New(t.TempDir(), 0, nil, nil)
 	path := write(t, "crash.txt", crash)
 	var all sync.WaitGroup
 	opened := make([]*entry, 50)
