@@ -46,7 +46,7 @@ bench:
 
 # What people who work together wait for, against the targets in docs/figures.md; and 100 hard kills while they work.
 bench-service: needs-test build
-	go run ./bench -only team,questions,notices,editor -json bench-service.json
+	go run ./bench -only team,questions,mischief,notices,editor -json bench-service.json
 	WRAITH_KILLS=100 go test -count=1 -timeout 60m -run TestKilledWhilePeopleWork -v ./e2e
 
 bench-quick:

@@ -92,9 +92,8 @@ func run(quick bool, out, dir, only string) error {
 		{"team", func() error {
 			return measureTeam(&r, dir, quick, (*team).measureSeen, (*team).measureLarge, (*team).measureReport)
 		}},
-		{"questions", func() error {
-			return measureTeam(&r, dir, quick, (*team).measureQuestions, (*team).measureCases, (*team).measureMischief)
-		}},
+		{"questions", func() error { return measureTeam(&r, dir, quick, (*team).measureQuestions, (*team).measureCases) }},
+		{"mischief", func() error { return measureTeam(&r, dir, quick, (*team).measureMischief) }},
 		{"notices", func() error { return measureTeam(&r, dir, quick, (*team).measureNotices) }},
 		{"editor", func() error { return measureEditor(&r, dir, sizes[len(sizes)-1]) }},
 	} {
