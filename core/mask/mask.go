@@ -90,7 +90,6 @@ type Mask struct {
 	names    map[string][]*regexp.Regexp // by what they are on
 	texts    []textRule
 	except   []*regexp.Regexp
-	headers  []string // in lower case, of rules
 	quick    *scanner
 }
 
