@@ -186,8 +186,8 @@ func TestWrongInputIsAnsweredByTheService(t *testing.T) {
 			refused := 0
 			for i, w := range wrongRequests(q) {
 				for _, e := range someOf(all, i) {
-					if e.name == "dump" && q.Name == "search" && i%32 != 0 {
-						continue // each time it reads all memory
+					if turn := i / len(all); e.name == "dump" && (turn%3 != 0 || q.Name == "search" && turn%8 != 0) {
+						continue // each answer is unmasked, and recorded; search reads all memory
 					}
 					answer := w.send(t, s, signIn.Secret, e.name)
 					text, err := io.ReadAll(answer.Body)
