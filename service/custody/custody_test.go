@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -102,48 +103,51 @@ func (k kept) force(t *testing.T, statement string, args ...any) {
 // record that was made again with right hashes.
 func TestTampering(t *testing.T) {
 	t.Parallel()
-	for name, tamper := range map[string]struct {
-		do   func(t *testing.T, k kept)
-		says string
-	}{
-		"nothing": {func(*testing.T, kept) {}, ""},
-		"a text":  {func(t *testing.T, k kept) { k.force(t, "update custody set what = 'x' where number = 3") }, "entry 3 was changed"},
-		"a name":  {func(t *testing.T, k kept) { k.force(t, "update custody set by_name = 'Tomas' where number = 3") }, "entry 3 was changed"},
-		"a time": {func(t *testing.T, k kept) {
-			k.force(t, "update custody set at = at + interval '1 microsecond' where number = 3")
-		}, "entry 3 was changed"},
-		"a kind":         {func(t *testing.T, k kept) { k.force(t, "update custody set is_read = true where number = 3") }, "entry 3 was changed"},
-		"the first":      {func(t *testing.T, k kept) { k.force(t, "delete from custody where number = 1") }, "entries are missing"},
-		"one between":    {func(t *testing.T, k kept) { k.force(t, "delete from custody where number = 3") }, "entries are missing"},
-		"the end":        {func(t *testing.T, k kept) { k.force(t, "delete from custody where number > 3") }, "entries were removed"},
-		"all":            {func(t *testing.T, k kept) { k.force(t, "delete from custody") }, "entries were removed"},
-		"the whole case": {func(t *testing.T, k kept) { k.force(t, "delete from cases_all") }, "with 5 entries was removed"},
-		"made again":     {func(t *testing.T, k kept) { k.force(t, "delete from custody where number > 2"); k.again(t, 5) }, "made again"},
-		"made longer":    {func(t *testing.T, k kept) { k.force(t, "delete from custody where number > 2"); k.again(t, 9) }, "made again"},
-		"a number":       {func(t *testing.T, k kept) { k.force(t, "update custody set number = number + 1 where number = 5") }, "entries are missing"},
+	k := open(t)
+	for name, tamper := range map[string]struct{ statement, says string }{
+		"nothing":        {"update custody set what = what where case_id = $1", ""},
+		"a text":         {"update custody set what = 'x' where case_id = $1 and number = 3", "entry 3 was changed"},
+		"a name":         {"update custody set by_name = 'Tomas' where case_id = $1 and number = 3", "entry 3 was changed"},
+		"a time":         {"update custody set at = at + interval '1 microsecond' where case_id = $1 and number = 3", "entry 3 was changed"},
+		"a kind":         {"update custody set is_read = true where case_id = $1 and number = 3", "entry 3 was changed"},
+		"the first":      {"delete from custody where case_id = $1 and number = 1", "entries are missing"},
+		"one between":    {"delete from custody where case_id = $1 and number = 3", "entries are missing"},
+		"the end":        {"delete from custody where case_id = $1 and number > 3", "entries were removed"},
+		"all":            {"delete from custody where case_id = $1", "entries were removed"},
+		"the whole case": {"delete from cases_all where id = $1", "with 5 entries was removed"},
+		"made again":     {"delete from custody where case_id = $1 and number > 2", "made again"},
+		"made longer":    {"delete from custody where case_id = $1 and number > 2", "made again"},
+		"a number":       {"update custody set number = number + 1 where case_id = $1 and number = 5", "entries are missing"},
 	} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			k := open(t)
-			k.sign(t)
-			require.Empty(t, k.troubles(t))
-			tamper.do(t, k)
-			got := k.troubles(t)
-			if tamper.says == "" {
-				assert.Empty(t, got)
-				return
+		of := strings.ReplaceAll(name, " ", "-")
+		id := k.newCase(t, of, k.ines)
+		k.sign(t)
+		before := k.troubles(t)
+		k.force(t, tamper.statement, id)
+		if until := map[string]int{"made again": 5, "made longer": 9}[name]; until > 0 {
+			k.again(t, id, until)
+		}
+		var got []string
+		for _, trouble := range k.troubles(t) {
+			if !slices.Contains(before, trouble) {
+				got = append(got, trouble)
 			}
-			require.Len(t, got, 1)
-			assert.Contains(t, got[0], tamper.says)
-		})
+		}
+		if tamper.says == "" {
+			assert.Empty(t, got, name)
+			continue
+		}
+		if assert.Len(t, got, 1, name) {
+			assert.Contains(t, got[0], tamper.says, name)
+		}
 	}
 }
 
-// again adds other entries with right hashes until there are some.
-func (k kept) again(t *testing.T, until int) {
+// again adds other entries with right hashes to a record until there are some.
+func (k kept) again(t *testing.T, id int64, until int) {
 	t.Helper()
 	for i := 2; i < until; i++ {
-		require.NoError(t, k.Note(t.Context(), k.fog, k.ines, fmt.Sprint("invented ", i)))
+		require.NoError(t, k.Note(t.Context(), id, k.ines, fmt.Sprint("invented ", i)))
 	}
 }
 
