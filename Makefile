@@ -6,7 +6,8 @@ STAMP = console/node_modules/.installed
 
 # What runs on several goroutines at once is tested with the race detector: RACED only so, for these tests have no longer run
 # that -short leaves out.
-RACED = ./service/... ./core/guard ./core/ask ./core/question
+RACED = $(addprefix ./service/,accounts cluster custody front hooks jobs live mail notices receive recordings sittings store vault wellformed) ./service \
+	./core/guard ./core/ask ./core/question
 CONCURRENT = $(RACED) ./core/replay/... ./core/timeline
 
 .PHONY: demo test test-recorder truth bench bench-service bench-quick mutants build lint fuzz clean needs needs-test
