@@ -8,7 +8,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"strconv"
 	"time"
 
 	"wraithology/core/fault"
@@ -64,12 +63,12 @@ type Head struct {
 	Number  int64     `json:"number"`
 	Hash    Hash      `json:"hash"`
 	At      time.Time `json:"at"` // when it was signed, to the microsecond
-	// Signature is Ed25519 (RFC 8032) of what Signed returns.
+	// Signature is Ed25519 (RFC 8032) of what signed returns.
 	Signature []byte `json:"signature"`
 }
 
 func (h Head) signed() []byte {
-	return []byte("wraith-custody-head-1\n" + strconv.Quote(h.Service) + fmt.Sprintf("\n%d\n%q\n%d\n%s\n%d", h.Record, h.Case, h.Number, h.Hash, h.At.UnixMicro()))
+	return []byte(fmt.Sprintf("wraith-custody-head-1\n%q\n%d\n%q\n%d\n%s\n%d", h.Service, h.Record, h.Case, h.Number, h.Hash, h.At.UnixMicro()))
 }
 
 // Sign signs a head.

@@ -183,9 +183,9 @@ func (a *Accounts) Check(ctx context.Context, name, password, address string) (p
 	if hash == "" { // an account without a password
 		hash, err = unknownHash, fault.NotFound
 	}
-	end, err2 := a.throttle.turn(ctx, address)
-	if err2 != nil {
-		return store.Person{}, err2
+	end, turnErr := a.throttle.turn(ctx, address)
+	if turnErr != nil {
+		return store.Person{}, turnErr
 	}
 	defer end()
 	match := false

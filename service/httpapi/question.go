@@ -133,31 +133,9 @@ func (a *server) subject(ctx context.Context, caseName, name string) (ask.Subjec
 	}
 	return ask.Subject{
 		Recording: r, Offset: time.Duration(e.ClockOffsetNs),
-		Others: func(ctx context.Context) ([]ask.Other, error) { return a.others(ctx, c, e) },
+		Others: func(ctx context.Context) ([]ask.Other, error) { return a.Recordings.Others(ctx, e, a.maskFor(ctx, c)) },
 		Stops:  func(ctx context.Context) ([]ask.Stop, error) { return a.stops(ctx, e, r) },
 	}, c, e, nil
-}
-
-// others opens the other evidence of a case.
-func (a *server) others(ctx context.Context, c store.Case, own store.Evidence) (list []ask.Other, err error) {
-	all, err := a.Store.EvidenceOf(ctx, own.CaseID)
-	if err != nil {
-		return nil, err
-	}
-	for _, e := range all {
-		if e.ID == own.ID || e.State != api.StateReady {
-			continue
-		}
-		x, err := a.open(ctx, c, e)
-		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
-			return nil, err
-		}
-		if err != nil {
-			continue // other evidence is still useful
-		}
-		list = append(list, ask.Other{Name: e.Name, Recording: x, Offset: time.Duration(e.ClockOffsetNs)})
-	}
-	return list, nil
 }
 
 // stops are the enabled checkpoints of a case at which replay halts. Checkpoints that do not fit

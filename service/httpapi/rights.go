@@ -266,10 +266,15 @@ func asUnmasked(ctx context.Context) context.Context {
 
 // open opens evidence of a case: masked by the rules of the case, unless the question asks for what is masked.
 func (a *server) open(ctx context.Context, c store.Case, e store.Evidence) (replay.Recording, error) {
+	return a.Recordings.Open(ctx, e, a.maskFor(ctx, c), nil)
+}
+
+// maskFor returns the mask of the answer to an operation; nil if it asks for what is masked.
+func (a *server) maskFor(ctx context.Context, c store.Case) *mask.Mask {
 	if does(ctx).unmasks {
-		return a.Recordings.Open(ctx, e, nil, nil)
+		return nil
 	}
-	return a.Recordings.Open(ctx, e, a.maskOf(c), nil)
+	return a.maskOf(c)
 }
 
 // maskOf returns the rules of a case. Those that cannot be read, which were checked when they were set, are no reason to mask nothing.

@@ -104,7 +104,7 @@ func (w *indexer) Work(ctx context.Context, job *river.Job[indexArgs]) error {
 			return err
 		}
 	}
-	if err := w.askAgain(ctx, e, r, rules.ID()); err != nil {
+	if err := w.askAgain(ctx, e, r, rules); err != nil {
 		return err
 	}
 	return w.next.Check(ctx, e.CaseID, e.ID)

@@ -132,7 +132,6 @@ func (p *Provider) Begin(ctx context.Context, then string) (address string, a At
 type Identity struct {
 	Issuer, Subject string
 	Name            string // that the person would like to have; may be empty
-	Mail            string // if the provider has verified it
 }
 
 // Finish returns who has come back from the provider, with what it sent along. The error wraps fault.NotIdentified if that is not what was asked for.
@@ -170,18 +169,13 @@ func (p *Provider) Finish(ctx context.Context, a Attempt, sent url.Values) (id I
 		return id, refused("its ID token belongs to another sign-in", nil)
 	}
 	var claims struct {
-		Name     string `json:"preferred_username"`
-		Mail     string `json:"email"`
-		Verified bool   `json:"email_verified"`
+		Name string `json:"preferred_username"`
+		Mail string `json:"email"`
 	}
 	if err := checked.Claims(&claims); err != nil {
 		return id, refused("its ID token cannot be read", err)
 	}
-	id = Identity{Issuer: checked.Issuer, Subject: checked.Subject, Name: nameOf(claims.Name, claims.Mail)}
-	if claims.Verified {
-		id.Mail = claims.Mail
-	}
-	return id, nil
+	return Identity{Issuer: checked.Issuer, Subject: checked.Subject, Name: nameOf(claims.Name, claims.Mail)}, nil
 }
 
 // nameOf makes a name of this service of what a provider says: letters, digits, dots and hyphens.

@@ -5,12 +5,15 @@ import (
 	"container/list"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"sync"
+	"time"
 
 	"wraithology/api"
+	"wraithology/core/ask"
 	"wraithology/core/evidence"
 	"wraithology/core/evidence/kinds"
 	"wraithology/core/fault"
@@ -124,6 +127,29 @@ func (r *Recordings) Open(ctx context.Context, e store.Evidence, m *mask.Mask, p
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
+}
+
+// Others opens the other evidence of the case of a piece of evidence that is ready, with the same mask. What cannot be opened is left out, unless the
+// context ended: the rest is still useful.
+func (r *Recordings) Others(ctx context.Context, own store.Evidence, m *mask.Mask) (list []ask.Other, err error) {
+	all, err := r.store.EvidenceOf(ctx, own.CaseID)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range all {
+		if e.ID == own.ID || e.State != api.StateReady {
+			continue
+		}
+		x, err := r.Open(ctx, e, m, nil)
+		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+			return nil, err
+		}
+		if err != nil {
+			continue
+		}
+		list = append(list, ask.Other{Name: e.Name, Recording: x, Offset: time.Duration(e.ClockOffsetNs)})
+	}
+	return list, nil
 }
 
 // entry returns the opening of a key, and begins it if there is none.
