@@ -123,6 +123,8 @@ type Member struct {
 	Role string `json:"role" enum:"lead,member,viewer"`
 	// Unmasks is set if the member may see what is masked.
 	Unmasks bool `json:"unmasks,omitempty"`
+	// Teams are those by which the member is in the case; their roles count too.
+	Teams []string `json:"teams,omitempty"`
 }
 
 // MemberChange adds a member or changes what a member may. Members that are nil stay as they are.

@@ -32,7 +32,7 @@ func (t *team) measureQuestions(r *report, dir string, quick bool) error {
 	err := service.WithStore(ctx(), t.options, func(s *store.Store) error {
 		for _, statement := range []string{
 			fmt.Sprintf("insert into people (name, password_hash, created_at) select 'Member' || n, '', now() from generate_series(1, %d) n", allMembers),
-			"insert into members (case_id, person_id, role) select c.id, p.id, 'member' from cases c, people p where c.name = 'asked' on conflict do nothing", "analyze",
+			"insert into members (case_id, person_id, role, own_role) select c.id, p.id, 'member', 'member' from cases c, people p where c.name = 'asked' on conflict do nothing", "analyze",
 		} {
 			if _, err := s.Pool.Exec(ctx(), statement); err != nil {
 				return fmt.Errorf("%.60s: %w", statement, err)
@@ -173,7 +173,7 @@ func (t *team) measureCases(r *report, _ string, quick bool) error {
 	err := service.WithStore(ctx(), t.options, func(s *store.Store) error {
 		for _, statement := range []string{
 			fmt.Sprintf(`insert into cases (name, title, created_at) select 'berth-' || n, 'Vessel ' || n || ' at quay ' || n %% 50, now() from generate_series(1, %d) n`, n),
-			`insert into members (case_id, person_id, role) select c.id, p.id, 'member' from cases c, people p where c.name like 'berth-%' and p.name in ('Watcher0', 'Watcher1', 'Watcher2')`,
+			`insert into members (case_id, person_id, role, own_role) select c.id, p.id, 'member', 'member' from cases c, people p where c.name like 'berth-%' and p.name in ('Watcher0', 'Watcher1', 'Watcher2')`,
 			`insert into evidence (case_id, name, kind, bytes, sha256, uploaded_at, person_id, state, progress, trouble, program, build_id, host, started, duration_ns, moments, outcome, gaps, fingerprint, read_as, fields)
 				select c.id, 'run', 'execution-log', 1, '00', now(), (select min(id) from people), 'ready', 1, '', 'program-' || c.id % 200, '', '', now(), 0, 10, 'error: tide ' || c.id || ' too low', 0, '', '', '{}' from cases c where name like 'berth-%'`,
 			"analyze",

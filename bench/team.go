@@ -337,7 +337,7 @@ func (t *team) caseOfAll(name string) error {
 		return err
 	}
 	return service.WithStore(ctx(), t.options, func(s *store.Store) error {
-		_, err := s.Pool.Exec(ctx(), "insert into members (case_id, person_id, role) select c.id, p.id, 'member' from cases c, people p where c.name = $1 on conflict do nothing", name)
+		_, err := s.Pool.Exec(ctx(), "insert into members (case_id, person_id, role, own_role) select c.id, p.id, 'member', 'member' from cases c, people p where c.name = $1 on conflict do nothing", name)
 		return err
 	})
 }
@@ -392,7 +392,7 @@ func (t *team) measureLarge(r *report, _ string, quick bool) error {
 				select (select id from cases where name = 'large'), 'run-' || n, 'execution-log', 1, '00', now() - n * interval '1 second', (select min(id) from people), 'ready', 1, '', 'program-' || n % 200, '', '', now(), 0, 10, 'error: vessel ' || n || ' too deep', 0,
 				'print-' || n % 5000, '', '{}' from generate_series(1, 100) n`,
 			`insert into cases (name, title, created_at) select 'other-' || n, '', now() from generate_series(1, 1000) n`,
-			`insert into members (case_id, person_id, role) select c.id, (select min(id) from people), 'member' from cases c where name like 'other-%'`,
+			`insert into members (case_id, person_id, role, own_role) select c.id, (select min(id) from people), 'member', 'member' from cases c where name like 'other-%'`,
 			fmt.Sprintf(`insert into evidence (case_id, name, kind, bytes, sha256, uploaded_at, person_id, state, progress, trouble, program, build_id, host, started, duration_ns, moments, outcome, gaps, fingerprint, read_as, fields)
 				select (select min(id) from cases where name like 'other-%%') + n %% 1000, 'run-' || n, 'execution-log', 1, '00', now() - n * interval '1 second', (select min(id) from people), 'ready', 1, '', 'program-' || n %% 200, '', '', now(), 0, 10, 'error: vessel ' || n || ' too deep', 0,
 				'print-' || n %% 5000, '', '{}' from generate_series(1, %d) n`, failures),

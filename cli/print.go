@@ -27,6 +27,8 @@ func plain(s string) string {
 func counted(n int, what string) string {
 	switch {
 	case n == 1:
+	case what == "person":
+		what = "people"
 	case strings.HasSuffix(what, "s"):
 		what += "es"
 	default:

@@ -63,7 +63,7 @@ func (a *app) serviceFlags(c *cobra.Command) {
 }
 
 func (a *app) serviceCommands() []*cobra.Command {
-	list := []*cobra.Command{a.signIn(), a.accountCommand(), a.caseCommand(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.expect(), a.sittingCommand(), a.sender(), a.move(), a.alike(), a.offset()}
+	list := []*cobra.Command{a.signIn(), a.accountCommand(), a.caseCommand(), a.teamCommand(), a.join(), a.evidenceCommand(), a.artifactCommand(), a.checkpointCommand(), a.expect(), a.sittingCommand(), a.sender(), a.move(), a.alike(), a.offset()}
 	list = append(list, a.kept()...)
 	for _, c := range list {
 		for _, x := range append(c.Commands(), c) {
@@ -89,23 +89,14 @@ func (a *app) signIn() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			is := signedIn{URL: args[0], Token: strings.TrimSpace(secret), Name: name}
+			is := signedIn{}
 			if byToken {
-				me, err := client.New(args[0], is.Token).Me(c.Context())
-				if err != nil {
-					return err
-				}
-				is.Name = me.Name
+				is, err = a.signInBy(c.Context(), args[0], strings.TrimSpace(secret))
 			} else {
-				host, _ := os.Hostname()
-				token, err := client.New(args[0], "").SignIn(c.Context(), api.Credentials{Name: name, Password: secret}, "command line on "+host)
-				if err != nil {
-					return err
-				}
-				is.Token = token.Secret
+				is, err = a.signInAs(c.Context(), args[0], api.Credentials{Name: name, Password: secret})
 			}
-			if err := a.keepSignIn(is); err != nil {
-				return fmt.Errorf("save the sign-in: %w", err)
+			if err != nil {
+				return err
 			}
 			return a.print(map[string]string{"url": is.URL, "name": is.Name}, func(w io.Writer) { fmt.Fprintf(w, "signed in to %s as %s\n", is.URL, is.Name) })
 		},
@@ -115,15 +106,42 @@ func (a *app) signIn() *cobra.Command {
 	return c
 }
 
-func (a *app) keepSignIn(is signedIn) error {
-	if err := os.MkdirAll(filepath.Dir(a.config), 0o700); err != nil {
-		return err
-	}
-	kept, err := json.Marshal(is)
+// signInBy keeps a token.
+func (a *app) signInBy(ctx context.Context, url, token string) (signedIn, error) {
+	me, err := client.New(url, token).Me(ctx)
+	is := signedIn{URL: url, Token: token, Name: me.Name}
 	if err != nil {
-		return err
+		return is, err
 	}
-	return os.WriteFile(a.config, kept, 0o600)
+	return is, a.keepSignIn(is)
+}
+
+// signInAs makes a token for this command line and keeps it.
+func (a *app) signInAs(ctx context.Context, url string, who api.Credentials) (signedIn, error) {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "an unknown host"
+	}
+	token, err := client.New(url, "").SignIn(ctx, who, "command line on "+host)
+	is := signedIn{URL: url, Token: token.Secret, Name: who.Name}
+	if err != nil {
+		return is, err
+	}
+	return is, a.keepSignIn(is)
+}
+
+func (a *app) keepSignIn(is signedIn) error {
+	kept, err := json.Marshal(is)
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(a.config), 0o700)
+	}
+	if err == nil {
+		err = os.WriteFile(a.config, kept, 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("save the sign-in: %w", err)
+	}
+	return nil
 }
 
 func (a *app) password() (string, error) {
@@ -191,7 +209,7 @@ func (a *app) caseCommand() *cobra.Command {
 		"person": "with this member", "failure": "with evidence that ended with this text", "state": "open or closed"} {
 		c.Flags().StringVar(find[name], name, "", doc)
 	}
-	var title, role string
+	var title string
 	open := &cobra.Command{
 		Use: "open CASE", Short: "Open a case, which you then lead", Args: args(1, 1, "CASE --title TITLE"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -227,59 +245,9 @@ func (a *app) caseCommand() *cobra.Command {
 			return a.switchCase(args[0], "open again", func(s *client.Client) (api.Case, error) { return s.ReopenCase(c.Context(), args[0]) })
 		},
 	}
-	var unmask bool
-	add := &cobra.Command{
-		Use: "add CASE PERSON", Short: "Add a person to a case, or change the role", Args: args(2, 2, "CASE PERSON --role lead|member|viewer"),
-		RunE: func(c *cobra.Command, args []string) error {
-			s, err := a.client()
-			if err != nil {
-				return err
-			}
-			to := api.MemberChange{Role: role}
-			if c.Flags().Changed("unmask") {
-				to.Unmasks = &unmask
-			}
-			m, err := s.ChangeMember(c.Context(), args[0], args[1], to)
-			if err != nil {
-				return err
-			}
-			return a.print(m, func(w io.Writer) {
-				fmt.Fprintf(w, "%s is now %s of %s", m.Name, m.Role, args[0])
-				if m.Unmasks {
-					fmt.Fprint(w, ", and may see what is masked")
-				}
-				fmt.Fprintln(w)
-			})
-		},
-	}
-	add.Flags().BoolVar(&unmask, "unmask", false, "may see what is masked; --unmask=false takes that away")
-	add.Flags().StringVar(&role, "role", api.RoleMember, "lead, member or viewer")
-	after := ""
-	members := a.ofCase("members CASE", "List the people of a case, by name", 1, func(ctx context.Context, s *client.Client, args []string) error {
-		list, err := s.Members(ctx, args[0], after)
-		if err != nil {
-			return err
-		}
-		return a.print(list, func(w io.Writer) {
-			t := newTable(w, "person", "role", "sees what is masked")
-			for _, m := range list {
-				t.AppendRow(table.Row{m.Name, m.Role, map[bool]string{true: "yes"}[m.Unmasks]})
-			}
-			t.Render()
-			if len(list) == api.MembersOfPage {
-				fmt.Fprintf(w, "there may be more: --after %s\n", list[len(list)-1].Name)
-			}
-		})
-	})
-	members.Flags().StringVar(&after, "after", "", "only people after this name")
-	remove := a.ofCase("remove CASE PERSON", "Remove a person from a case; everybody can remove themselves", 2, func(ctx context.Context, s *client.Client, args []string) error {
-		if err := s.RemoveMember(ctx, args[0], args[1]); err != nil {
-			return err
-		}
-		return a.print(map[string]string{"removed": args[1]}, func(w io.Writer) { fmt.Fprintf(w, "%s is no member of %s any more\n", args[1], args[0]) })
-	})
 	c.AddCommand(a.deletedCases()...)
-	c.AddCommand(open, add, members, a.caseCustody(), a.verifyCustody(), a.maskCommand(), remove, end, reopen, a.caseChecks(), a.exportCommand(), a.importCommand())
+	c.AddCommand(a.groupCommands("case", (*client.Client).InCase)...)
+	c.AddCommand(open, a.caseTeams(), a.caseCustody(), a.verifyCustody(), a.maskCommand(), end, reopen, a.caseChecks(), a.exportCommand(), a.importCommand())
 	return c
 }
 

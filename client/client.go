@@ -135,27 +135,6 @@ func (c *Client) Case(ctx context.Context, name string) (out api.Case, err error
 	return out, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(name), nil, &out)
 }
 
-// Members lists the members of a case by name: a page of those after a name.
-func (c *Client) Members(ctx context.Context, name, after string) (list []api.Member, err error) {
-	return list, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(name)+"/members?"+url.Values{"after": {after}}.Encode(), nil, &list)
-}
-
-// RemoveMember removes a person from a case.
-func (c *Client) RemoveMember(ctx context.Context, name, person string) error {
-	return c.call(ctx, "DELETE", "/api/cases/"+url.PathEscape(name)+"/members/"+url.PathEscape(person), nil, nil)
-}
-
-// SetMember adds a person to a case or changes a role.
-func (c *Client) SetMember(ctx context.Context, name string, m api.Member) error {
-	_, err := c.ChangeMember(ctx, name, m.Name, api.MemberChange{Role: m.Role})
-	return err
-}
-
-// ChangeMember adds a person to a case, or changes what a member may.
-func (c *Client) ChangeMember(ctx context.Context, name, person string, to api.MemberChange) (m api.Member, err error) {
-	return m, c.call(ctx, "PUT", "/api/cases/"+url.PathEscape(name)+"/members/"+url.PathEscape(person), to, &m)
-}
-
 // ListEvidence lists a case's evidence, newest first.
 func (c *Client) ListEvidence(ctx context.Context, name string) (list []api.EvidenceInfo, err error) {
 	return list, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(name)+"/evidence", nil, &list)

@@ -139,6 +139,39 @@ Ines sitting lead pilots/pilots@1
 Tomas sitting follow pilots/pilots --states 1
 Ines sitting follow pilots/nothing --states 1
 Ines sitting lead pilots/pilots@77
+Ines team
+Ines team new watch
+Ines team new watch
+Ines team new Watch!
+Ines team add watch Tomas
+Ines team add watch Nobody
+Ines team members watch
+Tomas team
+Tomas team add watch Ines
+Tomas case remove pilots Ines
+Ines case teams pilots --add tides
+Ines case teams pilots --add watch
+Ines case teams pilots
+Ines case members pilots
+Ines case add pilots Tomas --role viewer
+Ines case remove pilots Tomas
+Ines case remove pilots Ines
+Ines case invite pilots --days 0
+Ines case invite pilots --role captain
+Tomas case invite pilots
+Tomas case invite pilots --accounts
+Ines case invite pilots --role viewer --places 2 --days 7
+Ines case invitations pilots
+Ines case invitations pilots --withdraw 77
+Ines case invitations pilots --withdraw 1
+Tomas join URL/join#AAAA
+Tomas join http://127.0.0.1:9/join#AAAA
+Tomas join AAAA
+Ines case teams pilots --remove watch
+Ines case teams pilots --remove watch
+Ines team remove watch Ines
+Ines team delete watch
+Ines team members watch
 Ines evidence --json pilots
 Ines checkpoint pilots --json
 Ines sender list pilots --json
@@ -170,6 +203,9 @@ func TestCommandsOfACase(t *testing.T) {
 		for i, w := range list {
 			if f, ok := files[w]; ok {
 				list[i] = f
+			}
+			if after, ok := strings.CutPrefix(w, "URL/"); ok {
+				list[i] = s.url + "/" + after
 			}
 		}
 		r := people[list[0]].wraith(t, strings.TrimPrefix(stdin, " "), list[1:]...)
@@ -210,7 +246,10 @@ func lasting(text, url, dir string) string {
 	for _, n := range []int{-1, 0, 1} {
 		days = append(days, time.Now().UTC().AddDate(0, 0, n).Format("2006-01-02"))
 	}
+	next := time.Now().UTC().AddDate(0, 0, 7)
+	week := strings.Join([]string{next.AddDate(0, 0, -1).Format(time.DateOnly), next.Format(time.DateOnly), next.AddDate(0, 0, 1).Format(time.DateOnly)}, "|")
 	for _, x := range [][2]string{
+		{`(` + week + `) \d\d:\d\d`, "IN A WEEK"},
 		{regexp.QuoteMeta(url), "URL"}, {regexp.QuoteMeta(dir), "DIR"}, {regexp.QuoteMeta(work), "WORK"}, {`\bon ` + regexp.QuoteMeta(host) + `\b`, "on HOST"},
 		{`(` + strings.Join(days, "|") + `)[T ]\d\d:\d\d(:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)?)?`, "NOW"}, {`\b[A-Z2-7]{40,60}\b`, "SECRET"}, {`request [0-9a-zA-Z/-]+`, "request ID"},
 		{`"(readNs|tookNs|indexNs)":\s*\d+`, `"$1":0`}, {`(build ID )[0-9a-f]{40}`, "${1}BUILD"}, {`\b[0-9a-f]{40}\b`, "BUILD"}, {`\b\d{7,9}( bytes|  )`, "SIZE$1"},

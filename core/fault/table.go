@@ -107,6 +107,8 @@ var (
 	LastAdmin        = define("last-administrator", ExitNo, conflict, "nobody would be administrator", "make somebody else one first: wraithd person grant NAME")
 	Disabled         = define("disabled", ExitNo, forbidden, "the account is disabled", "ask an administrator")
 	LastLead         = define("last-lead", ExitNo, conflict, "nobody would lead the case", "make somebody else lead it first: wraith case add CASE PERSON --role lead")
+	ByTeam           = define("by-team", ExitNo, conflict, "in the case by a team", "remove the person from the team: wraith team remove TEAM PERSON")
+	NoInvitation     = define("no-invitation", ExitNo, notFound, "the invitation does not work: it is used up, expired or withdrawn", "ask who sent it for a new link")
 	Indexing         = define("indexing", ExitUsage, conflict, "still being indexed", "wraith evidence CASE shows the progress")
 	NotInSitting     = define("not-in-sitting", ExitUsage, conflict, "not in the sitting", "join the sitting first")
 	SittingMoved     = define("sitting-moved", ExitNo, conflict, "somebody else has moved the sitting", "look where it is now, and move again")

@@ -119,14 +119,21 @@ func checkName(name string) error {
 
 // Add adds a person. The first one is an administrator. The error wraps fault.Exists if there is one with the name.
 func (a *Accounts) Add(ctx context.Context, name, password string, admin bool) error {
-	if err := checkName(name); err != nil {
-		return err
-	}
-	hash, err := a.hash(ctx, password)
+	p, err := a.NewPerson(ctx, name, password)
 	if err != nil {
 		return err
 	}
-	return a.store.AddPerson(ctx, &store.Person{Name: name, PasswordHash: hash, Admin: admin})
+	p.Admin = admin
+	return a.store.AddPerson(ctx, &p)
+}
+
+// NewPerson returns a person who is still to be stored.
+func (a *Accounts) NewPerson(ctx context.Context, name, password string) (store.Person, error) {
+	if err := checkName(name); err != nil {
+		return store.Person{}, err
+	}
+	hash, err := a.hash(ctx, password)
+	return store.Person{Name: name, PasswordHash: hash}, err
 }
 
 func (a *Accounts) hash(ctx context.Context, password string) (hash string, err error) {
@@ -219,6 +226,18 @@ func NewSender(caseID, person int64, label string) (x store.Sender, secret strin
 	secret = "wraith-send-" + rand.Text() + rand.Text()
 	hash := sha256.Sum256([]byte(secret))
 	return store.Sender{CaseID: caseID, PersonID: person, Label: label, SecretHash: hash[:]}, secret
+}
+
+// NewInvitation makes the secret of an invitation, and its hash, which alone is stored.
+func NewInvitation() (secret string, hash []byte) {
+	secret = rand.Text() + rand.Text()
+	return secret, InvitationHash(secret)
+}
+
+// InvitationHash is what is stored of the secret of an invitation.
+func InvitationHash(secret string) []byte {
+	hash := sha256.Sum256([]byte(secret))
+	return hash[:]
 }
 
 // Who returns the person of a request.

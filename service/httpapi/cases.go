@@ -64,7 +64,10 @@ func (a *server) caseRoutes(h huma.API) {
 			return nil, err
 		}
 		list, err := a.Store.MembersOf(ctx, c.ID, in.After, in.Count)
-		return listed(list, memberOf, err)
+		if err != nil {
+			return nil, err
+		}
+		return a.membersOf(ctx, c.ID, list)
 	})
 	route(h, a, "POST", "/api/cases/{case}/close", "closeCase", "Close a case with its cause", func(ctx context.Context, in *caseBody[api.Closing]) (*body[api.Case], error) {
 		return a.switchCase(ctx, in.Case, func(s *store.Store, c store.Case) (string, error) {
@@ -87,25 +90,30 @@ func (a *server) caseRoutes(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		p, err := a.Store.PersonByName(ctx, in.Person)
+		p, err := a.local(ctx, in.Person)
 		if err != nil {
 			return nil, err
 		}
-		if p.Origin != "" {
-			return nil, fault.InvalidRequest.New("add a person of this service", "%s came with an imported case and cannot sign in", p.Name)
-		}
-		m := api.Member{Name: p.Name, Role: in.Body.Role}
+		m := api.Member{Name: p.Name}
 		err = a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
 			was, err := s.MemberOf(ctx, c.ID, p.ID)
 			if err != nil && !errors.Is(err, fault.NotFound) {
 				return "", err
 			}
-			m.Unmasks = was.Unmasks
-			change(&m.Unmasks, in.Body.Unmasks)
-			if err := s.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: m.Role, Unmasks: m.Unmasks}); err != nil {
+			own := was.OwnUnmasks
+			change(&own, in.Body.Unmasks)
+			if err := s.SetMember(ctx, store.Member{CaseID: c.ID, PersonID: p.ID, Role: in.Body.Role, Unmasks: own}); err != nil {
 				return "", err
 			}
-			entry := fmt.Sprintf("made %s %s of the case", m.Name, m.Role)
+			now, err := s.MemberOf(ctx, c.ID, p.ID)
+			if err != nil {
+				return "", err
+			}
+			m.Role, m.Unmasks = now.Role, now.Unmasks
+			entry := fmt.Sprintf("made %s %s of the case", m.Name, in.Body.Role)
+			if m.Role != in.Body.Role {
+				entry += fmt.Sprintf(", who is %s by a team", m.Role)
+			}
 			switch {
 			case m.Unmasks && !was.Unmasks:
 				entry += ", who may see what is masked"
@@ -166,6 +174,20 @@ func (a *server) oneCase(ctx context.Context, name string) (*body[api.Case], err
 	out := ownCase(c, me.Role)
 	out.Unmasks = me.Unmasks
 	return &body[api.Case]{out}, err
+}
+
+// membersOf answers with members of a case, and the teams by which they are in it.
+func (a *server) membersOf(ctx context.Context, caseID int64, list []store.Member) (*body[[]api.Member], error) {
+	ids := make([]int64, len(list))
+	for i, m := range list {
+		ids[i] = m.PersonID
+	}
+	teams, err := a.Store.TeamsIn(ctx, caseID, ids)
+	return listed(list, func(m store.Member) api.Member {
+		out := memberOf(m)
+		out.Teams = teams[m.PersonID]
+		return out
+	}, err)
 }
 
 func ownCase(c store.Case, role string) api.Case {

@@ -18,7 +18,7 @@ import (
 	"wraithology/service/store"
 )
 
-// A right is what somebody may do. Each includes those before it. From mayLook on it is the right in one case.
+// A right is what somebody may do. Each includes those before it. From mayLook on it is the right in one case, or in one team.
 type right int
 
 const (
@@ -30,7 +30,7 @@ const (
 	nobody
 )
 
-// rights are those of the roles in a case.
+// rights are those of the roles in a case, or a team.
 var rights = map[string]right{api.RoleViewer: mayLook, api.RoleMember: mayWork, api.RoleLead: mayLead}
 
 // An access says who may do an operation.
@@ -80,6 +80,26 @@ var accesses = map[string]access{
 	"members":          {needs: mayLook, tokens: reading},
 	"setMember":        {needs: mayLead},
 	"removeMember":     {needs: mayLook, full: mayLead}, // people may leave
+	"caseTeams":        {needs: mayLook, tokens: reading},
+	"addCaseTeam":      {needs: mayLead}, // a team that the person is in
+	"removeCaseTeam":   {needs: mayLead},
+	// Of a team, a right is what the role in the team gives.
+	"teams":                  {needs: person, tokens: reading}, // those that the person is in
+	"newTeam":                {needs: person},
+	"deleteTeam":             {needs: mayLead},
+	"teamMembers":            {needs: mayLook, tokens: reading},
+	"setTeamMember":          {needs: mayLead},
+	"removeTeamMember":       {needs: mayLook, full: mayLead}, // people may leave
+	"invitations":            {needs: mayLead, tokens: reading},
+	"invite":                 {needs: mayLead},
+	"withdrawInvitation":     {needs: mayLead},
+	"teamInvitations":        {needs: mayLead, tokens: reading},
+	"inviteToTeam":           {needs: mayLead},
+	"withdrawTeamInvitation": {needs: mayLead},
+	// Whoever has the secret of an invitation may see what it is to.
+	"invitation":       {needs: anybody, tokens: reading},
+	"joinWithAccount":  {needs: anybody},
+	"acceptInvitation": {needs: person},
 	"custody":          {needs: mayLook, tokens: reading},
 	"exportCustody":    {needs: mayLook, tokens: reading},
 	"closeCase":        {needs: mayWork},

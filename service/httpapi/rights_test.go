@@ -215,6 +215,11 @@ func (s site) keep(t *testing.T, token, name, evidence string, after int) map[st
 	values["sitting"] = fmt.Sprint(ok("POST", of+"/evidence/"+evidence+"/sitting", `{}`).ID)
 	ok("PUT", of+"/artifacts/"+values["artifact"], sourceArchive(t))
 	ok("PUT", of+fmt.Sprintf("/theories/%d/exhibits/%d", after+1, after+1), `{"supports":true}`)
+	values["team"] = "team-" + name
+	ok("POST", "/api/teams", fmt.Sprintf(`{"name":%q}`, values["team"]))
+	ok("PUT", of+"/teams/"+values["team"], "")
+	values["invitation"] = fmt.Sprint(ok("POST", of+"/invitations", `{}`).ID)
+	values["withdrawTeamInvitation/invitation"] = fmt.Sprint(ok("POST", "/api/teams/"+values["team"]+"/invitations", `{}`).ID)
 	return values
 }
 
@@ -285,7 +290,9 @@ func TestRights(t *testing.T) {
 		values["person"], values["to"] = "Lead", "mist-"+role
 		for _, of := range []string{"fog-", "mist-"} {
 			if name != "Lead" {
-				require.Equal(t, 200, s.send(t, "PUT", "/api/cases/"+of+role+"/members/"+name, fmt.Sprintf(`{"role":%q}`, role), "Authorization", "Bearer "+tokens["Lead"]).status)
+				for _, path := range []string{"/api/cases/", "/api/teams/team-"} {
+					require.Equal(t, 200, s.send(t, "PUT", path+of+role+"/members/"+name, fmt.Sprintf(`{"role":%q}`, role), "Authorization", "Bearer "+tokens["Lead"]).status)
+				}
 			}
 		}
 		t.Run(role, func(t *testing.T) {
@@ -348,7 +355,7 @@ func TestRights(t *testing.T) {
 // foreign asks for something of others by name or number, in one's own case.
 func (s site) foreign(t *testing.T, token string, op described, schemas map[string]schema, own, theirs map[string]string) {
 	for _, p := range op.Parameters {
-		if p.In != "path" || p.Name == "person" || op.id == "caseTrace" || op.id == "upload" || op.id == "uploadArtifact" || op.id == "setMember" {
+		if p.In != "path" || p.Name == "person" || op.id == "caseTrace" || op.id == "upload" || op.id == "uploadArtifact" || op.id == "setMember" || op.id == "setTeamMember" {
 			continue
 		}
 		mixed := map[string]string{}

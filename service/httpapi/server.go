@@ -127,6 +127,8 @@ func (a *server) routes(r chi.Router) huma.API {
 	a.caseRoutes(h)
 	a.custodyRoutes(h, r)
 	a.maskRoutes(h)
+	a.teamRoutes(h)
+	a.invitationRoutes(h)
 	a.evidenceRoutes(h, r)
 	a.questionRoutes(h)
 	a.intakeRoutes(h)

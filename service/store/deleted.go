@@ -92,7 +92,7 @@ func (s *Store) RestoreCase(ctx context.Context, name string, person int64) (c C
 			return translate(err, "members")
 		}
 		for _, m := range others {
-			if err := s.in(ctx).Exec("insert into members (case_id, person_id, role, seen, mailed, unmasks) values (?, ?, ?, ?, ?, ?)", m.CaseID, m.PersonID, m.Role, m.Seen, m.Mailed, m.Unmasks).Error; err != nil {
+			if err := s.in(ctx).Exec("insert into members (case_id, person_id, role, seen, mailed, unmasks, own_role, own_unmasks) values (?, ?, ?, ?, ?, ?, ?, ?)", m.CaseID, m.PersonID, m.Role, m.Seen, m.Mailed, m.Unmasks, m.OwnRole, m.OwnUnmasks).Error; err != nil {
 				return translate(err, "members")
 			}
 		}

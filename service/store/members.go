@@ -32,11 +32,13 @@ func (s *Store) CaseFor(ctx context.Context, name string, person int64) (c Case,
 	return c, me, nil
 }
 
-// SetMember adds a member or changes a role. A case keeps a lead: the error wraps fault.LastLead if nobody else leads it.
+// SetMember gives a person a role in a case. A team may give the person more. A case keeps a lead: the error wraps fault.LastLead if nobody else leads it.
 func (s *Store) SetMember(ctx context.Context, m Member) error {
-	return s.changeMembers(ctx, m.CaseID, func(s *Store) error {
-		return translate(s.in(ctx).Exec("insert into members (case_id, person_id, role, unmasks) values (?, ?, ?, ?) on conflict (case_id, person_id) do update set role = excluded.role, unmasks = excluded.unmasks", m.CaseID, m.PersonID, m.Role, m.Unmasks).Error, "member")
+	_, err := s.changeMembers(ctx, []int64{m.CaseID}, []int64{m.PersonID}, func(s *Store) error {
+		return translate(s.in(ctx).Exec(`insert into members (case_id, person_id, role, unmasks, own_role, own_unmasks) values (?, ?, ?, ?, ?, ?)
+			on conflict (case_id, person_id) do update set own_role = excluded.own_role, own_unmasks = excluded.own_unmasks`, m.CaseID, m.PersonID, m.Role, m.Unmasks, m.Role, m.Unmasks).Error, "member")
 	})
+	return err
 }
 
 // calledBy returns how a person calls some cases.
@@ -55,33 +57,80 @@ func (s *Store) MemberOf(ctx context.Context, caseID, person int64) (m Member, e
 	return m, translate(s.in(ctx).Where("case_id = ? and person_id = ?", caseID, person).Take(&m).Error, "member")
 }
 
-// RemoveMember removes a member. A case keeps a lead, as for SetMember.
+// RemoveMember removes a member. The error wraps fault.ByTeam if a team of the case keeps the person in it, and fault.LastLead as for SetMember.
 func (s *Store) RemoveMember(ctx context.Context, caseID, person int64) error {
-	return s.changeMembers(ctx, caseID, func(s *Store) error {
-		return found(s.in(ctx).Exec("delete from members where case_id = ? and person_id = ?", caseID, person), "member")
+	_, err := s.changeMembers(ctx, []int64{caseID}, []int64{person}, func(s *Store) error {
+		if err := found(s.in(ctx).Exec("update members set own_role = null, own_unmasks = false where case_id = ? and person_id = ?", caseID, person), "member"); err != nil {
+			return err
+		}
+		var by struct{ Team, Person string }
+		if err := s.in(ctx).Raw(`select t.name as team, p.name as person from teams t join team_cases c on c.team_id = t.id join team_members m on m.team_id = t.id join people p on p.id = m.person_id
+			where c.case_id = ? and m.person_id = ? order by t.name limit 1`, caseID, person).Scan(&by).Error; err != nil || by.Team == "" {
+			return translate(err, "member")
+		}
+		return fault.ByTeam.New(fmt.Sprintf("remove the person from the team: wraith team remove %s %s", by.Team, by.Person), "%s is in team %s, which the case belongs to", by.Person, by.Team)
 	})
+	return err
 }
 
-// changeMembers changes the members of a case, if somebody leads it afterwards. Changes of one case wait for each other.
-func (s *Store) changeMembers(ctx context.Context, caseID int64, change func(s *Store) error) error {
-	return s.Together(ctx, func(s *Store) error {
-		if err := s.LockCases(ctx, caseID); err != nil {
+// A PartChange is how the role of a person in a case has changed. Was or Is is empty for who was not in the case, or is not any more.
+type PartChange struct {
+	CaseID, PersonID int64
+	Was, Is          string
+}
+
+// settled makes the parts of people in cases what follows from what they were given and from their teams.
+const settled = `with asked as (select c.case_id, p.person_id from unnest(?::bigint[]) c(case_id) cross join unnest(?::bigint[]) p(person_id)),
+	given as (select case_id, person_id, own_role as role, own_unmasks as unmasks from members join asked using (case_id, person_id) where own_role is not null
+		union all select case_id, person_id, role, unmasks from asked join team_cases using (case_id) join team_members using (team_id, person_id)),
+	wanted as (select case_id, person_id, min(role) as role, bool_or(unmasks) as unmasks from given group by case_id, person_id),
+	removed as (delete from members m using asked a where m.case_id = a.case_id and m.person_id = a.person_id
+		and not exists (select from wanted w where w.case_id = m.case_id and w.person_id = m.person_id) returning m.case_id, m.person_id, m.role as was, '' as "is"),
+	changed as (update members m set role = w.role, unmasks = w.unmasks from wanted w join members o using (case_id, person_id) where m.case_id = w.case_id and m.person_id = w.person_id
+		and (m.role, m.unmasks) is distinct from (w.role, w.unmasks) returning m.case_id, m.person_id, o.role as was, w.role as "is"),
+	added as (insert into members (case_id, person_id, role, unmasks, gone) select w.case_id, w.person_id, w.role, w.unmasks, c.deleted_at is not null from wanted w join cases_all c on c.id = w.case_id
+		where not exists (select from members m where m.case_id = w.case_id and m.person_id = w.person_id) returning case_id, person_id, '' as was, role as "is")
+	select * from removed union all select * from changed union all select * from added order by case_id, person_id`
+
+// changeMembers changes who is in cases, for some people, if somebody leads each of them afterwards, and returns whose role is another one. Changes of one
+// case wait for each other.
+func (s *Store) changeMembers(ctx context.Context, cases, people []int64, change func(s *Store) error) (list []PartChange, err error) {
+	return list, s.Together(ctx, func(s *Store) error {
+		if err := s.LockCases(ctx, cases...); err != nil {
 			return err
 		}
 		if err := change(s); err != nil {
 			return err
 		}
-		var isLed bool
-		if err := s.in(ctx).Raw("select exists (select from members where case_id = ? and role = 'lead')", caseID).Scan(&isLed).Error; err != nil || isLed {
-			return translate(err, "member")
+		if err := s.in(ctx).Raw(settled, numbers(cases), numbers(people)).Scan(&list).Error; err != nil {
+			return translate(err, "members")
 		}
-		return fault.LastLead
+		var name string
+		err := s.in(ctx).Raw("select name from cases_all c where id = any(?::bigint[]) and not exists (select from members m where m.case_id = c.id and m.role = 'lead') limit 1", numbers(cases)).Scan(&name).Error
+		if err != nil || name == "" {
+			return translate(err, "members")
+		}
+		return fault.LastLead.New("", "nobody would lead case %s", name)
 	})
 }
 
 // LockCases lets others who change the records of cases wait until the end of the transaction.
 func (s *Store) LockCases(ctx context.Context, ids ...int64) error {
-	return translate(s.in(ctx).Exec("select from cases where id in ? order by id for no key update", ids).Error, "cases")
+	return translate(s.in(ctx).Exec("select from cases_all where id = any(?::bigint[]) order by id for no key update", numbers(ids)).Error, "cases")
+}
+
+// TeamsIn returns the names of the teams by which people are in a case, by person.
+func (s *Store) TeamsIn(ctx context.Context, caseID int64, people []int64) (map[int64][]string, error) {
+	var list []struct {
+		PersonID int64
+		Name     string
+	}
+	err := s.in(ctx).Raw("select m.person_id, t.name from team_cases c join teams t on t.id = c.team_id join team_members m on m.team_id = t.id where c.case_id = ? and m.person_id = any(?::bigint[]) order by t.name", caseID, numbers(people)).Scan(&list).Error
+	out := map[int64][]string{}
+	for _, x := range list {
+		out[x.PersonID] = append(out[x.PersonID], x.Name)
+	}
+	return out, translate(err, "teams")
 }
 
 // MembersOf lists members of a case by name: at most most of those after a name, or all if most is 0.

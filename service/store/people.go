@@ -142,13 +142,24 @@ func (s *Store) RemovePerson(ctx context.Context, p Person) error {
 		if len(led) > 0 {
 			return fault.LastLead.New("", "nobody else leads case %s, which has other members", led[0])
 		}
-		for _, statement := range []string{"delete from sessions where person_id = ?", "delete from tokens where person_id = ?", "delete from senders where person_id = ?", "delete from identities where person_id = ?", "delete from members where person_id = ?",
+		var team string
+		err = s.in(ctx).Raw(`select t.name from team_members m join teams t on t.id = m.team_id where m.person_id = ? and m.role = 'lead'
+			and not exists (select from team_members o where o.team_id = m.team_id and o.role = 'lead' and o.person_id <> m.person_id)
+			and exists (select from team_members o where o.team_id = m.team_id and o.person_id <> m.person_id) order by t.name limit 1 for update of t`, p.ID).Scan(&team).Error
+		if err != nil {
+			return translate(err, "person")
+		}
+		if team != "" {
+			return fault.LastLead.New("make somebody else lead it first: wraith team add "+team+" PERSON --role lead", "nobody else leads team %s, which has other members", team)
+		}
+		for _, statement := range []string{"delete from sessions where person_id = ?", "delete from tokens where person_id = ?", "delete from senders where person_id = ?", "delete from identities where person_id = ?", "delete from team_members where person_id = ?", "delete from members where person_id = ?",
+			"delete from invitations where person_id = ?",
 			"update people set removed_at = now(), password_hash = '', mail = '', admin = false, name = name || ' (left, ' || id || ')' where id = ?"} {
 			if err := s.in(ctx).Exec(statement, p.ID).Error; err != nil {
 				return translate(err, "person")
 			}
 		}
-		return nil
+		return translate(s.in(ctx).Exec("delete from teams t where not exists (select from team_members m where m.team_id = t.id)").Error, "teams")
 	})
 }
 
@@ -263,8 +274,11 @@ func (s *Store) EndSessions(ctx context.Context, person, id int64) error {
 	return found(s.in(ctx).Exec("delete from sessions where person_id = ? and id = ?", person, id), fmt.Sprintf("session %d", id))
 }
 
-// DeleteExpired deletes sessions and tokens that have expired.
+// DeleteExpired deletes sessions, tokens and invitations that have expired.
 func (s *Store) DeleteExpired(ctx context.Context) error {
+	if err := s.in(ctx).Exec("delete from invitations where expires_at < now() or places = 0").Error; err != nil {
+		return translate(err, "invitations")
+	}
 	if err := s.in(ctx).Exec("delete from sessions where expiry < now()").Error; err != nil {
 		return translate(err, "sessions")
 	}

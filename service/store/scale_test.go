@@ -21,7 +21,7 @@ func large(b *testing.B) (s *Store, person, caseID int64, failure Evidence) {
 	require.NoError(b, s.AddPerson(ctx, &p))
 	for _, statement := range []string{
 		`insert into cases (name, title, created_at) select 'case-' || n, 'Case ' || n, now() from generate_series(1, 1000) n`,
-		`insert into members (case_id, person_id, role) select id, ` + "(select min(id) from people)" + `, 'lead' from cases`,
+		`insert into members (case_id, person_id, role, own_role) select id, ` + "(select min(id) from people)" + `, 'lead', 'lead' from cases`,
 		`insert into evidence (case_id, name, kind, bytes, sha256, uploaded_at, person_id, state, progress, trouble, program, build_id, host, started, duration_ns, moments, outcome, gaps, fingerprint, read_as, fields)
 			select (select min(id) from cases) + n % 1000, 'run-' || n, 'execution-log', 1, '00', now() - n * interval '1 second', (select min(id) from people), 'ready', 1, '', 'program-' || n % 200, '', '', now(), 0, 10, 'error: vessel ' || n || ' too deep', 0,
 			'print-' || n % 5000, '', '{}' from generate_series(1, 100000) n`,

@@ -61,7 +61,7 @@ func (s *Store) Inbox(ctx context.Context, p Person) (c Case, isNew bool, err er
 		if err := s.in(ctx).Exec("update cases_all set inbox_of = ? where id = ?", p.ID, c.ID).Error; err != nil {
 			return c, false, translate(err, "inbox")
 		}
-		if err := s.in(ctx).Exec("insert into members (case_id, person_id, role, unmasks) values (?, ?, 'lead', true)", c.ID, p.ID).Error; err != nil {
+		if err := s.in(ctx).Exec("insert into members (case_id, person_id, role, unmasks, own_role, own_unmasks) values (?, ?, 'lead', true, 'lead', true)", c.ID, p.ID).Error; err != nil {
 			return c, false, translate(err, "inbox")
 		}
 	}

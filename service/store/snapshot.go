@@ -43,7 +43,7 @@ func Restore[T any](ctx context.Context, s *Store, list []T, what string) error 
 
 // RestoreMember adds a member whose part in the case is over: all is seen, and nothing is mailed.
 func (s *Store) RestoreMember(ctx context.Context, m Member) error {
-	return translate(s.in(ctx).Exec("insert into members (case_id, person_id, role, mailed) values (?, ?, ?, false)", m.CaseID, m.PersonID, m.Role).Error, "member")
+	return translate(s.in(ctx).Exec("insert into members (case_id, person_id, role, own_role, mailed) values (?, ?, ?, ?, false)", m.CaseID, m.PersonID, m.Role, m.Role).Error, "member")
 }
 
 // IsInvalid reports whether the database has refused what was to be stored: a value out of range, or one that does not fit to the others

@@ -49,6 +49,10 @@ type Member struct {
 	Seen     int64 `gorm:"->"` // the last entry of the record that the person has seen; SeeActivity changes it
 	Mailed   bool  `gorm:"->"` // whether the person is mailed what happens in the case; MailMember changes it
 	Unmasks  bool  // whether the person may see what is masked
+	// OwnRole and OwnUnmasks are what the person was given in the case; Role and Unmasks are the most of that and of what the person has by teams. OwnRole
+	// is nil for who is in the case by teams alone.
+	OwnRole    *string
+	OwnUnmasks bool
 	// Called is the name by which the person calls the case: that of the case, or one with a number after it.
 	Called string `gorm:"->"`
 	Person Person
@@ -211,7 +215,7 @@ func (s *Store) AddCase(ctx context.Context, c *Case, leader int64) error {
 			return translate(err, "case "+c.Name)
 		}
 		// The name is taken if the person calls another case so; the cases of others do not matter.
-		return translate(tx.Exec("insert into members (case_id, person_id, role, unmasks, called) values (?, ?, 'lead', true, ?)", c.ID, leader, c.Name).Error, "case "+c.Name)
+		return translate(tx.Exec("insert into members (case_id, person_id, role, unmasks, own_role, own_unmasks, called) values (?, ?, 'lead', true, 'lead', true, ?)", c.ID, leader, c.Name).Error, "case "+c.Name)
 	})
 }
 
