@@ -143,6 +143,7 @@ type Masking struct {
 // Sizes of pages. MembersOfListed limits the members of a case in a list of cases, and MembersOfOne those in the answer about one case.
 const (
 	CasesOfPage     = 200
+	RecordsOfPage   = 200 // evidence, artifacts, checkpoints
 	MembersOfPage   = 500
 	CustodyOfPage   = 200
 	MembersOfListed = 6

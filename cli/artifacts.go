@@ -8,9 +8,13 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
+
+	"wraithology/api"
+	"wraithology/client"
 )
 
 func (a *app) artifactCommand() *cobra.Command {
+	var page client.Page
 	c := &cobra.Command{
 		Use: "artifact CASE", Short: "List a case's binaries, debug files and source text, or upload some", Args: args(1, 1, "CASE"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -18,7 +22,7 @@ func (a *app) artifactCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := s.ListArtifacts(c.Context(), args[0])
+			list, err := s.ArtifactsPage(c.Context(), args[0], page)
 			if err != nil {
 				return err
 			}
@@ -28,6 +32,7 @@ func (a *app) artifactCommand() *cobra.Command {
 					t.AppendRow(table.Row{x.Name, x.Kind, x.BuildID, x.Bytes, x.Uploaded.Format("2006-01-02 15:04"), plain(x.By)})
 				}
 				t.Render()
+				more(w, list, func(x api.Artifact) string { return x.Name })
 			})
 		},
 	}
@@ -57,6 +62,7 @@ func (a *app) artifactCommand() *cobra.Command {
 		},
 	}
 	add.Flags().StringVar(&name, "name", "", "its name in the case; the file's name where left off")
+	pageFlags(c, &page, "the artifact of this name")
 	c.AddCommand(add)
 	c.AddCommand(a.deletedArtifacts()...)
 	return c

@@ -20,12 +20,12 @@ import (
 func (a *app) caseCustody() *cobra.Command {
 	var before int64
 	var reads bool
-	var out string
+	var out, text string
 	c := a.ofCase("custody CASE", "List who did what in a case, newest first", 1, func(ctx context.Context, s *client.Client, args []string) error {
 		if out != "" {
 			return a.exportCustody(ctx, s, args[0], out)
 		}
-		list, err := s.Custody(ctx, args[0], before, reads)
+		list, err := s.Custody(ctx, args[0], before, reads, text)
 		if err != nil {
 			return err
 		}
@@ -39,6 +39,7 @@ func (a *app) caseCustody() *cobra.Command {
 		})
 	})
 	c.Flags().Int64Var(&before, "before", 0, "only entries before this number")
+	c.Flags().StringVar(&text, "text", "", "only entries with this text, or by somebody whose name has it")
 	c.Flags().BoolVar(&reads, "reads", false, "also list who read what: one entry for each person, evidence, question and minute")
 	c.Flags().StringVarP(&out, "output", "o", "", "write the whole record, signed, into this file, and check it")
 	return c

@@ -399,14 +399,15 @@ func printCaseChecks(w io.Writer, x api.Checks) {
 }
 
 func (a *app) evidenceCommand() *cobra.Command {
+	var page client.Page
 	c := &cobra.Command{
-		Use: "evidence CASE", Short: "List a case's evidence, newest first, or upload some", Args: args(1, 1, "CASE"),
+		Use: "evidence CASE", Short: "List a case's evidence, newest first, find some, or upload some", Args: args(1, 1, "CASE"),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.client()
 			if err != nil {
 				return err
 			}
-			list, err := s.ListEvidence(c.Context(), args[0])
+			list, err := s.EvidencePage(c.Context(), args[0], page)
 			if err != nil {
 				return err
 			}
@@ -423,6 +424,7 @@ func (a *app) evidenceCommand() *cobra.Command {
 					t.AppendRow(table.Row{args[0] + "/" + e.Name, plain(e.Program), state, e.Moments, e.Bytes, started(e.Started), plain(e.Host), plain(e.Outcome)})
 				}
 				t.Render()
+				more(w, list, func(e api.EvidenceInfo) string { return e.Name })
 				printBreaks(w, list)
 			})
 		},
@@ -444,6 +446,7 @@ func (a *app) evidenceCommand() *cobra.Command {
 		}
 		return a.indexed(ctx, s, caseName, name)
 	})
+	pageFlags(c, &page, "the evidence of this name")
 	c.AddCommand(add, index)
 	c.AddCommand(a.deletedEvidence()...)
 	return c
@@ -541,7 +544,21 @@ func (a *app) terminal() bool {
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
+// pageFlags adds the flags that choose a page of a list.
+func pageFlags(c *cobra.Command, p *client.Page, after string) {
+	c.Flags().StringVar(&p.Text, "text", "", "only those with this text")
+	c.Flags().StringVar(&p.After, "after", "", "only those after "+after)
+}
+
+// more says how to read the next page, if this one is full.
+func more[T any](w io.Writer, list []T, name func(T) string) {
+	if len(list) == api.RecordsOfPage {
+		fmt.Fprintf(w, "there may be more: --after %s\n", name(list[len(list)-1]))
+	}
+}
+
 func (a *app) checkpointCommand() *cobra.Command {
+	var page client.Page
 	c := &cobra.Command{
 		Use: "checkpoint CASE", Short: "List a case's checkpoints, set, switch and delete them", Args: args(1, 1, "CASE"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -549,7 +566,7 @@ func (a *app) checkpointCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := s.Checkpoints(c.Context(), args[0])
+			list, err := s.CheckpointsPage(c.Context(), args[0], page)
 			if err != nil {
 				return err
 			}
@@ -559,9 +576,11 @@ func (a *app) checkpointCommand() *cobra.Command {
 					t.AppendRow(table.Row{x.ID, plain(x.Label), plain(x.When), plain(x.Nth), map[bool]string{true: "yes", false: "no"}[x.Enabled] + map[bool]string{true: ", private"}[x.Private], x.By, plain(x.Text)})
 				}
 				t.Render()
+				more(w, list, func(x api.Checkpoint) string { return strconv.FormatInt(x.ID, 10) })
 			})
 		},
 	}
+	pageFlags(c, &page, "the checkpoint with this number")
 	c.AddCommand(a.setCheckpoint(), a.checkpointSwitch("enable", "Enable a checkpoint", true), a.checkpointSwitch("disable", "Disable a checkpoint", false))
 	c.AddCommand(&cobra.Command{
 		Use: "delete CASE NUMBER", Short: "Delete a checkpoint", Args: args(2, 2, "CASE NUMBER"),

@@ -135,11 +135,6 @@ func (c *Client) Case(ctx context.Context, name string) (out api.Case, err error
 	return out, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(name), nil, &out)
 }
 
-// ListEvidence lists a case's evidence, newest first.
-func (c *Client) ListEvidence(ctx context.Context, name string) (list []api.EvidenceInfo, err error) {
-	return list, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(name)+"/evidence", nil, &list)
-}
-
 // Upload streams evidence into a case. When it returns without an error, the bytes are on the
 // service's disk.
 func (c *Client) Upload(ctx context.Context, caseName, name string, bytes io.Reader, r api.Reading) (out api.EvidenceInfo, err error) {
@@ -184,11 +179,6 @@ func (c *Client) AddArtifact(ctx context.Context, caseName, name string, bytes i
 	return out, json.NewDecoder(response.Body).Decode(&out)
 }
 
-// ListArtifacts lists a case's artifacts, newest first.
-func (c *Client) ListArtifacts(ctx context.Context, caseName string) (out []api.Artifact, err error) {
-	return out, c.call(ctx, "GET", artifactsPath(caseName), nil, &out)
-}
-
 func artifactsPath(caseName string) string {
 	return "/api/cases/" + url.PathEscape(caseName) + "/artifacts"
 }
@@ -219,11 +209,6 @@ func (c *Client) Await(ctx context.Context, caseName, name string, progress func
 		case <-time.After(200 * time.Millisecond):
 		}
 	}
-}
-
-// Checkpoints lists a case's checkpoints.
-func (c *Client) Checkpoints(ctx context.Context, name string) (list []api.Checkpoint, err error) {
-	return list, c.call(ctx, "GET", "/api/cases/"+url.PathEscape(name)+"/checkpoints", nil, &list)
 }
 
 // SetCheckpoint sets a checkpoint in a case.

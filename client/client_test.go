@@ -189,7 +189,7 @@ func TestEvidenceAndArtifacts(t *testing.T) {
 
 	_, err = ines.AddArtifact(ctx, "fog", "letter", strings.NewReader("Dear harbour master"))
 	require.ErrorIs(t, err, fault.NotELF)
-	artifacts, err := ines.ListArtifacts(ctx, "fog")
+	artifacts, err := ines.ArtifactsPage(ctx, "fog", client.Page{})
 	require.NoError(t, err)
 	assert.Empty(t, artifacts)
 }
@@ -234,12 +234,12 @@ func TestCheckpoints(t *testing.T) {
 	changed, err = ines.ChangeCheckpoint(ctx, "fog", first.ID, api.CheckpointChange{Nth: &nth, Listing: &listing, Show: &show})
 	require.NoError(t, err)
 	assert.Equal(t, []any{nth, listing, show, when, false}, []any{changed.Nth, changed.Listing, changed.Show, changed.When, changed.Enabled})
-	list, err := ines.Checkpoints(ctx, "fog")
+	list, err := ines.CheckpointsPage(ctx, "fog", client.Page{})
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
 	require.NoError(t, ines.DeleteCheckpoint(ctx, "fog", first.ID))
 	require.ErrorIs(t, ines.DeleteCheckpoint(ctx, "fog", first.ID), fault.NotFound)
-	list, err = ines.Checkpoints(ctx, "fog")
+	list, err = ines.CheckpointsPage(ctx, "fog", client.Page{})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, second.ID, list[0].ID)

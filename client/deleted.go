@@ -2,9 +2,9 @@ package client
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"net/url"
+	"strconv"
 
 	"wraithology/api"
 	"wraithology/core/custody"
@@ -50,9 +50,11 @@ func (c *Client) Retain(ctx context.Context, name string, days int) error {
 	return c.call(ctx, "PUT", casePath(name)+"/retention", api.Retention{Days: days}, nil)
 }
 
-// Custody lists who did what in a case, newest first: entries before a number, or the newest ones if that is 0; also who read what, if reads is set.
-func (c *Client) Custody(ctx context.Context, name string, before int64, reads bool) (list []custody.Entry, err error) {
-	return list, c.call(ctx, "GET", fmt.Sprintf("%s/custody?before=%d&count=%d&reads=%t", casePath(name), before, api.CustodyOfPage, reads), nil, &list)
+// Custody lists who did what in a case, newest first: entries before a number, or the newest ones if that is 0; also who read what, if reads is set; only
+// those with a text, if it is not empty.
+func (c *Client) Custody(ctx context.Context, name string, before int64, reads bool, text string) (list []custody.Entry, err error) {
+	q := url.Values{"before": {strconv.FormatInt(before, 10)}, "count": {strconv.Itoa(api.CustodyOfPage)}, "reads": {strconv.FormatBool(reads)}, "text": {text}}
+	return list, c.call(ctx, "GET", casePath(name)+"/custody?"+q.Encode(), nil, &list)
 }
 
 // ExportCustody writes the signed record of a case to w.

@@ -57,6 +57,9 @@ Ines evidence add pilots - --name piped < {"time":"2026-11-20T06:00:00Z","msg":"
 Ines evidence add pilots - --name empty <
 Tomas evidence add pilots LOG --name mine
 Tomas evidence pilots
+Ines evidence pilots --text panic
+Ines evidence pilots --after same-log
+Ines evidence pilots --after nothing
 Ines evidence tides
 Ines peek pilots/pilots
 Tomas peek pilots/crash-of-friday
@@ -153,6 +156,7 @@ Ines case teams pilots --add tides
 Ines case teams pilots --add watch
 Ines case teams pilots
 Ines case members pilots
+Ines case custody pilots --text "team watch"
 Ines case add pilots Tomas --role viewer
 Ines case remove pilots Tomas
 Ines case remove pilots Ines

@@ -103,7 +103,7 @@ func receivedLines(t *testing.T, c *client.Client, least int, count func(string)
 func recorded(t *testing.T, c *client.Client, d *done, s *service) {
 	entries := map[string]int{}
 	for before := int64(0); ; {
-		list, err := c.Custody(context.Background(), "fog", before, false)
+		list, err := c.Custody(context.Background(), "fog", before, false, "")
 		require.NoError(t, err)
 		for _, x := range list {
 			what, _, _ := strings.Cut(x.What, ", ")

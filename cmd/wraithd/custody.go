@@ -36,7 +36,7 @@ func record(o *service.Options) *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			return service.WithStore(c.Context(), *o, func(s *store.Store) error {
 				const most = 200
-				list, err := s.CustodyOf(c.Context(), store.OfService, before, most, true)
+				list, err := s.CustodyOf(c.Context(), store.OfService, store.CustodyPage{Before: before, Most: most, Reads: true})
 				for _, x := range list {
 					fmt.Printf("%6d  %s  %s: %s\n", x.Number, x.At.Local().Format("2006-01-02 15:04:05"), x.By, x.What)
 				}

@@ -68,7 +68,7 @@ func said(t *testing.T, c *client.Client) string {
 	}
 	add(client.Ask(t.Context(), c.Evidence("fog", "run"), ask.StackRequest{Place: ask.Place{Moment: 1}, Frames: 9}))
 	add(client.Ask(t.Context(), c.Evidence("fog", "run"), ask.ValuesRequest{Place: ask.Place{Moment: 1}, Width: 9}))
-	list, err := c.Custody(t.Context(), "fog", 0, false)
+	list, err := c.Custody(t.Context(), "fog", 0, false, "")
 	add(list[len(list)-6:], err) // before the backup began
 	text, err := json.Marshal(all)
 	require.NoError(t, err)

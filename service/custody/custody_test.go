@@ -193,7 +193,7 @@ func TestAtOnce(t *testing.T) {
 	assert.Empty(t, k.troubles(t))
 	changes, times := 0, 0
 	for _, record := range cases {
-		list, err := k.CustodyOf(t.Context(), record, 0, 1000, true)
+		list, err := k.CustodyOf(t.Context(), record, store.CustodyPage{Most: 1000, Reads: true})
 		require.NoError(t, err)
 		for _, x := range list {
 			if !x.IsRead {
@@ -230,7 +230,7 @@ func TestTriedAgain(t *testing.T) {
 	require.NoError(t, reads.Write(t.Context(), k.Store, time.Now().Add(time.Minute)))
 	k.sign(t)
 	assert.Empty(t, k.troubles(t))
-	list, err := k.CustodyOf(t.Context(), k.fog, 0, 1, true)
+	list, err := k.CustodyOf(t.Context(), k.fog, store.CustodyPage{Most: 1, Reads: true})
 	require.NoError(t, err)
 	assert.Equal(t, "read stack of run, 2 times", list[0].What)
 	k.force(t, "delete from custody where number = 6")
@@ -248,7 +248,7 @@ func TestPurgedRecord(t *testing.T) {
 	require.NoError(t, k.Purge(t.Context(), time.Now().Add(time.Minute)))
 	k.sign(t)
 	assert.Empty(t, k.troubles(t))
-	list, err := k.CustodyOf(t.Context(), store.OfService, 0, 10, false)
+	list, err := k.CustodyOf(t.Context(), store.OfService, store.CustodyPage{Most: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Contains(t, list[0].What, "the case 1, fog, cannot be restored any more: its record ended with entry 6, ")

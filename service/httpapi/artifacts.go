@@ -21,17 +21,16 @@ import (
 )
 
 func (a *server) artifactRoutes(h huma.API, r chi.Router) {
-	route(h, a, "GET", "/api/cases/{case}/artifacts", "artifacts", "A case's binaries, debug files and source text, newest first", func(ctx context.Context, in *CaseInput) (*body[[]api.Artifact], error) {
+	route(h, a, "GET", "/api/cases/{case}/artifacts", "artifacts", "A case's binaries, debug files and source text, newest first", func(ctx context.Context, in *struct {
+		CaseInput
+		ListInput
+	}) (*body[[]api.Artifact], error) {
 		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
-		list, err := a.Store.ArtifactsOf(ctx, c.ID)
-		out := []api.Artifact{}
-		for _, x := range list {
-			out = append(out, artifactOf(x))
-		}
-		return &body[[]api.Artifact]{out}, err
+		list, err := a.Store.PageOfArtifacts(ctx, c.ID, in.page())
+		return listed(list, artifactOf, err)
 	})
 	a.stream(h, r, huma.Operation{OperationID: "uploadArtifact", Method: "PUT", Path: "/api/cases/{case}/artifacts/{artifact}", Summary: "Upload a binary, a debug file or an archive of source text as a stream",
 		Parameters:  []*huma.Param{pathParam("case"), pathParam("artifact")},

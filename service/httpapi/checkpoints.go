@@ -23,7 +23,7 @@ type CheckpointInput struct {
 
 func (a *server) checkpointRoutes(h huma.API) {
 	const all, one = "/api/cases/{case}/checkpoints", "/api/cases/{case}/checkpoints/{checkpoint}"
-	route(h, a, "GET", all, "checkpoints", "A case's checkpoints", a.checkpoints)
+	route(h, a, "GET", all, "checkpoints", "A case's checkpoints, by place", a.checkpoints)
 	route(h, a, "POST", all, "newCheckpoint", "Set a checkpoint on a line", a.newCheckpoint, created)
 	route(h, a, "PATCH", one, "changeCheckpoint", "Change a checkpoint", a.changeCheckpoint)
 	route(h, a, "PATCH", all, "switchCheckpoints", "Enable or disable all checkpoints at once", a.switchCheckpoints)
@@ -31,17 +31,16 @@ func (a *server) checkpointRoutes(h huma.API) {
 	route(h, a, "DELETE", one, "deleteCheckpoint", "Delete a checkpoint", a.deleteCheckpoint)
 }
 
-func (a *server) checkpoints(ctx context.Context, in *CaseInput) (*body[[]api.Checkpoint], error) {
+func (a *server) checkpoints(ctx context.Context, in *struct {
+	CaseInput
+	ListInput
+}) (*body[[]api.Checkpoint], error) {
 	c, err := a.caseFor(ctx, in.Case)
 	if err != nil {
 		return nil, err
 	}
-	list, err := a.Store.CheckpointsOf(ctx, c.ID, who(ctx).ID)
-	out := []api.Checkpoint{}
-	for _, x := range list {
-		out = append(out, checkpointOf(x))
-	}
-	return &body[[]api.Checkpoint]{out}, err
+	list, err := a.Store.PageOfCheckpoints(ctx, c.ID, who(ctx).ID, in.page())
+	return listed(list, checkpointOf, err)
 }
 
 func (a *server) newCheckpoint(ctx context.Context, in *caseBody[api.NewCheckpoint]) (*body[api.Checkpoint], error) {

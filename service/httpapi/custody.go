@@ -15,15 +15,16 @@ import (
 func (a *server) custodyRoutes(h huma.API, r chi.Router) {
 	route(h, a, "GET", "/api/cases/{case}/custody", "custody", "Who did what, newest first", func(ctx context.Context, in *struct {
 		CaseInput
-		Before int64 `query:"before" minimum:"0" doc:"only entries before this number; 0 for the newest"`
-		Count  int   `query:"count" minimum:"1" maximum:"1000" default:"500"`
-		Reads  bool  `query:"reads" doc:"also who read what"`
+		Before int64  `query:"before" minimum:"0" doc:"only entries before this number; 0 for the newest"`
+		Count  int    `query:"count" minimum:"1" maximum:"1000" default:"500"`
+		Reads  bool   `query:"reads" doc:"also who read what"`
+		Text   string `query:"text" maxLength:"500" doc:"only entries with this text, or by somebody whose name has it"`
 	}) (*body[[]custody.Entry], error) {
 		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
-		list, err := a.Store.CustodyOf(ctx, c.ID, in.Before, in.Count, in.Reads)
+		list, err := a.Store.CustodyOf(ctx, c.ID, store.CustodyPage{Before: in.Before, Most: in.Count, Reads: in.Reads, Text: in.Text})
 		return listed(list, store.Custody.Entry, err)
 	})
 	a.stream(h, r, huma.Operation{OperationID: "exportCustody", Method: "GET", Path: "/api/cases/{case}/custody/export", Summary: "The whole record of who did and read what, signed, as JSON Lines",

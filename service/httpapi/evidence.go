@@ -29,12 +29,15 @@ type EvidenceInput struct {
 }
 
 func (a *server) evidenceRoutes(h huma.API, r chi.Router) {
-	route(h, a, "GET", "/api/cases/{case}/evidence", "evidence", "A case's evidence, newest first", func(ctx context.Context, in *CaseInput) (*body[[]api.EvidenceInfo], error) {
+	route(h, a, "GET", "/api/cases/{case}/evidence", "evidence", "A case's evidence, newest first", func(ctx context.Context, in *struct {
+		CaseInput
+		ListInput
+	}) (*body[[]api.EvidenceInfo], error) {
 		c, err := a.caseFor(ctx, in.Case)
 		if err != nil {
 			return nil, err
 		}
-		out, err := a.evidenceInfos(ctx, c)
+		out, err := a.evidenceInfos(ctx, c, in.page())
 		return &body[[]api.EvidenceInfo]{out}, err
 	})
 	route(h, a, "GET", "/api/cases/{case}/evidence/{evidence}", "oneEvidence", "One piece of evidence", func(ctx context.Context, in *EvidenceInput) (*body[api.EvidenceInfo], error) {
@@ -69,9 +72,20 @@ func (a *server) indexAgain(ctx context.Context, in *EvidenceInput) (*body[api.E
 	return &body[api.EvidenceInfo]{evidenceOf(again)}, err
 }
 
-// evidenceInfos lists the evidence of a case, newest first, with the expectations that break in it.
-func (a *server) evidenceInfos(ctx context.Context, c store.Case) ([]api.EvidenceInfo, error) {
-	list, err := a.Store.EvidenceOf(ctx, c.ID)
+// ListInput chooses a page of a list of records with names.
+type ListInput struct {
+	Text  string `query:"text" maxLength:"500" doc:"only those with this text"`
+	After string `query:"after" maxLength:"200" doc:"the name, or number, of the last one of the page before"`
+	Count int    `query:"count" minimum:"1" maximum:"1000" default:"200" doc:"maximum number"`
+}
+
+func (in ListInput) page() store.ListPage {
+	return store.ListPage{Text: in.Text, After: in.After, Most: in.Count}
+}
+
+// evidenceInfos lists evidence of a case, newest first, with the expectations that break in it.
+func (a *server) evidenceInfos(ctx context.Context, c store.Case, p store.ListPage) ([]api.EvidenceInfo, error) {
+	list, err := a.Store.PageOfEvidence(ctx, c.ID, p)
 	if err != nil {
 		return nil, err
 	}

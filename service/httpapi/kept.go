@@ -32,7 +32,7 @@ import (
 // Limits of what is kept and listed.
 const (
 	mostKeptAnswer = 4 << 20 // bytes of the answer of an exhibit
-	mostInReport   = 1000    // exhibits, and comments, of a report
+	mostInReport   = 1000    // evidence, exhibits and comments of a report
 )
 
 // KeptInput names something that is kept on a case.
@@ -593,8 +593,8 @@ func (a *server) reported(ctx context.Context, name, address string) (out report
 	if err != nil {
 		return out, err
 	}
-	out = report.Case{Case: caseOf(c), Failures: map[string]string{}, Address: address}
-	list, err := a.evidenceInfos(ctx, c)
+	out = report.Case{Case: caseOf(c), Failures: map[string]string{}, Most: mostInReport, Address: address}
+	list, err := a.evidenceInfos(ctx, c, store.ListPage{Most: mostInReport})
 	if err != nil {
 		return out, err
 	}

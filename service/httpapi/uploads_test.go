@@ -99,7 +99,7 @@ func TestUploadInParts(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, p.SHA256, e.SHA256)
 	require.NoError(t, proxied.UploadInParts(t.Context(), p), "the same again is no error")
-	list, err := c.Custody(t.Context(), "fog", 0, false)
+	list, err := c.Custody(t.Context(), "fog", 0, false, "")
 	require.NoError(t, err)
 	assert.Len(t, list, 2, "it came once: %v", list)
 

@@ -19,6 +19,8 @@ type Case struct {
 	Exhibits []api.Exhibit
 	Theories []api.Theory
 	Comments []api.Comment
+	// Most is the maximum length of each of these lists, where more were left out; 0 for no limit.
+	Most int
 	// Address is that of the service, for links; empty for none.
 	Address string
 }
@@ -40,6 +42,7 @@ func Markdown(c Case, at time.Time) string {
 	default:
 		b.WriteString(", still open.\n\n")
 	}
+	writeLimits(&b, c)
 	writeSummary(&b, c)
 	writeEvidence(&b, c)
 	writeTheories(&b, c)
@@ -54,6 +57,18 @@ func Markdown(c Case, at time.Time) string {
 }
 
 func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }
+
+// writeLimits says what the report may not have.
+func writeLimits(b *strings.Builder, c Case) {
+	for _, list := range []struct {
+		what string
+		n    int
+	}{{"newest pieces of evidence", len(c.Evidence)}, {"first exhibits", len(c.Exhibits)}, {"newest comments", len(c.Comments)}} {
+		if c.Most > 0 && list.n >= c.Most {
+			fmt.Fprintf(b, "This report has the %d %s. The case may have more.\n\n", c.Most, list.what)
+		}
+	}
+}
 
 // writeSummary says what failed, and what is known of the cause, in a few lines.
 func writeSummary(b *strings.Builder, c Case) {

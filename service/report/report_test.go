@@ -129,3 +129,13 @@ func TestReport(t *testing.T) {
 		assert.Contains(t, empty, want)
 	}
 }
+
+// A report that leaves something out says so.
+func TestReportSaysWhatIsLeftOut(t *testing.T) {
+	t.Parallel()
+	c := Case{Case: api.Case{Name: "fog"}, Evidence: []api.EvidenceInfo{{Name: "a"}, {Name: "b"}}, Comments: []api.Comment{{}}, Most: 2}
+	assert.Contains(t, Markdown(c, time.Now()), "the 2 newest pieces of evidence")
+	assert.NotContains(t, Markdown(c, time.Now()), "newest comments")
+	c.Most = 0
+	assert.NotContains(t, Markdown(c, time.Now()), "may have more")
+}

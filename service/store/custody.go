@@ -116,13 +116,24 @@ func (s *Store) namesOf(ctx context.Context, list []Custody) (map[int64]string, 
 	return names, nil
 }
 
-// CustodyOf lists entries of the record of a case, newest first: the newest ones, or those before a number; what was read too, if reads is set.
-func (s *Store) CustodyOf(ctx context.Context, caseID, before int64, most int, reads bool) (list []Custody, err error) {
-	query := s.in(ctx).Where("coalesce(case_id, 0) = ? and (? = 0 or number < ?)", caseID, before, before)
-	if !reads {
+// CustodyPage chooses entries of a record: at most Most of the newest ones, or of those before a number.
+type CustodyPage struct {
+	Before int64
+	Most   int
+	Reads  bool   // what was read too
+	Text   string // only entries with this text, or by somebody whose name has it; empty for all
+}
+
+// CustodyOf lists entries of the record of a case, newest first.
+func (s *Store) CustodyOf(ctx context.Context, caseID int64, p CustodyPage) (list []Custody, err error) {
+	query := s.in(ctx).Where("coalesce(case_id, 0) = ? and (? = 0 or number < ?)", caseID, p.Before, p.Before)
+	if !p.Reads {
 		query = query.Where("not is_read")
 	}
-	return list, translate(query.Order("number desc").Limit(most).Find(&list).Error, "custody")
+	if p.Text != "" {
+		query = query.Where("by_name || ' ' || what ilike ?", "%"+escapeLike(p.Text)+"%")
+	}
+	return list, translate(query.Order("number desc").Limit(p.Most).Find(&list).Error, "custody")
 }
 
 // AllCustody follows the record of a case, or of the service, oldest first.

@@ -156,7 +156,7 @@ func TestDeletedCases(t *testing.T) {
 	_, err = s.EvidenceByName(ctx, fog, "run")
 	require.ErrorIs(t, err, fault.NotFound)
 	notes := func() []string {
-		list, err := s.CustodyOf(ctx, fog, 0, 10, false)
+		list, err := s.CustodyOf(ctx, fog, CustodyPage{Most: 10})
 		require.NoError(t, err)
 		return names(list, func(c Custody) string { return c.By + " " + c.What })
 	}

@@ -156,7 +156,7 @@ func TestPeople(t *testing.T) {
 	require.NoError(t, s.RemovePerson(ctx, personNamed(t, s, "Ines")))
 	assert.Empty(t, works())
 	require.ErrorIs(t, s.Disable(ctx, ines, false), fault.NotFound)
-	notes, err := s.CustodyOf(ctx, fog, 0, 10, false)
+	notes, err := s.CustodyOf(ctx, fog, CustodyPage{Most: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "Ines", notes[0].By, "the record keeps the name")
 	assert.NotEqual(t, ines, s.person(t, "Ines"))
@@ -689,9 +689,9 @@ func TestCustody(t *testing.T) {
 		require.NoError(t, s.Note(ctx, fog, ines, fmt.Sprint("looked ", i)))
 	}
 	require.NoError(t, s.Note(ctx, swell, ines, "looked elsewhere"))
-	list, err := s.CustodyOf(ctx, fog, 0, 3, false)
+	list, err := s.CustodyOf(ctx, fog, CustodyPage{Most: 3})
 	require.NoError(t, err)
-	next, err := s.CustodyOf(ctx, fog, list[2].Number, 2, false)
+	next, err := s.CustodyOf(ctx, fog, CustodyPage{Before: list[2].Number, Most: 2})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"looked 1", "looked 0"}, names(next, func(c Custody) string { return c.What }))
 	assert.Equal(t, []string{"Ines looked 4", "Ines looked 3", "Ines looked 2"}, names(list, func(c Custody) string { return c.By + " " + c.What }))
@@ -818,5 +818,72 @@ func TestStatementsAreLoggedWithoutValues(t *testing.T) {
 		s.Close()
 		assert.Equal(t, logged, strings.Contains(out.String(), "people"), out.String())
 		assert.NotContains(t, out.String(), "a-secret-name")
+	}
+}
+
+// Lists that are read in pages of any size are the whole lists in their order, also when what ended a page is deleted meanwhile; a text finds what has it.
+func TestPages(t *testing.T) {
+	t.Parallel()
+	s, ctx := open(t), t.Context()
+	ines, tomas := s.person(t, "Ines"), s.person(t, "Tomas")
+	fog, swell := s.openCase(t, "fog", ines), s.openCase(t, "swell", ines)
+	for i := range 23 {
+		e := s.evidence(t, fog, ines, Evidence{Name: fmt.Sprintf("run-%d", i), Program: []string{"pilotd", "berth%d"}[i%2]})
+		_, err := s.Pool.Exec(ctx, "update evidence_all set uploaded_at = '2026-03-01' where id = $1 and id % 3 > 0", e.ID) // many at one time
+		require.NoError(t, err)
+		require.NoError(t, s.AddArtifact(ctx, &Artifact{CaseID: fog, PersonID: ines, Name: fmt.Sprintf("binary-%d", i), Kind: "binary", SHA256: "ab"}))
+		x := Checkpoint{CaseID: fog, PersonID: []int64{ines, tomas}[i%2], Kind: "line", File: fmt.Sprintf("f%d.go", i%4), Line: i % 3, IsPrivate: i%5 == 0, Show: []string{}}
+		require.NoError(t, s.AddCheckpoint(ctx, &x))
+	}
+	s.evidence(t, swell, ines, Evidence{Name: "other"})
+	id := func(c Checkpoint) string { return fmt.Sprint(c.ID) }
+	for size := 1; size < 26; size += 4 {
+		evidence, err := s.EvidenceOf(ctx, fog)
+		require.NoError(t, err)
+		assert.Equal(t, names(evidence, func(e Evidence) string { return e.Name }), pages(t, size, func(p ListPage) ([]Evidence, error) { return s.PageOfEvidence(ctx, fog, p) }, func(e Evidence) string { return e.Name }))
+		artifacts, err := s.ArtifactsOf(ctx, fog)
+		require.NoError(t, err)
+		assert.Equal(t, names(artifacts, func(a Artifact) string { return a.Name }), pages(t, size, func(p ListPage) ([]Artifact, error) { return s.PageOfArtifacts(ctx, fog, p) }, func(a Artifact) string { return a.Name }))
+		checkpoints, err := s.CheckpointsOf(ctx, fog, ines)
+		require.NoError(t, err)
+		assert.Equal(t, names(checkpoints, id), pages(t, size, func(p ListPage) ([]Checkpoint, error) { return s.PageOfCheckpoints(ctx, fog, ines, p) }, id))
+	}
+	all, err := s.PageOfEvidence(ctx, fog, ListPage{Most: 100})
+	require.NoError(t, err)
+	before, err := s.PageOfEvidence(ctx, fog, ListPage{After: all[5].Name, Most: 3})
+	require.NoError(t, err)
+	require.NoError(t, s.Delete(ctx, KindEvidence, fog, all[5].Name, ines))
+	after, err := s.PageOfEvidence(ctx, fog, ListPage{After: all[5].Name, Most: 3})
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+	_, err = s.PageOfEvidence(ctx, fog, ListPage{After: "other", Most: 3})
+	require.ErrorIs(t, err, fault.NotFound)
+	_, err = s.PageOfCheckpoints(ctx, fog, ines, ListPage{After: "x", Most: 3})
+	require.ErrorIs(t, err, fault.NotFound)
+	found, err := s.PageOfEvidence(ctx, fog, ListPage{Text: "PILOTD", Most: 100})
+	require.NoError(t, err)
+	for _, e := range found {
+		assert.Equal(t, "pilotd", e.Program)
+	}
+	assert.Len(t, found, 11+map[bool]int{true: 1}[all[5].Program != "pilotd"])
+	found, err = s.PageOfEvidence(ctx, fog, ListPage{Text: "h%d", Most: 100})
+	require.NoError(t, err)
+	assert.NotEmpty(t, found)
+	for _, e := range found {
+		assert.Equal(t, "berth%d", e.Program)
+	}
+}
+
+// pages reads a list in pages of a size.
+func pages[T any](t *testing.T, size int, page func(ListPage) ([]T, error), name func(T) string) (list []string) {
+	p := ListPage{Most: size}
+	for {
+		some, err := page(p)
+		require.NoError(t, err)
+		list = append(list, names(some, name)...)
+		if len(some) < size {
+			return list
+		}
+		p.After = name(some[len(some)-1])
 	}
 }
