@@ -26,12 +26,15 @@ async function signOut() {
         <img src="/icon.svg" alt="" width="30" height="30" />
       </div>
       <RouterLink :to="{ name: 'cases' }" :class="{ here: route.name === 'cases' }">{{ texts.app.cases }}</RouterLink>
+      <RouterLink :to="{ name: 'teams' }" :class="{ here: route.name === 'teams' }">{{ texts.app.teams }}</RouterLink>
       <RouterLink v-if="caseName" :to="{ name: 'evidence', params: { case: caseName } }" :class="{ here: route.name === 'evidence' }">{{ texts.app.evidence }}</RouterLink>
       <RouterLink v-if="caseName" :to="{ name: 'traces', params: { case: caseName } }" :class="{ here: route.name === 'traces' }">{{ texts.app.traces }}</RouterLink>
       <RouterLink v-if="caseName" :to="{ name: 'expectations', params: { case: caseName } }" :class="{ here: route.name === 'expectations' }">{{ texts.app.expectations }}</RouterLink>
       <RouterLink v-if="caseName" :to="{ name: 'compare', params: { case: caseName } }" :class="{ here: route.name === 'compare' }">{{ texts.app.compare }}</RouterLink>
       <RouterLink v-if="caseName" :to="{ name: 'notes', params: { case: caseName } }" :class="{ here: route.name === 'notes' }">{{ texts.app.notes }}</RouterLink>
       <RouterLink v-if="caseName" :to="{ name: 'notices', params: { case: caseName } }" :class="{ here: route.name === 'notices' }">{{ texts.app.notices }}</RouterLink>
+      <RouterLink v-if="caseName" :to="{ name: 'people', params: { case: caseName } }" :class="{ here: route.name === 'people' }">{{ texts.app.people }}</RouterLink>
+      <RouterLink v-if="caseName" :to="{ name: 'record', params: { case: caseName } }" :class="{ here: route.name === 'record' }">{{ texts.app.record }}</RouterLink>
       <span v-if="route.name === 'sitting'" class="here" aria-current="page">{{ texts.app.sitting }}</span>
       <div class="foot">
         <button type="button" @click="toggleDark()">{{ dark ? texts.app.light : texts.app.dark }}</button>

@@ -129,7 +129,7 @@ func (a *server) invite(ctx context.Context, to store.Group, err error, in api.N
 		if err := s.AddInvitation(ctx, &x); err != nil {
 			return err
 		}
-		entry := fmt.Sprintf("made invitation %d: %d may join as %s until %s", x.ID, x.Places, x.Role, x.ExpiresAt.UTC().Format("2006-01-02 15:04"))
+		entry := fmt.Sprintf("made invitation %d: %d may join as %s until %s UTC", x.ID, x.Places, x.Role, x.ExpiresAt.UTC().Format("2006-01-02 15:04"))
 		if x.Unmasks {
 			entry += ", and see what is masked"
 		}

@@ -2,6 +2,7 @@ import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import type { Checkpoint, Hits, NewCheckpoint } from '../api/service'
 import { data, service } from '../api/service'
+import { everyPage } from '../pages'
 import { useDrawer } from './drawer'
 import { useEvidence } from './evidence'
 import { useFrame } from './frame'
@@ -33,7 +34,7 @@ export const useCheckpoints = defineStore('checkpoints', () => {
   }
 
   async function load() {
-    list.value = await data(service.GET('/api/cases/{case}/checkpoints', { params: { path: inCase.value } }))
+    list.value = await everyPage((query) => data(service.GET('/api/cases/{case}/checkpoints', { params: { path: inCase.value, query } })), (c) => String(c.id))
     if (!checkpoint.value) {
       chosen.value = list.value[0]?.id ?? 0
       hits.value = undefined

@@ -5,12 +5,18 @@ import { data, service, ServiceError } from '../api/service'
 /** Who is signed in. */
 export const useSession = defineStore('session', () => {
   const name = ref('')
+  const admin = ref(false)
   const known = ref(false)
+
+  function be(p: { name: string; admin: boolean }) {
+    name.value = p.name
+    admin.value = p.admin
+  }
 
   async function find() {
     if (known.value) return
     try {
-      name.value = (await data(service.GET('/api/me'))).name
+      be(await data(service.GET('/api/me')))
     } catch (e) {
       if (!(e instanceof ServiceError) || e.status !== 401) throw e
     }
@@ -18,7 +24,7 @@ export const useSession = defineStore('session', () => {
   }
 
   async function signIn(who: string, password: string) {
-    name.value = (await data(service.POST('/api/sessions', { body: { name: who, password } }))).name
+    be(await data(service.POST('/api/sessions', { body: { name: who, password } })))
     known.value = true
   }
 
@@ -27,5 +33,5 @@ export const useSession = defineStore('session', () => {
     name.value = ''
   }
 
-  return { name, known, find, signIn, signOut }
+  return { name, admin, known, find, signIn, signOut }
 })

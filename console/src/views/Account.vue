@@ -76,7 +76,7 @@ onMounted(() => trouble.attempt(load))
 </script>
 
 <template>
-  <section class="sheet">
+  <section class="sheet office">
     <h1>{{ texts.account.title }}</h1>
     <p class="soft">{{ session.name }}</p>
     <p v-if="trouble.trouble" role="alert" class="trouble">{{ trouble.trouble }}</p>
@@ -152,49 +152,3 @@ onMounted(() => trouble.attempt(load))
     <p v-if="changed" role="status">{{ texts.account.changed }}</p>
   </section>
 </template>
-
-<style scoped>
-.sheet {
-  padding: 18px 28px 60px;
-  max-width: 1080px;
-}
-h2 {
-  margin: 28px 0 8px;
-  font-size: 18px;
-}
-form {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 14px;
-  align-items: center;
-}
-form .el-input {
-  width: 260px;
-}
-form .el-select {
-  width: 180px;
-}
-form .el-input-number {
-  width: 130px;
-}
-table {
-  border-collapse: collapse;
-  background: var(--fog-0);
-  margin-bottom: 12px;
-}
-th,
-td {
-  text-align: left;
-  padding: 7px 14px;
-  border-bottom: 1px solid var(--fog-3);
-}
-.made {
-  padding: 8px 12px;
-  background: var(--fog-0);
-  border-left: 4px solid var(--now);
-}
-.made code {
-  user-select: all;
-  overflow-wrap: anywhere;
-}
-</style>

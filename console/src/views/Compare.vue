@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 import ComparedPage from '../components/ComparedPage.vue'
 import type { Broken, Case, Comparison, Evidence, Exhibit, Parting } from '../api/service'
 import { data, service, words } from '../api/service'
+import { everyPage } from '../pages'
 import { texts } from '../texts'
 
 const props = defineProps<{ case: string }>()
@@ -97,7 +98,7 @@ async function expect(x: Broken) {
 watch(failing, () => (also.value = also.value.filter((a) => a !== failing.value)))
 onMounted(async () => {
   try {
-    list.value = await data(service.GET('/api/cases/{case}/evidence', { params: { path } }))
+    list.value = await everyPage((query) => data(service.GET('/api/cases/{case}/evidence', { params: { path, query } })), (e) => e.name)
     about.value = await data(service.GET('/api/cases/{case}', { params: { path } }))
     failing.value ||= ready.value.find((e) => !e.outcome.startsWith('ended without'))?.name ?? ''
     passing.value ||= ready.value.find((e) => e.outcome.startsWith('ended without') && e.name !== failing.value)?.name ?? ''

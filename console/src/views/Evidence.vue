@@ -3,6 +3,8 @@ import { useIntervalFn } from '@vueuse/core'
 import { computed, onMounted, ref } from 'vue'
 import type { Alike, Artifact, Case, Deleted, Evidence, Sender } from '../api/service'
 import { data, service, words } from '../api/service'
+import { upload } from '../api/upload'
+import { usePages } from '../pages'
 import { useSession } from '../stores/session'
 import { texts } from '../texts'
 
@@ -10,17 +12,18 @@ const props = defineProps<{ case: string }>()
 const session = useSession()
 const origin = window.location.origin
 const about = ref<Case>()
-const list = ref<Evidence[]>()
-const artifacts = ref<Artifact[]>([])
+const path = { case: props.case }
+const evidence = usePages((query) => data(service.GET('/api/cases/{case}/evidence', { params: { path, query } })), (e: Evidence) => e.name)
+const artifacts = usePages((query) => data(service.GET('/api/cases/{case}/artifacts', { params: { path, query } })), (a: Artifact) => a.name)
+const list = evidence.list
 const trouble = ref('')
 const sending = ref<{ name: string; share: number }>()
 
 async function load() {
   try {
-    const path = { case: props.case }
     about.value ??= await data(service.GET('/api/cases/{case}', { params: { path } }))
-    list.value = await data(service.GET('/api/cases/{case}/evidence', { params: { path } }))
-    artifacts.value = await data(service.GET('/api/cases/{case}/artifacts', { params: { path } }))
+    await evidence.load()
+    await artifacts.load()
     deleted.value = await data(service.GET('/api/cases/{case}/deleted', { params: { path } }))
   } catch (e) {
     trouble.value = words(e)
@@ -41,7 +44,7 @@ const sender = ref<Sender>()
 /** Keeps a text that was pasted, as a file of its own. */
 function paste() {
   const name = pastedName.value.trim() || `crash-${new Date().toISOString().slice(0, 19).replace(/[^0-9]/g, '')}`
-  keep('evidence', name.replace(/[^A-Za-z0-9._-]+/g, '-'), new Blob([pasted.value]))
+  void keep('evidence', name.replace(/[^A-Za-z0-9._-]+/g, '-'), new Blob([pasted.value]))
   pasted.value = ''
   pastedName.value = ''
 }
@@ -52,11 +55,11 @@ const doomed = ref('')
 const mayDelete = (e: Evidence) => about.value?.role === 'lead' || (mayAdd.value && e.by === session.name)
 
 /** Does something with evidence, or an artifact, and shows what there is then. */
-async function and(what: () => Promise<unknown>) {
+async function and(what: () => Promise<unknown>, thenLoads = true) {
   trouble.value = doomed.value = ''
   try {
     await what()
-    await load()
+    if (thenLoads) await load()
     resume()
   } catch (e) {
     trouble.value = words(e)
@@ -82,29 +85,23 @@ async function makeSender() {
   }
 }
 
-function send(as: 'evidence' | 'artifacts', files: FileList | null) {
+function send(as: 'evidence' | 'artifact', files: FileList | null) {
   const f = files?.[0]
-  if (f) keep(as, (as === 'evidence' ? f.name.replace(/\.[^.]*$/, '') : f.name).replace(/[^A-Za-z0-9._-]+/g, '-'), f)
+  if (f) void keep(as, (as === 'evidence' ? f.name.replace(/\.[^.]*$/, '') : f.name).replace(/[^A-Za-z0-9._-]+/g, '-'), f)
 }
 
-/** Sends a file as a stream; the browser tells how far it is. */
-function keep(as: 'evidence' | 'artifacts', name: string, f: Blob) {
+/** Sends a file in parts. */
+async function keep(as: 'evidence' | 'artifact', name: string, file: Blob) {
   trouble.value = ''
-  const request = new XMLHttpRequest()
   sending.value = { name, share: 0 }
-  request.upload.onprogress = (e) => {
-    if (e.lengthComputable) sending.value = { name, share: e.loaded / e.total }
+  try {
+    await upload({ caseName: props.case, kind: as, name, file, sent: (share) => (sending.value = { name, share }) })
+  } catch (e) {
+    trouble.value = words(e)
   }
-  request.onloadend = () => {
-    sending.value = undefined
-    if (request.status !== 201 && request.status !== 200) {
-      trouble.value = request.status ? (JSON.parse(request.responseText).detail ?? texts.evidence.uploadFailed) : texts.evidence.uploadBroke
-    }
-    void load()
-    resume()
-  }
-  request.open('PUT', `/api/cases/${encodeURIComponent(props.case)}/${as}/${encodeURIComponent(name)}`)
-  request.send(f)
+  sending.value = undefined
+  await load()
+  resume()
 }
 
 function bytes(n: number) {
@@ -131,7 +128,12 @@ async function findAlike(evidence: string) {
     <h1>{{ about?.title ?? props.case }}</h1>
     <p v-if="about" class="soft">{{ texts.cases.members(about.members, 50) }}</p>
     <p v-if="trouble" role="alert" class="trouble">{{ trouble }}</p>
-    <p v-if="list && !list.length">
+    <form v-if="evidence.text.value || list?.length" id="find-evidence" class="find" @submit.prevent="and(evidence.find, false)">
+      <el-input v-model="evidence.text.value" :aria-label="texts.evidence.find" :placeholder="texts.evidence.findHint" clearable />
+      <el-button native-type="submit">{{ texts.evidence.find }}</el-button>
+    </form>
+    <p v-if="list && !list.length && evidence.text.value">{{ texts.evidence.notFound }}</p>
+    <p v-else-if="list && !list.length">
       {{ texts.evidence.noneRecord }} <code>{{ texts.evidence.record }}</code> {{ mayAdd ? texts.evidence.noneAdd : texts.evidence.noneViewer }}
     </p>
     <table v-if="list?.length">
@@ -185,6 +187,7 @@ async function findAlike(evidence: string) {
         </tr>
       </tbody>
     </table>
+    <p v-if="evidence.mayBeMore.value"><el-button @click="and(evidence.more, false)">{{ texts.evidence.older }}</el-button></p>
     <div v-if="mayAdd" class="add">
       <label for="file">{{ texts.evidence.add }}</label>
       <input id="file" type="file" @change="send('evidence', ($event.target as HTMLInputElement).files)" />
@@ -213,15 +216,15 @@ async function findAlike(evidence: string) {
         </li>
       </ul>
     </section>
-    <template v-if="artifacts.length || list?.some((e) => e.explained)">
+    <template v-if="artifacts.list.value?.length || list?.some((e) => e.explained)">
       <h2>{{ texts.evidence.artifacts }}</h2>
-      <p v-if="!artifacts.length">{{ texts.evidence.artifactsNone }}</p>
+      <p v-if="!artifacts.list.value?.length">{{ texts.evidence.artifactsNone }}</p>
       <table v-else class="artifacts">
         <thead>
           <tr><th>{{ texts.evidence.artifact }}</th><th>{{ texts.evidence.kind }}</th><th>{{ texts.evidence.buildID }}</th><th>{{ texts.evidence.size }}</th></tr>
         </thead>
         <tbody>
-          <tr v-for="a in artifacts" :key="a.name">
+          <tr v-for="a in artifacts.list.value" :key="a.name">
             <td>{{ a.name }}<div class="soft">{{ texts.evidence.by(a.by, a.uploaded) }}</div></td>
             <td>{{ a.kind.replace('-', ' ') }}</td>
             <td class="mono">{{ a.buildID }}</td>
@@ -229,9 +232,10 @@ async function findAlike(evidence: string) {
           </tr>
         </tbody>
       </table>
+      <p v-if="artifacts.mayBeMore.value"><el-button @click="and(artifacts.more, false)">{{ texts.evidence.older }}</el-button></p>
       <div v-if="mayAdd" class="add">
         <label for="artifact">{{ texts.evidence.addArtifact }}</label>
-        <input id="artifact" type="file" @change="send('artifacts', ($event.target as HTMLInputElement).files)" />
+        <input id="artifact" type="file" @change="send('artifact', ($event.target as HTMLInputElement).files)" />
         <span class="soft">{{ texts.evidence.artifactHint }}</span>
       </div>
     </template>
@@ -239,6 +243,14 @@ async function findAlike(evidence: string) {
 </template>
 
 <style scoped>
+.find {
+  display: flex;
+  gap: 14px;
+  margin-bottom: 12px;
+}
+.find .el-input {
+  width: 360px;
+}
 .sheet {
   padding: 18px 28px;
 }

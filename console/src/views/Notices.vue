@@ -85,7 +85,7 @@ watch(() => props.case, open)
 </script>
 
 <template>
-  <section class="sheet">
+  <section class="sheet office">
     <h1>{{ texts.notices.title }}</h1>
     <p class="soft">{{ about?.title ?? props.case }}</p>
     <p v-if="trouble.trouble" role="alert" class="trouble">{{ trouble.trouble }}</p>
@@ -94,7 +94,7 @@ watch(() => props.case, open)
     <form v-if="notices" @submit.prevent="saveMail">
       <el-input v-model="mail" :aria-label="texts.notices.address" :placeholder="texts.notices.addressHint" />
       <el-button native-type="submit" :disabled="mail.trim() === notices.mail">{{ texts.notices.save }}</el-button>
-      <label class="on"><input type="checkbox" :checked="notices.isOn" @change="turn(($event.target as HTMLInputElement).checked)" /> {{ texts.notices.isOn }}</label>
+      <label><input type="checkbox" :checked="notices.isOn" @change="turn(($event.target as HTMLInputElement).checked)" /> {{ texts.notices.isOn }}</label>
     </form>
     <h2>{{ texts.notices.list }}</h2>
     <p v-if="notices && !notices.list.length" class="soft">{{ texts.notices.none }}</p>
@@ -139,34 +139,15 @@ watch(() => props.case, open)
     </table>
     <form v-if="leads" @submit.prevent="addHook">
       <el-input v-model="url" :aria-label="texts.notices.url" :placeholder="texts.notices.urlHint" />
-      <label v-for="(word, k) in texts.notices.kinds" :key="k" class="on"><input v-model="kinds" type="checkbox" :value="k" /> {{ word }}</label>
+      <label v-for="(word, k) in texts.notices.kinds" :key="k"><input v-model="kinds" type="checkbox" :value="k" /> {{ word }}</label>
       <el-button native-type="submit" :disabled="!url.trim()">{{ texts.notices.add }}</el-button>
     </form>
   </section>
 </template>
 
 <style scoped>
-.sheet {
-  padding: 18px 28px 60px;
-  max-width: 1080px;
-}
-h2 {
-  margin: 28px 0 8px;
-  font-size: 18px;
-}
-form {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 14px;
-  align-items: center;
-}
 form .el-input {
   width: 360px;
-}
-.on {
-  display: flex;
-  gap: 6px;
-  align-items: center;
 }
 article {
   padding: 7px 12px;
@@ -187,25 +168,8 @@ summary {
 .rendered {
   overflow-x: auto;
 }
-table {
-  border-collapse: collapse;
-  background: var(--fog-0);
-  margin-bottom: 12px;
-}
-th,
-td {
-  text-align: left;
-  vertical-align: top;
-  padding: 7px 14px;
-  border-bottom: 1px solid var(--fog-3);
-}
 td.mono,
 td.trouble {
   overflow-wrap: anywhere;
-}
-.made {
-  padding: 8px 12px;
-  background: var(--fog-0);
-  border-left: 4px solid var(--now);
 }
 </style>

@@ -46,7 +46,7 @@ async function submit() {
 
 <template>
   <div class="middle">
-    <form @submit.prevent="submit">
+    <form class="card" @submit.prevent="submit">
       <h1><img src="/icon.svg" alt="" width="34" height="34" /> {{ texts.signIn.product }}</h1>
       <p class="soft">{{ texts.signIn.motto }}</p>
       <label for="name">{{ texts.signIn.name }}</label>
@@ -59,40 +59,3 @@ async function submit() {
     </form>
   </div>
 </template>
-
-<style scoped>
-.middle {
-  display: grid;
-  place-items: center;
-  height: 100%;
-}
-form {
-  display: flex;
-  flex-direction: column;
-  gap: 8px;
-  width: 330px;
-  padding: 28px 32px 32px;
-  background: var(--fog-0);
-  border: 1px solid var(--fog-3);
-  border-top: 4px solid var(--now);
-}
-h1 {
-  display: flex;
-  gap: 10px;
-  align-items: center;
-  margin: 0;
-  font-size: 25px;
-}
-p {
-  margin: 0 0 8px;
-}
-label {
-  font-weight: 600;
-}
-.by {
-  padding: 8px;
-  border: 1px solid var(--fog-3);
-  color: var(--ink);
-  text-align: center;
-}
-</style>
