@@ -28,16 +28,30 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 type stream struct {
 	dir    string
 	caseID int64
+	open   func(path string) (spoolFile, error)
 
 	mu      sync.Mutex
 	waiting []*waiting
 	size    int // bytes that wait
 	writing bool
 
-	file        *os.File
+	// disk is held while the file is written, synced or sealed: a file that is sealed has nothing that is not synced. It is locked before mu.
+	disk        sync.Mutex
+	file        spoolFile // nil if there is none
 	path        string
-	bytes       int64
+	bytes       int64 // that are synced
 	first, last time.Time
+}
+
+// spoolFile is what a stream needs of an os.File.
+type spoolFile interface {
+	io.WriteCloser
+	Sync() error
+	Truncate(size int64) error
+}
+
+func openSpool(path string) (spoolFile, error) {
+	return os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 }
 
 type waiting struct {
@@ -46,7 +60,9 @@ type waiting struct {
 	done    chan error
 }
 
-func newStream(dir string, caseID int64) *stream { return &stream{dir: dir, caseID: caseID} }
+func newStream(dir string, caseID int64) *stream {
+	return &stream{dir: dir, caseID: caseID, open: openSpool}
+}
 
 // take returns when the request is on disk. The size of waiting requests is limited.
 func (s *stream) take(ctx context.Context, person int64, request []byte, most int) error {
@@ -73,18 +89,19 @@ func (s *stream) take(ctx context.Context, person int64, request []byte, most in
 // write writes what waits until nothing does.
 func (s *stream) write() {
 	for {
+		s.disk.Lock()
 		s.mu.Lock()
 		list := s.waiting
 		s.waiting, s.size = nil, 0
-		if len(list) == 0 {
-			s.writing = false
-			s.mu.Unlock()
-			return
-		}
-		err := s.append(list)
+		s.writing = len(list) > 0
 		s.mu.Unlock()
-		if err == nil {
-			err = s.sync()
+		var err error
+		if len(list) > 0 {
+			err = s.keep(list)
+		}
+		s.disk.Unlock()
+		if len(list) == 0 {
+			return
 		}
 		for _, w := range list {
 			w.done <- err
@@ -92,19 +109,11 @@ func (s *stream) write() {
 	}
 }
 
-// append writes requests to the file. s.mu is held, so that the file is not sealed in the meantime.
-func (s *stream) append(list []*waiting) error {
-	now := time.Now()
-	if s.file == nil {
-		path := filepath.Join(s.dir, fmt.Sprintf("%d-%d-%s%s", s.caseID, list[0].person, now.UTC().Format("20060102T150405.000"), openEnding))
-		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
-			return fmt.Errorf("create a spool file: %w", err)
-		}
-		if err := syncFolder(s.dir); err != nil {
-			return errors.Join(err, f.Close())
-		}
-		s.file, s.path, s.bytes, s.first = f, path, 0, now
+// keep writes requests to the file and syncs it. After an error the file is not used any more: a second sync may report success although what the first
+// one could not write is lost (fsync(2), NOTES). s.disk is held.
+func (s *stream) keep(list []*waiting) error {
+	if err := s.begin(list[0].person); err != nil {
+		return err
 	}
 	var b []byte
 	for _, w := range list {
@@ -112,30 +121,38 @@ func (s *stream) append(list []*waiting) error {
 		b = binary.LittleEndian.AppendUint32(b, crc32.Checksum(w.request, castagnoli))
 		b = append(b, w.request...)
 	}
-	if _, err := s.file.Write(b); err != nil {
-		// An incomplete write is removed, so that the following requests can be read.
-		return fmt.Errorf("write received data: %w", errors.Join(err, s.file.Truncate(s.bytes), seekEnd(s.file, s.bytes)))
+	_, err := s.file.Write(b)
+	if err != nil {
+		err = fmt.Errorf("write received data: %w", err)
+	} else if err = s.file.Sync(); err != nil {
+		err = fmt.Errorf("sync received data to disk: %w", err)
+	}
+	if err != nil { // without what was not acknowledged
+		return errors.Join(err, s.file.Truncate(s.bytes), s.seal())
 	}
 	s.bytes += int64(len(b))
-	s.last = now
+	s.last = time.Now()
 	return nil
 }
 
-func seekEnd(f *os.File, at int64) error {
-	_, err := f.Seek(at, io.SeekStart)
-	return err
-}
-
-func (s *stream) sync() error {
-	s.mu.Lock()
-	f := s.file
-	s.mu.Unlock()
-	if f == nil {
-		return nil // it was sealed in the meantime, which syncs it
+// begin creates a file if there is none. s.disk is held.
+func (s *stream) begin(person int64) error {
+	if s.file != nil {
+		return nil
 	}
-	if err := f.Sync(); err != nil && !errors.Is(err, os.ErrClosed) {
-		return fmt.Errorf("sync received data to disk: %w", err)
+	now := time.Now()
+	for ; !now.Truncate(time.Millisecond).After(s.first); now = time.Now() { // its name is another one than that of the file before
+		time.Sleep(time.Millisecond)
 	}
+	path := filepath.Join(s.dir, fmt.Sprintf("%d-%d-%s%s", s.caseID, person, now.UTC().Format("20060102T150405.000"), openEnding))
+	f, err := s.open(path)
+	if err != nil {
+		return fmt.Errorf("create a spool file: %w", err)
+	}
+	if err := syncFolder(s.dir); err != nil {
+		return errors.Join(err, f.Close(), os.Remove(path))
+	}
+	s.file, s.path, s.bytes, s.first = f, path, 0, now
 	return nil
 }
 
@@ -152,28 +169,31 @@ func syncFolder(dir string) error {
 
 // settle seals the file if it has settled.
 func (s *stream) settle(when Settle) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.disk.Lock()
+	defer s.disk.Unlock()
 	if s.file == nil || time.Since(s.last) < when.Quiet && time.Since(s.first) < when.Oldest && s.bytes < when.Largest {
 		return nil
 	}
-	if err := errors.Join(s.file.Sync(), s.file.Close()); err != nil {
-		return fmt.Errorf("seal %s: %w", s.path, err)
-	}
+	return s.seal()
+}
+
+// seal ends the file; what comes later goes to another one. A file that cannot be sealed is at the next start. s.disk is held.
+func (s *stream) seal() error {
+	err := s.file.Close()
 	s.file = nil
 	if err := os.Rename(s.path, strings.TrimSuffix(s.path, openEnding)+sealedEnding); err != nil {
 		return fmt.Errorf("seal %s: %w", s.path, err)
 	}
-	return syncFolder(s.dir)
+	return errors.Join(err, syncFolder(s.dir))
 }
 
 func (s *stream) close() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.disk.Lock()
+	defer s.disk.Unlock()
 	if s.file == nil {
 		return nil
 	}
-	err := errors.Join(s.file.Sync(), s.file.Close())
+	err := s.file.Close()
 	s.file = nil
 	return err
 }
