@@ -62,6 +62,8 @@ type Options struct {
 	Front front.Front
 	// OpenID is the provider by which people sign in, besides by passwords.
 	OpenID openid.Options
+	// StopWithin is how long requests, uploads and jobs may take to finish when the service stops; 0 for DefaultStopWithin.
+	StopWithin time.Duration
 	// KeepDeleted is how long what is deleted can be restored; 0 for jobs.DefaultKept.
 	KeepDeleted time.Duration
 }
@@ -84,6 +86,7 @@ type Service struct {
 	endBook   context.CancelFunc
 	bookEnded chan struct{}
 	served    chan error
+	within    time.Duration // to stop
 	// endStreams ends the streams of events, stop all requests.
 	endStreams, stop context.CancelFunc
 }
@@ -193,7 +196,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	if err := o.OpenID.Check(); err != nil {
 		return nil, errors.Join(err, lock.Close())
 	}
-	s := &Service{served: make(chan error, 1), lock: lock}
+	s := &Service{served: make(chan error, 2), lock: lock, within: cmp.Or(o.StopWithin, DefaultStopWithin)}
 	listener, err := net.Listen("tcp", o.Listen)
 	if err != nil {
 		lock.Close()
@@ -330,28 +333,15 @@ func (s *Service) board(o Options) (*notices.Board, error) {
 // Served is told when serving ends.
 func (s *Service) Served() <-chan error { return s.served }
 
-// stopWait is how long requests, uploads and jobs may take to finish when the service stops.
-const stopWait = 20 * time.Second
+// DefaultStopWithin is how long requests, uploads and jobs may take to finish when the service stops.
+const DefaultStopWithin = 20 * time.Second
 
-// Stop stops the service: first new requests, then running requests, which have 20 seconds for that, the queue, the connections and
-// the private database.
+// Stop stops the service: first new requests, by HTTP and gRPC alike, then running requests, which have Options.StopWithin for that, the queue, the
+// connections and the private database.
 func (s *Service) Stop(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, stopWait)
+	ctx, cancel := context.WithTimeout(ctx, s.within)
 	defer cancel()
-	var errs []error
-	if s.http != nil {
-		s.endStreams()
-		if err := s.http.Shutdown(ctx); err != nil {
-			s.stop() // whoever is still at it hears that it was cut off
-			errs = append(errs, fmt.Errorf("requests were cut off: %w", err), s.http.Close())
-		}
-		s.stop()
-	}
-	if s.grpc != nil {
-		done := context.AfterFunc(ctx, s.grpc.Stop)
-		s.grpc.GracefulStop()
-		done()
-	}
+	errs := []error{s.stopServing(ctx)}
 	if s.receive != nil {
 		errs = append(errs, s.receive.Stop())
 	}
@@ -371,4 +361,30 @@ func (s *Service) Stop(ctx context.Context) error {
 	}
 	errs = append(errs, s.lock.Close())
 	return errors.Join(errs...)
+}
+
+// stopServing ends when no request runs any more. Those that run when ctx ends are cut off.
+func (s *Service) stopServing(ctx context.Context) error {
+	received := make(chan struct{})
+	go func() {
+		defer close(received)
+		if s.grpc == nil {
+			return
+		}
+		done := context.AfterFunc(ctx, s.grpc.Stop)
+		s.grpc.GracefulStop()
+		done()
+	}()
+	defer func() { <-received }()
+	if s.http == nil {
+		return nil
+	}
+	defer s.stop()
+	s.endStreams()
+	err := s.http.Shutdown(ctx)
+	if err == nil {
+		return nil
+	}
+	s.stop() // whoever is still at it hears that it was cut off
+	return errors.Join(fmt.Errorf("requests were cut off: %w", err), s.http.Close())
 }

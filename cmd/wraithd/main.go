@@ -108,6 +108,7 @@ func root() *cobra.Command {
 		const gigabyte = 1_000_000_000
 		o.Timelines, o.Quotas = timelines*gigabyte, httpapi.Quotas{Case: ofCase * gigabyte, Person: ofPerson * gigabyte}
 	}
+	c.Flags().DurationVar(&o.StopWithin, "stop-within", service.DefaultStopWithin, "how long requests, uploads and jobs may take to finish after SIGTERM; a second signal ends the process at once")
 	c.Flags().DurationVar(&o.KeepDeleted, "keep-deleted", jobs.DefaultKept, "how long deleted evidence, artifacts and cases can be restored")
 	c.AddCommand(person(&o), record(&o), &cobra.Command{
 		Use: "describe", Short: "Print the OpenAPI description of the service", Args: cobra.NoArgs,
