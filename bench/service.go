@@ -26,21 +26,10 @@ func (t *team) measureQuestions(r *report, dir string, quick bool) error {
 	if quick {
 		streams, within = 100, time.Second
 	}
-	if err := t.caseOfAll(name); err != nil {
+	if err := t.crowd(); err != nil {
 		return err
 	}
-	err := service.WithStore(ctx(), t.options, func(s *store.Store) error {
-		for _, statement := range []string{
-			fmt.Sprintf("insert into people (name, password_hash, created_at) select 'Member' || n, '', now() from generate_series(1, %d) n", allMembers),
-			"insert into members (case_id, person_id, role, own_role) select c.id, p.id, 'member', 'member' from cases c, people p where c.name = 'asked' on conflict do nothing", "analyze",
-		} {
-			if _, err := s.Pool.Exec(ctx(), statement); err != nil {
-				return fmt.Errorf("%.60s: %w", statement, err)
-			}
-		}
-		return nil
-	})
-	if err != nil {
+	if err := t.caseOfAll(name); err != nil {
 		return err
 	}
 	log := filepath.Join(dir, "asked.wraith")

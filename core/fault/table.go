@@ -52,7 +52,7 @@ var (
 var (
 	InvalidUse        = define("invalid-use", ExitUsage, unprocessable, "invalid use", "wraith help COMMAND lists what a command takes")
 	InvalidRequest    = define("invalid-request", ExitUsage, unprocessable, "invalid request", "correct the value and ask again")
-	InvalidText       = define("invalid-text", ExitUsage, unprocessable, "invalid text", "use UTF-8 without NUL bytes")
+	InvalidText       = define("invalid-text", ExitUsage, unprocessable, "invalid text", "use UTF-8 without control characters")
 	InvalidLocator    = define("invalid-locator", ExitUsage, unprocessable, "invalid locator", "write it as EVIDENCE@MOMENT#THREAD.FRAME; everything after EVIDENCE may be left off")
 	InvalidExpression = define("syntax", ExitUsage, unprocessable, "invalid expression", "write it in the Common Expression Language, for example: water - draught < 0.5")
 	InvalidPath       = define("invalid-path", ExitUsage, unprocessable, "invalid path", "write it as quay, quay.Depth, berths[2], table[\"Inner Ness\"] or *p")

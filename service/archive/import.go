@@ -236,7 +236,7 @@ func readJSON(f *zip.File, most int64, into any) error {
 	if err := json.NewDecoder(io.LimitReader(in, most)).Decode(into); err != nil {
 		return invalid("%s of the archive cannot be read: %w", f.Name, err)
 	}
-	return wellformed.Check(into)
+	return wellformed.CheckStorable(into)
 }
 
 func header(files map[string]*zip.File) (h Header, err error) {
@@ -415,7 +415,7 @@ func inBatches[R, T any](in *importing, name string, convert func(R) (T, error),
 		if err := json.Unmarshal(lines.Bytes(), &r); err != nil {
 			return invalid("line %d of %s cannot be read: %w", n, name, err)
 		}
-		if err := wellformed.Check(&r); err != nil {
+		if err := wellformed.CheckStorable(&r); err != nil {
 			return invalid("line %d of %s: %w", n, name, err)
 		}
 		x, err := convert(r)

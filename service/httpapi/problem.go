@@ -5,11 +5,14 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/url"
 	"runtime/debug"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -36,17 +39,40 @@ func init() {
 // newProblem returns a problem for an HTTP status.
 func newProblem(status int, detail string, errs []error) *api.Problem {
 	kind := api.KindOf(status)
-	p := &api.Problem{Type: kind.Code, Title: http.StatusText(status), Status: status, Detail: detail, Remedy: kind.Remedy}
+	p := &api.Problem{Type: kind.Code, Title: http.StatusText(status), Status: status, Detail: shown(detail), Remedy: kind.Remedy}
 	for _, e := range errs {
 		var d huma.ErrorDetailer
 		if errors.As(e, &d) {
 			x := d.ErrorDetail()
-			p.Errors = append(p.Errors, api.Detail{Message: x.Message, Location: x.Location})
+			p.Errors = append(p.Errors, api.Detail{Message: shown(x.Message), Location: shown(x.Location)})
 		} else if e != nil {
-			p.Errors = append(p.Errors, api.Detail{Message: e.Error()})
+			p.Errors = append(p.Errors, api.Detail{Message: shown(e.Error())})
 		}
 	}
 	return p
+}
+
+// mostShown limits a text of an error, in bytes: it may have what was asked in it.
+const mostShown = 2000
+
+// shown returns a text of an error without control characters, and not too long.
+func shown(text string) string {
+	if len(text) > mostShown {
+		n := mostShown
+		for !utf8.RuneStart(text[n]) {
+			n--
+		}
+		text = text[:n] + "…"
+	}
+	var out strings.Builder
+	for _, r := range text {
+		if unicode.IsControl(r) && r != '\n' && r != '\t' {
+			fmt.Fprintf(&out, "\\u%04x", r)
+		} else {
+			out.WriteRune(r)
+		}
+	}
+	return out.String()
 }
 
 // problem converts an error to an answer. An internal error is logged with its stack; its answer
@@ -57,7 +83,7 @@ func (a *server) problem(ctx context.Context, err error) *api.Problem {
 		return known
 	}
 	kind, remedy := fault.Of(err)
-	p := &api.Problem{Type: kind.Code, Status: kind.Status, Detail: err.Error(), Remedy: remedy, RequestID: requestID(ctx)}
+	p := &api.Problem{Type: kind.Code, Status: kind.Status, Detail: shown(err.Error()), Remedy: shown(remedy), RequestID: requestID(ctx)}
 	if kind == fault.Internal {
 		var panicked *guard.Panic
 		stack := ""
@@ -139,7 +165,7 @@ func (a *server) validText(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		query, err := url.QueryUnescape(r.URL.RawQuery)
 		if err != nil || !wellformed.Text(query) || !wellformed.Text(r.URL.Path) {
-			a.fail(w, r, fault.InvalidText.New("", "invalid address: not valid UTF-8, or with a NUL byte"))
+			a.fail(w, r, fault.InvalidText.New("", "invalid address: not valid UTF-8, or with a control character"))
 			return
 		}
 		next.ServeHTTP(w, r)

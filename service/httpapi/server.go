@@ -5,12 +5,14 @@ package httpapi
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -102,6 +104,14 @@ const signInsAMinute = 60
 // which several services may start at once.
 var listsAreNeverNull = sync.OnceFunc(func() { huma.DefaultArrayNullable = false })
 
+// textFormat reads JSON that is UTF-8 (RFC 8259, section 8.1): the standard library would put other characters in the place of those that are not.
+var textFormat = huma.Format{Marshal: huma.DefaultJSONFormat.Marshal, Unmarshal: func(text []byte, into any) error {
+	if !utf8.Valid(text) {
+		return errors.New("the body is not valid UTF-8")
+	}
+	return json.Unmarshal(text, into)
+}}
+
 func (a *server) routes(r chi.Router) huma.API {
 	listsAreNeverNull()
 	config := huma.DefaultConfig("Wraithology", "1")
@@ -109,6 +119,7 @@ func (a *server) routes(r chi.Router) huma.API {
 	config.CreateHooks = nil // answers have their documented shape, without a link to a schema
 	config.OpenAPIPath = "/api/openapi"
 	config.SchemasPath = "/api/schemas"
+	config.Formats = map[string]huma.Format{"application/json": textFormat, "json": textFormat}
 	h := humachi.New(r, config)
 	limit := httprate.LimitBy(signInsAMinute, time.Minute, func(r *http.Request) (string, error) {
 		return accounts.Address(r.Context()), nil

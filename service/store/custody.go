@@ -126,7 +126,7 @@ type CustodyPage struct {
 
 // CustodyOf lists entries of the record of a case, newest first.
 func (s *Store) CustodyOf(ctx context.Context, caseID int64, p CustodyPage) (list []Custody, err error) {
-	query := s.in(ctx).Where("coalesce(case_id, 0) = ? and (? = 0 or number < ?)", caseID, p.Before, p.Before)
+	query := s.in(ctx).Where("coalesce(case_id, 0) = ? and (?::bigint = 0 or number < ?::bigint)", caseID, p.Before, p.Before)
 	if !p.Reads {
 		query = query.Where("not is_read")
 	}

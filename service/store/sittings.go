@@ -73,7 +73,7 @@ func (s *Store) SittingByID(ctx context.Context, id int64) (x Sitting, err error
 // version, somebody else has moved it: the error wraps fault.SittingMoved.
 func (s *Store) MoveSitting(ctx context.Context, x SittingStep, seen int64) (version int64, err error) {
 	err = s.in(ctx).Transaction(func(tx *gorm.DB) error {
-		err := tx.Raw("update sittings set moment = ?, thread = ?, frame = ?, version = version + 1 where id = ? and (? = 0 or version = ?) returning version",
+		err := tx.Raw("update sittings set moment = ?, thread = ?, frame = ?, version = version + 1 where id = ? and (?::bigint = 0 or version = ?) returning version",
 			x.Moment, x.Thread, x.Frame, x.SittingID, seen, seen).Scan(&version).Error
 		if err != nil {
 			return err

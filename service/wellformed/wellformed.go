@@ -1,53 +1,63 @@
-// Package wellformed checks that texts can be stored: PostgreSQL takes valid UTF-8 without NUL bytes.
+// Package wellformed checks texts of untrusted input: whether they can be stored, and whether they do nothing to a terminal that shows them.
 package wellformed
 
 import (
 	"fmt"
 	"reflect"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"wraithology/core/fault"
 )
 
-// Text reports whether a text can be stored.
-func Text(s string) bool { return utf8.ValidString(s) && !strings.ContainsRune(s, 0) }
+// Storable reports whether a text can be stored: PostgreSQL takes valid UTF-8 without NUL bytes.
+func Storable(s string) bool { return utf8.ValidString(s) && !strings.ContainsRune(s, 0) }
 
-// Check verifies that all texts in exported parts of a value can be stored, also in lists, maps and behind pointers. Bytes are not texts.
-func Check(v any) error { return check(reflect.ValueOf(v)) }
+// Text reports whether a person, or a program for one, may have written a text: it can be stored, and has no control characters (Unicode category Cc)
+// but tabs and ends of lines.
+func Text(s string) bool {
+	return utf8.ValidString(s) && !strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) && r != '\t' && r != '\n' && r != '\r' })
+}
 
-func check(v reflect.Value) error {
+// Check verifies that all texts in exported parts of a value are Text, also in lists, maps and behind pointers. Bytes are not texts.
+func Check(v any) error { return check(reflect.ValueOf(v), Text) }
+
+// CheckStorable is Check for Storable.
+func CheckStorable(v any) error { return check(reflect.ValueOf(v), Storable) }
+
+func check(v reflect.Value, isFine func(string) bool) error {
 	switch v.Kind() {
 	case reflect.String:
-		if !Text(v.String()) {
-			return fault.InvalidText.New("", "invalid text %q: not valid UTF-8, or with a NUL byte", fmt.Sprintf("%.40s", v.String()))
+		if !isFine(v.String()) {
+			return fault.InvalidText.New("", "invalid text %q: not valid UTF-8, or with a control character", fmt.Sprintf("%.40s", v.String()))
 		}
 	case reflect.Pointer:
 		if !v.IsNil() {
-			return check(v.Elem())
+			return check(v.Elem(), isFine)
 		}
 	case reflect.Slice:
 		if v.Type().Elem().Kind() == reflect.Uint8 {
 			return nil
 		}
 		for i := range v.Len() {
-			if err := check(v.Index(i)); err != nil {
+			if err := check(v.Index(i), isFine); err != nil {
 				return err
 			}
 		}
 	case reflect.Map:
 		for key, value := range v.Seq2() {
-			if err := check(key); err != nil {
+			if err := check(key, isFine); err != nil {
 				return err
 			}
-			if err := check(value); err != nil {
+			if err := check(value, isFine); err != nil {
 				return err
 			}
 		}
 	case reflect.Struct:
 		for i := range v.NumField() {
-			if v.Type().Field(i).IsExported() {
-				if err := check(v.Field(i)); err != nil {
+			if f := v.Type().Field(i); f.IsExported() || f.Anonymous { // what an embedded type has is exported, whatever the name of the type
+				if err := check(v.Field(i), isFine); err != nil {
 					return err
 				}
 			}
