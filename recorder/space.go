@@ -4,6 +4,8 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
+
+	"wraithology/core/room"
 )
 
 // packedShare is the expected size of a packed log, as a share of the spool: it is usually a tenth.
@@ -11,8 +13,8 @@ const packedShare = 4
 
 // scarce reports whether a packed log may not fit on the disk beside the spool files.
 func scarce(output string, spool []string) bool {
-	var s syscall.Statfs_t
-	if err := syscall.Statfs(filepath.Dir(output), &s); err != nil {
+	disk, err := room.Of(filepath.Dir(output))
+	if err != nil {
 		return true
 	}
 	bytes := int64(0)
@@ -22,7 +24,7 @@ func scarce(output string, spool []string) bool {
 			bytes += of.Blocks * 512 // what the file occupies (stat(2))
 		}
 	}
-	return int64(s.Bavail)*s.Bsize < bytes/packedShare
+	return int64(disk.Free) < bytes/packedShare
 }
 
 // freed is a spool file that gives back the space of what has been packed; nil keeps it.

@@ -9,8 +9,9 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
+
+	"wraithology/core/room"
 )
 
 // Kept is a timeline that is kept. Evidence is the path of the evidence that it was made from, empty if
@@ -50,11 +51,11 @@ func (t Timelines) room(list []Kept) (int64, error) {
 	if t.Most > 0 || t.Lasting && t.Share == 0 {
 		return t.Most, nil
 	}
-	var s syscall.Statfs_t
-	if err := syscall.Statfs(t.Folder, &s); err != nil {
-		return 0, fmt.Errorf("read the free space of %s: %w", t.Folder, err)
+	disk, err := room.Of(t.Folder)
+	if err != nil {
+		return 0, err
 	}
-	free := int64(s.Bavail) * s.Bsize
+	free := int64(disk.Free)
 	for _, k := range list {
 		free += k.Bytes
 	}

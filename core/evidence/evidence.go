@@ -90,7 +90,7 @@ func openStill(ctx context.Context, kind Kind, f *os.File, size int64, how packe
 	content := plain{File: File{File: f, Size: size}, close: func() {}}
 	if !kind.Unpacks {
 		var err error
-		if content, err = plainOf(ctx, f, how, os.TempDir(), progress); err != nil {
+		if content, err = plainOf(ctx, f, how, o.Timelines, progress); err != nil {
 			return nil, fmt.Errorf("%w: %w", fault.Unreadable, err)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -103,4 +104,44 @@ func TestUnpackingIsBounded(t *testing.T) {
 		_, _, err = packed.Unpack(ctx, f, packed.Detect(b), t.TempDir(), 1<<40, nil)
 		require.ErrorIs(t, err, context.Canceled, how)
 	}
+}
+
+// Packed evidence that uses more of the disk than it may is refused for lack of disk, which is no fault of the evidence, whoever unpacks it; it leaves
+// nothing.
+func TestPackedBombs(t *testing.T) {
+	t.Parallel()
+	head := make([]byte, 64)
+	copy(head, "\x7fELF\x02\x01\x01")
+	head[16], head[18] = 4, 62 // a core dump of x86-64
+	packer, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	// Frames of Zstandard can follow each other (RFC 8878, section 3.1).
+	zst := append(packer.EncodeAll(head, nil), packer.EncodeAll(bytes.Repeat([]byte{7}, 64<<20), nil)...)
+	for name, bomb := range map[string][]byte{"zst": zst, "gz": gzipped(t, append(head, bytes.Repeat([]byte{7}, 64<<20)...)), "zst in gz": gzipped(t, zst)} {
+		path := filepath.Join(t.TempDir(), "bomb.core")
+		require.NoError(t, os.WriteFile(path, bomb, 0o600))
+		for _, as := range []string{"", "core-dump", "structured-log"} {
+			folder := t.TempDir()
+			_, err := kinds.All.Open(t.Context(), path, evidence.Options{As: as, Timelines: evidence.Timelines{Folder: folder, Lasting: true, Unpacked: 16 << 20}}, nil)
+			kind, _ := fault.Of(err)
+			if name == "zst in gz" { // only one of them is unpacked
+				require.True(t, err == nil || errors.Is(err, fault.Unreadable), "%v", err)
+				continue
+			}
+			require.Equal(t, fault.DiskFull, kind, "%s as %q: %v", name, as, err)
+			left, err := filepath.Glob(filepath.Join(folder, "*unpacked*"))
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		}
+	}
+}
+
+// gzipped packs bytes.
+func gzipped(t *testing.T, b []byte) []byte {
+	var out bytes.Buffer
+	w := gzip.NewWriter(&out)
+	_, err := w.Write(b)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	return out.Bytes()
 }

@@ -17,6 +17,7 @@ import (
 	"wraithology/core/fault"
 	"wraithology/core/intake"
 	"wraithology/core/packed"
+	"wraithology/core/room"
 	"wraithology/core/timeline"
 )
 
@@ -29,6 +30,8 @@ type Timelines struct {
 	Most    int64
 	// Share limits the bytes to that part of what would be free without them, if Most is 0: 2 for a half.
 	Share int64
+	// Unpacked limits the bytes of the disk that packed evidence uses while it is read; 0 for half of the free space.
+	Unpacked int64
 }
 
 // OwnTimelines returns the folder of the user's own timelines.
@@ -46,29 +49,40 @@ type plain struct {
 	close func()
 }
 
-// roomIn returns the maximum unpacked size of evidence in a folder: half of the free space.
-func roomIn(folder string) (int64, error) {
-	var s syscall.Statfs_t
-	if err := syscall.Statfs(folder, &s); err != nil {
-		return 0, fmt.Errorf("read the free space of %s: %w", folder, err)
+// Unpack unpacks evidence into an anonymous file, on the disk of the timelines. The error wraps fault.DiskFull if it needs more of the disk than it may
+// use. What came before damage is there.
+func (t Timelines) Unpack(ctx context.Context, f *os.File, how packed.How, progress func(float64)) (out *os.File, damage, err error) {
+	folder := t.Folder
+	if folder == "" || os.MkdirAll(folder, 0o700) != nil {
+		folder = os.TempDir()
 	}
-	return int64(s.Bavail) * s.Bsize / 2, nil
+	most := t.Unpacked
+	if most == 0 {
+		disk, err := room.Of(folder)
+		if err != nil {
+			return nil, nil, err
+		}
+		most = int64(disk.Free / 2)
+	}
+	out, damage, err = packed.Unpack(ctx, f, how, folder, most, progress)
+	switch {
+	case errors.Is(err, packed.ErrTooLarge):
+		err = fault.DiskFull.New("free some space, or unpack a part of it", "unpack: %w: it may use %d MB of the disk, by default half of what is free", err, most>>20)
+	case errors.Is(err, syscall.ENOSPC):
+		err = fmt.Errorf("unpack: %w: %w", fault.DiskFull, err)
+	case err != nil:
+		err = fmt.Errorf("unpack: %w", err)
+	}
+	return out, damage, err
 }
 
-// plainOf returns the evidence, unpacked into an anonymous file in a folder if it is packed.
-func plainOf(ctx context.Context, f *os.File, how packed.How, folder string, progress func(float64)) (plain, error) {
+// plainOf returns the evidence, unpacked into an anonymous file if it is packed.
+func plainOf(ctx context.Context, f *os.File, how packed.How, t Timelines, progress func(float64)) (plain, error) {
 	out := plain{File: File{File: f}, close: func() {}}
 	if how != "" {
-		most, err := roomIn(folder)
+		unpacked, damage, err := t.Unpack(ctx, f, how, progress)
 		if err != nil {
 			return plain{}, err
-		}
-		unpacked, damage, err := packed.Unpack(ctx, f, how, folder, most, progress)
-		switch {
-		case errors.Is(err, packed.ErrTooLarge):
-			return plain{}, fmt.Errorf("unpack: %w: more than %d MB, half of the free space in %s; free some space, or unpack a part of it", err, most>>20, folder)
-		case err != nil:
-			return plain{}, fmt.Errorf("unpack: %w", err)
 		}
 		if out.File.File, out.close = unpacked, func() { _ = unpacked.Close() }; damage != nil {
 			out.Damage = "the packed file is damaged or cut off (" + damage.Error() + "): what came before is here"
@@ -110,7 +124,13 @@ func timelineOf(ctx context.Context, kind Kind, f *os.File, info os.FileInfo, ho
 	if err := discard(dir); err != nil {
 		return nil, fmt.Errorf("remove an outdated timeline: %w", err)
 	}
-	if err := b.build(ctx, dir); err != nil {
+	build := func(ctx context.Context) error { return b.build(ctx, dir) }
+	if o.Timelines.Lasting { // others need what is free too
+		err = room.Keep(ctx, o.Timelines.Folder, build)
+	} else {
+		err = build(ctx)
+	}
+	if err != nil {
 		return nil, err
 	}
 	t, err := b.open(dir) // what is mapped stays usable if another process prunes
@@ -163,7 +183,7 @@ func (b builder) unkept(ctx context.Context) (*timeline.Timeline, error) {
 // build builds the timeline in the folder dir, which must not exist.
 func (b builder) build(ctx context.Context, dir string) error {
 	o := b.options
-	content, err := plainOf(ctx, b.file, b.how, filepath.Dir(dir), part(b.progress, 0, unpacking(b.how)))
+	content, err := plainOf(ctx, b.file, b.how, o.Timelines, part(b.progress, 0, unpacking(b.how)))
 	if err != nil {
 		return fmt.Errorf("%w: %w", fault.Unreadable, err)
 	}

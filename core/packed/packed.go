@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 
 	"github.com/klauspost/compress/zstd"
@@ -38,6 +39,9 @@ func Detect(head []byte) How {
 // ErrTooLarge means that the unpacked size exceeds the limit.
 var ErrTooLarge = errors.New("unpacked size exceeds the limit")
 
+// zerosOf is how many times as large as what is written a file may be: pages of zeros use no space, but they take time.
+const zerosOf = 16
+
 // reader reads what is unpacked.
 func reader(in io.Reader, how How) (plain io.Reader, end func(), err error) {
 	if how == Gzip {
@@ -66,8 +70,8 @@ func Beginning(f io.ReaderAt, how How, n int64) ([]byte, error) {
 	return b, nil
 }
 
-// Unpack unpacks a file into an anonymous file in a folder, at most most bytes. Pages of zeros use
-// no space. Damage ends the file early and is returned as damage. done, if not nil, is called with
+// Unpack unpacks a file into an anonymous file in a folder, which uses at most most bytes of the disk. Pages of zeros use
+// no space; with them the file has at most 16 times as many bytes. The error wraps ErrTooLarge if it would be larger. Damage ends the file early and is returned as damage. done, if not nil, is called with
 // the share of the packed file that has been read.
 func Unpack(ctx context.Context, f *os.File, how How, folder string, most int64, done func(float64)) (out *os.File, damage, err error) {
 	info, err := f.Stat()
@@ -86,8 +90,13 @@ func Unpack(ctx context.Context, f *os.File, how How, folder string, most int64,
 	if err := os.Remove(out.Name()); err != nil { // it lives as long as it is used
 		return nil, nil, errors.Join(err, out.Close())
 	}
-	from := &bounded{ctx: ctx, r: plain, left: most}
-	size, err := sparse.Copy(out, from)
+	largest := int64(math.MaxInt64)
+	if most < largest/zerosOf {
+		largest = most * zerosOf
+	}
+	from := &bounded{ctx: ctx, r: plain, left: largest}
+	to := &limited{File: out, left: most}
+	size, err := sparse.Copy(to, from)
 	switch {
 	case err == nil:
 		return out, nil, nil
@@ -95,6 +104,20 @@ func Unpack(ctx context.Context, f *os.File, how How, folder string, most int64,
 		return out, from.err, nil
 	}
 	return nil, nil, errors.Join(err, out.Close())
+}
+
+// limited is a file into which a number of bytes can be written.
+type limited struct {
+	*os.File
+	left int64
+}
+
+// WriteAt implements io.WriterAt.
+func (l *limited) WriteAt(p []byte, at int64) (int, error) {
+	if l.left -= int64(len(p)); l.left < 0 {
+		return 0, ErrTooLarge
+	}
+	return l.File.WriteAt(p, at)
 }
 
 // counted tells how much has been read.

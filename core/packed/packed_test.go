@@ -97,11 +97,22 @@ func TestUnpack(t *testing.T) {
 	assert.Empty(t, Detect(nil))
 }
 
-// A file may have exactly the allowed number of bytes, and not one more.
+// A file may use exactly the allowed number of bytes, and not one more; pages of zeros use none, and are limited too.
 func TestTooLarge(t *testing.T) {
 	t.Parallel()
 	for _, how := range []How{Gzip, Zstandard} {
-		f := file(t, pack(t, how, make([]byte, 100_000)))
+		f := file(t, pack(t, how, make([]byte, 64_000*zerosOf)))
+		for most, fits := range map[int64]bool{64_000: true, 63_999: false} {
+			out, damage, err := Unpack(context.Background(), f, how, t.TempDir(), most, nil)
+			require.NoError(t, damage)
+			if fits {
+				require.NoError(t, err)
+				assert.Len(t, read(t, out), 64_000*zerosOf)
+			} else {
+				require.ErrorIs(t, err, ErrTooLarge, "%d", most)
+			}
+		}
+		f = file(t, pack(t, how, bytes.Repeat([]byte{7}, 100_000)))
 		for most, fits := range map[int64]bool{100_000: true, 99_999: false, 0: false} {
 			out, damage, err := Unpack(context.Background(), f, how, t.TempDir(), most, nil)
 			require.NoError(t, damage)

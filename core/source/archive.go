@@ -15,11 +15,14 @@ import (
 	"strings"
 
 	"wraithology/core/fault"
+	"wraithology/core/room"
 )
 
 // Bounds of the contents of an archive.
 const (
 	maxFiles    = 500_000
+	maxDepth    = 100          // folders in each other
+	maxFolders  = 8 * maxFiles // in the names of all files
 	maxUnpacked = 8 << 30
 )
 
@@ -31,6 +34,11 @@ func IsArchive(head []byte) bool {
 // Unpack unpacks an archive's regular files into a folder, which appears complete or not at all.
 // Names cannot point out of it.
 func Unpack(ctx context.Context, archive, into string) (err error) {
+	return unpack(ctx, archive, into, maxUnpacked)
+}
+
+// unpack is Unpack of at most most bytes.
+func unpack(ctx context.Context, archive, into string, most int64) (err error) {
 	if _, err := os.Stat(into); err == nil {
 		return nil
 	}
@@ -47,8 +55,11 @@ func Unpack(ctx context.Context, archive, into string) (err error) {
 		return err
 	}
 	defer root.Close()
-	u := &unpacking{ctx: ctx, root: root, left: maxUnpacked}
-	if err := u.all(archive); err != nil {
+	err = room.Keep(ctx, partial, func(ctx context.Context) error {
+		u := &unpacking{ctx: ctx, root: root, left: most}
+		return u.all(archive)
+	})
+	if err != nil {
 		return err
 	}
 	if err := os.Rename(partial, into); err != nil {
@@ -61,10 +72,10 @@ func Unpack(ctx context.Context, archive, into string) (err error) {
 }
 
 type unpacking struct {
-	ctx   context.Context
-	root  *os.Root
-	files int
-	left  int64
+	ctx            context.Context
+	root           *os.Root
+	files, folders int
+	left           int64
 }
 
 func (u *unpacking) all(archive string) error {
@@ -135,12 +146,14 @@ func (u *unpacking) one(name string, r io.Reader) error {
 	if err := u.ctx.Err(); err != nil {
 		return err
 	}
-	if u.files++; u.files > maxFiles {
-		return fmt.Errorf("%w: more than %d files", fault.InvalidSource, maxFiles)
-	}
 	name = strings.TrimPrefix(path.Clean("/"+name), "/")
 	if name == "" {
 		return nil
+	}
+	depth := strings.Count(name, "/")
+	u.files, u.folders = u.files+1, u.folders+depth
+	if u.files > maxFiles || u.folders > maxFolders || depth > maxDepth {
+		return fmt.Errorf("%w: more than %d files, or too many folders: at most %d in each other", fault.InvalidSource, maxFiles, maxDepth)
 	}
 	if err := u.root.MkdirAll(path.Dir(name), 0o700); err != nil {
 		return fmt.Errorf("%w: %s: %w", fault.InvalidSource, name, err)
@@ -149,10 +162,24 @@ func (u *unpacking) one(name string, r io.Reader) error {
 	if err != nil {
 		return fmt.Errorf("%w: %s: %w", fault.InvalidSource, name, err)
 	}
-	n, err := io.Copy(f, io.LimitReader(r, u.left+1))
+	n, err := io.Copy(f, io.LimitReader(&until{u.ctx, r}, u.left+1))
 	u.left -= n
 	if u.left < 0 {
-		err = errors.Join(err, fmt.Errorf("%w: more than %d bytes unpacked", fault.InvalidSource, int64(maxUnpacked)))
+		err = errors.Join(err, fmt.Errorf("%w: it unpacks to more than %d MB", fault.InvalidSource, maxUnpacked>>20))
 	}
 	return errors.Join(err, f.Close())
+}
+
+// until reads until a context ends.
+type until struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+// Read implements io.Reader.
+func (u *until) Read(p []byte) (int, error) {
+	if err := u.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return u.r.Read(p)
 }

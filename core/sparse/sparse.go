@@ -6,14 +6,19 @@ import (
 	"bytes"
 	"errors"
 	"io"
-	"os"
 )
 
 const piece = 64 << 10
 
+// File is what is copied into, as an os.File.
+type File interface {
+	io.WriterAt
+	Truncate(size int64) error
+}
+
 // Copy writes what it reads from r into an empty file and returns how much that
 // was. What was read before an error of r is there.
-func Copy(f *os.File, r io.Reader) (int64, error) {
+func Copy(f File, r io.Reader) (int64, error) {
 	buffer, zeros := make([]byte, piece), make([]byte, piece)
 	var size int64
 	for {

@@ -117,7 +117,7 @@ func (w *indexer) failed(ctx context.Context, job *river.Job[indexArgs], e store
 		return err // the service stops
 	}
 	var errno syscall.Errno // the operating system refused something: the evidence itself says nothing against it
-	isUnreadable := errors.Is(err, fault.Unreadable) && !errors.As(err, &errno)
+	isUnreadable := errors.Is(err, fault.Unreadable) && !errors.Is(err, fault.DiskFull) && !errors.As(err, &errno)
 	if !isUnreadable && job.Attempt < job.MaxAttempts {
 		if saved := w.store.SetTrouble(ctx, e, err.Error()); saved != nil {
 			return saved

@@ -14,14 +14,15 @@ import (
 	"sync"
 
 	"wraithology/core/fault"
+	"wraithology/core/room"
 	"wraithology/core/sparse"
 )
 
 // Vault is a folder of evidence.
 type Vault struct {
 	dir  string
-	mu   sync.Mutex           // of files that come and go
-	room func() (Room, error) // instead of that of the disk, for tests; nil otherwise
+	mu   sync.Mutex                // of files that come and go
+	room func() (room.Room, error) // instead of that of the disk, for tests; nil otherwise
 }
 
 // Stored says what was put into the vault.

@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"wraithology/core/event"
+	"wraithology/core/evidence"
 	"wraithology/core/evidence/kinds/coredump/debuginfo"
 	"wraithology/core/evidence/kinds/coredump/elfcore"
 	"wraithology/core/evidence/kinds/coredump/gotable"
@@ -37,6 +38,8 @@ type Options struct {
 	Source []string
 	// Paths replaces prefixes of the build's paths.
 	Paths map[string]string
+	// Timelines say where a packed dump is unpacked.
+	Timelines evidence.Timelines
 }
 
 // Dump is a core dump opened for questions. It is safe for concurrent use.
@@ -107,9 +110,6 @@ type thread struct {
 // Is reports whether bytes begin like a core dump.
 func Is(head []byte) bool { return elfcore.Is(head) }
 
-// maxUnpacked limits the unpacked size of a compressed dump.
-const maxUnpacked = 1 << 40
-
 // Open opens the core dump in f. The file must not change while the dump is used; it can be closed.
 // Errors wrap elfcore.ErrNoCore, fault.Processor, fault.WrongBuild or fault.NotELF, or are those of
 // the file system.
@@ -156,9 +156,9 @@ func (d *Dump) bytes(ctx context.Context, f *os.File) ([]byte, error) {
 	head := make([]byte, 64)
 	n, _ := f.ReadAt(head, 0)
 	if how := packed.Detect(head[:n]); how != "" {
-		plain, _, err := packed.Unpack(ctx, f, how, "", maxUnpacked, nil) // the dump itself says that it is cut off
+		plain, _, err := d.options.Timelines.Unpack(ctx, f, how, nil) // the dump itself says that it is cut off
 		if err != nil {
-			return nil, fmt.Errorf("unpack %s: %w", f.Name(), err)
+			return nil, fmt.Errorf("%s: %w", f.Name(), err)
 		}
 		defer plain.Close()
 		return mapped.File(d, plain)

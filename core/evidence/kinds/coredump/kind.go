@@ -21,7 +21,9 @@ var Kind = evidence.Kind{
 		return evidence.No
 	},
 	Open: func(ctx context.Context, f evidence.File, o evidence.Options) (replay.Recording, error) {
-		d, err := Open(ctx, f.File, OptionsOf(o.Artifacts))
+		of := OptionsOf(o.Artifacts)
+		of.Timelines = o.Timelines
+		d, err := Open(ctx, f.File, of)
 		if err != nil || o.Mask == nil {
 			return d, err
 		}
