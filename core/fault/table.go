@@ -115,6 +115,7 @@ var (
 	NotLeading       = define("not-leading", ExitNo, conflict, "only the lead can do this", "take the lead, or ask for it")
 	NoPrinter        = define("no-printer", ExitNo, unavailable, "PDF cannot be printed here", "install Debian's package chromium on the machine of the service, or ask for the report as HTML")
 	NotDelivered     = define("not-delivered", ExitNo, badGateway, "the receiver did not take it", "check the address, and that the receiver is reachable from the machine of the service")
+	BrokenBody       = define("broken-body", ExitUsage, badRequest, "the body of the request is cut off or invalid", "send the request again")
 	CutOff           = define("upload-cut-off", ExitUsage, badRequest, "upload cut off", "upload it again")
 	InvalidName      = define("invalid-name", ExitUsage, unprocessable, "invalid name", "use letters, digits, dots, hyphens and underscores, a letter or digit first")
 	WeakPassword     = define("weak-password", ExitUsage, unprocessable, "password too short", "use at least 8 characters")

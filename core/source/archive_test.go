@@ -80,7 +80,7 @@ func TestHostileArchives(t *testing.T) {
 		for range 1 + rng.IntN(5) {
 			list = append(list, parts[rng.IntN(len(parts))])
 		}
-		return cmp.Or(strings.TrimRight(strings.Join(list, "/"), "/"), "x") 
+		return cmp.Or(strings.TrimRight(strings.Join(list, "/"), "/"), "x")
 	}
 	kinds := []byte{tar.TypeReg, tar.TypeReg, tar.TypeReg, tar.TypeSymlink, tar.TypeLink, tar.TypeDir, tar.TypeFifo, tar.TypeChar, tar.TypeBlock}
 	unpacked := 0

@@ -40,5 +40,8 @@ func (p *paced) Read(b []byte) (int, error) {
 	if took := time.Since(p.begun); err == nil && took > p.pause && float64(p.read) < leastRate*took.Seconds() {
 		return n, fault.CutOff.New("send it over a faster connection", "the upload is too slow: %d bytes in %s", p.read, took.Round(time.Second))
 	}
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) { // whoever stores it says what these are
+		return n, fault.CutOff.New("send it again", "the upload broke after %d bytes: %w", p.read, err)
+	}
 	return n, err
 }

@@ -39,6 +39,10 @@ func init() {
 // newProblem returns a problem for an HTTP status.
 func newProblem(status int, detail string, errs []error) *api.Problem {
 	kind := api.KindOf(status)
+	if status == http.StatusInternalServerError { // huma itself answers that only for a body that it cannot read
+		kind = fault.BrokenBody
+		status = kind.Status
+	}
 	p := &api.Problem{Type: kind.Code, Title: http.StatusText(status), Status: status, Detail: shown(detail), Remedy: kind.Remedy}
 	for _, e := range errs {
 		var d huma.ErrorDetailer
