@@ -102,7 +102,7 @@ func TestAccounts(t *testing.T) {
 	assert.Contains(t, tomas.fine(t, "case"), "fog")
 	r = ines.wraith(t, "", "case", "remove", "fog", "Ines")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.err, "nobody would lead the case")
+	assert.Contains(t, r.err, "nobody would lead case fog")
 	out, err = manage("", "remove", "Ines")
 	require.Error(t, err)
 	assert.Contains(t, out, "nobody else leads case fog")

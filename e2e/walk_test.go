@@ -195,7 +195,7 @@ func TestWrongInputIsAnsweredByTheService(t *testing.T) {
 					require.NoError(t, err)
 					_, here := w.answerHere(e.local)
 					if strings.Contains(w.values.Encode(), "%00") || strings.Contains(w.values.Encode(), "%FF") {
-						here = fault.InvalidText.New("", "invalid address: not valid UTF-8, or with a NUL byte") // before anything else
+						here = fault.InvalidText.New("", "invalid address: not valid UTF-8, or with a control character") // before anything else
 					}
 					if here == nil {
 						assert.Equal(t, http.StatusOK, answer.StatusCode, "%s %s: %s", e.name, w, text)
@@ -209,7 +209,11 @@ func TestWrongInputIsAnsweredByTheService(t *testing.T) {
 					}
 					assert.Equal(t, "application/problem+json", answer.Header.Get("Content-Type"), "%s", w)
 					assert.Equal(t, kind.Status, answer.StatusCode, "%s %s: %s", e.name, w, text)
-					assert.Equal(t, []string{kind.Code, strings.ToValidUTF8(here.Error(), "\ufffd"), remedy}, []string{p.Type, p.Detail, p.Remedy}, "%s %s", e.name, w)
+					said := strings.ToValidUTF8(here.Error(), "\ufffd")
+					if begun, isCut := strings.CutSuffix(p.Detail, "…"); isCut && len(begun) > 1000 { // the service does not repeat long texts
+						said = said[:min(len(said), len(begun))] + "…"
+					}
+					assert.Equal(t, []string{kind.Code, said, remedy}, []string{p.Type, p.Detail, p.Remedy}, "%s %s", e.name, w)
 					assert.NotEmpty(t, p.RequestID)
 					assert.NotContains(t, p.Detail, "\x00")
 				}

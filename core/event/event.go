@@ -35,7 +35,7 @@ func (t *ThreadID) UnmarshalText(text []byte) error {
 	}
 	n, err := strconv.ParseUint(string(text), 10, 32)
 	if err != nil {
-		return fmt.Errorf("thread %q: %w: threads are numbered from 1", text, fault.NoThread)
+		return fmt.Errorf("thread %.100q: %w: threads are numbered from 1", text, fault.NoThread)
 	}
 	*t = ThreadID(n)
 	return nil
