@@ -37,7 +37,7 @@ truth:
 	WRAITH_TRUTH=1000 go test -count=1 -timeout 60m -run TestGeneratedStatements -v ./recorder
 	WRAITH_TRUTH=250 go test -count=1 -timeout 60m -run 'Test(Generated|Optimised).*(Tell|Tells)TheTruth' ./core/evidence/kinds/coredump
 	WRAITH_TRUTH=1000 go test -count=1 -run TestLayouts ./core/evidence/kinds/structuredlog
-	WRAITH_TRUTH=1 go test -count=1 -timeout 30m -run TestWrongInput ./e2e
+	WRAITH_TRUTH=1 go test -count=1 -timeout 30m -run 'TestWrongInput|TestHostileRequests' ./e2e ./service/httpapi
 	WRAITH_DEFECTS=60 go test -count=1 -timeout 60m -run TestCausesOfDefects -v ./recorder
 	WRAITH_REPRODUCE=34 go test -count=1 -timeout 60m -run TestCallsOfPublicModules -v ./reproduce
 

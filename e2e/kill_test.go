@@ -284,7 +284,8 @@ func TestKilledWhilePeopleWork(t *testing.T) {
 		}
 	}
 
-	// Every comment is mailed; of the evidence, all but the first, which was the first with its failure.
+	// Every comment is mailed; of the evidence, all but the first, which was the first with its failure. It is mailed too if it was indexed, and the service
+	// killed before it had said so: then others have the failure by the time it is looked at again.
 	want := len(counts["comment"]) + len(counts["evidence"]) - 1
 	ids := map[string]map[string]bool{} // Message-IDs of what was mailed
 	told := regexp.MustCompile(`deed no\. (\d+)\.|known failure again in (crash-\d+)`)
@@ -302,7 +303,7 @@ func TestKilledWhilePeopleWork(t *testing.T) {
 		}
 		return len(ids) >= want
 	}, 2*time.Minute, 500*time.Millisecond)
-	assert.Len(t, ids, want)
+	assert.Contains(t, []int{want, want + 1}, len(ids))
 	for kind, form := range map[string]string{"comment": "deed no. %d.", "evidence": "known failure again in crash-%d"} {
 		var missing []int
 		for n := range counts[kind] {

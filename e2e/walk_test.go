@@ -225,11 +225,14 @@ func TestWrongInputIsAnsweredByTheService(t *testing.T) {
 
 // someOf returns one kind of evidence after the other; all of them take make truth.
 func someOf(all []walked, i int) []walked {
-	if os.Getenv("WRAITH_TRUTH") != "" {
+	if isWhole() {
 		return all
 	}
 	return all[i%len(all) : i%len(all)+1]
 }
+
+// isWhole reports whether all that is wrong is tried, and not a part of it.
+func isWhole() bool { return os.Getenv("WRAITH_TRUTH") != "" }
 
 // flagOf matches a flag in the help of a command.
 var flagOf = regexp.MustCompile(`(?m)^\s+(?:-\w, )?--([\w-]+) (?:number|string|duration)`)
@@ -286,7 +289,10 @@ func TestWrongInputOfCommands(t *testing.T) {
 				}
 			}
 			for i, line := range list {
-				for _, e := range someOf(all, i) {
+				if i%2 > 0 && !isWhole() {
+					continue
+				}
+				for _, e := range someOf(all, i/2) {
 					command := func(name string) ran {
 						// With time enough on a busy machine: a question that ran out of it is another answer.
 						r := run(append([]string{q.Name, "--within", "1m", name + line[0]}, line[1:]...)...)

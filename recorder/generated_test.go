@@ -37,7 +37,7 @@ func valueAtLine(t *testing.T, r history.Replay, line, nth int, name string) rep
 // What a recording says of variables of random types is what the program printed.
 func TestGeneratedProgramsTellTheTruth(t *testing.T) {
 	t.Parallel()
-	seeds := uint64(6)
+	seeds := uint64(4)
 	if testing.Short() {
 		seeds = 1
 	}

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -125,7 +126,7 @@ func (op described) hostile(t *testing.T, all map[string]schema, values map[stri
 	return list
 }
 
-// Whatever is wrong with a request, in whichever part, it is answered with an error of its own and not with a failure of the service; it keeps no control
+// Whatever is wrong with a request, in whichever part (a third of all that is tried by make truth), it is answered with an error of its own and not with a failure of the service; it keeps no control
 // characters and no bytes that are not text, and the service answers as before.
 func TestHostileRequests(t *testing.T) {
 	t.Parallel()
@@ -146,7 +147,10 @@ func TestHostileRequests(t *testing.T) {
 			continue // they ask other services
 		}
 		secret := token()
-		for _, r := range op.hostile(t, schemas, values) {
+		for i, r := range op.hostile(t, schemas, values) {
+			if (i+len(op.id))%3 > 0 && os.Getenv("WRAITH_TRUTH") == "" {
+				continue
+			}
 			asked++
 			status, kind, text := s.hostile(t, secret, op, r)
 			what := fmt.Sprintf("%s, %s: %.120q, %.120q", op.id, r.how, r.path, r.body)

@@ -142,6 +142,10 @@ func (s *Store) RemovePerson(ctx context.Context, p Person) error {
 		if len(led) > 0 {
 			return fault.LastLead.New("", "nobody else leads case %s, which has other members", led[0])
 		}
+		// Whoever adds cases to a team, or people to it, waits.
+		if err := s.in(ctx).Exec("select from teams where id in (select team_id from team_members where person_id = ?) order by id for no key update", p.ID).Error; err != nil {
+			return translate(err, "teams")
+		}
 		var team string
 		err = s.in(ctx).Raw(`select t.name from team_members m join teams t on t.id = m.team_id where m.person_id = ? and m.role = 'lead'
 			and not exists (select from team_members o where o.team_id = m.team_id and o.role = 'lead' and o.person_id <> m.person_id)

@@ -8,7 +8,9 @@ import { texts } from '../texts'
 
 const session = useSession()
 const router = useRouter()
-const secret = window.location.hash.slice(1)
+/** The secret is in no address that is sent to the service: after the sign-in it is in the memory of the tab. */
+const kept = 'invitation'
+const secret = window.location.hash.slice(1) || (sessionStorage.getItem(kept) ?? '')
 const to = ref<Schemas['Invited']>()
 const trouble = ref('')
 const name = ref('')
@@ -28,7 +30,13 @@ async function attempt(f: () => Promise<void>) {
 }
 
 function open(x: Schemas['Invited']) {
+  sessionStorage.removeItem(kept)
   return router.push(x.team ? { name: 'teams', query: { team: x.team } } : { name: 'evidence', params: { case: x.case ?? '' } })
+}
+
+function signInFirst() {
+  sessionStorage.setItem(kept, secret)
+  return router.push({ name: 'sign-in', query: { then: '/join' } })
 }
 
 const join = () => attempt(async () => void (await open(await data(service.POST('/api/invitations/accept', { body: { secret } })))))
@@ -54,7 +62,7 @@ onMounted(() => attempt(async () => void (to.value = await data(service.POST('/a
         <p class="soft">{{ texts.join.until(to.expires) }}</p>
         <el-button v-if="session.name" id="join" type="primary" size="large" :loading="busy" @click="join">{{ texts.join.join(session.name) }}</el-button>
         <template v-else>
-          <RouterLink id="sign-in-first" class="by" :to="{ name: 'sign-in', query: { then: `/join#${secret}` } }">{{ texts.join.signIn }}</RouterLink>
+          <el-button id="sign-in-first" size="large" @click="signInFirst">{{ texts.join.signIn }}</el-button>
           <form v-if="to.accounts" @submit.prevent="joinWithAccount">
             <p>{{ texts.join.account }}</p>
             <label for="name">{{ texts.signIn.name }}</label>

@@ -274,7 +274,9 @@ header {
   background: none;
   color: var(--ink-soft);
   font: inherit;
-  padding: 3px 8px;
+  font-size: 14px;
+  padding: 2px 8px;
+  white-space: nowrap;
   cursor: pointer;
 }
 .people .unmasked {
