@@ -68,7 +68,7 @@ func (a *server) invitationRoutes(h huma.API) {
 		return &body[api.Invited]{to}, err
 	})
 	route(h, a, "POST", "/api/invitations/accept", "acceptInvitation", "Join the case or team that an invitation is to", func(ctx context.Context, in *secretInput) (*body[api.Invited], error) {
-		to, err := a.join(ctx, in.Body.Secret, func(*store.Store) (store.Person, error) { return who(ctx), nil })
+		to, err := a.join(ctx, in.Body.Secret, func(*store.Store) (store.Person, error) { return who(ctx), nil }, "")
 		return &body[api.Invited]{to}, err
 	})
 	route(h, a, "POST", "/api/invitations/account", "joinWithAccount", "Make an account, where an invitation allows that, and join", func(ctx context.Context, in *struct {
@@ -89,11 +89,8 @@ func (a *server) invitationRoutes(h huma.API) {
 			return nil, err
 		}
 		to, err := a.join(ctx, in.Body.Secret, func(s *store.Store) (store.Person, error) {
-			if err := s.AddPerson(ctx, &p); err != nil {
-				return p, err
-			}
-			return p, s.AddCustody(ctx, store.OfService, []store.Custody{{PersonID: p.ID, At: time.Now(), What: fmt.Sprintf("accounts: %s came by an invitation of %s", p.Name, x.Person.Name)}})
-		})
+			return p, s.AddPerson(ctx, &p)
+		}, fmt.Sprintf("accounts: %s came by an invitation of %s", in.Body.Name, x.Person.Name))
 		return &body[api.Invited]{to}, err
 	}, limited, created)
 }
@@ -182,7 +179,8 @@ func (a *server) invited(ctx context.Context, s *store.Store, secret string) (x 
 }
 
 // join uses an invitation for a person: as a whole, or not at all. Whoever has as much in the group takes no place of it.
-func (a *server) join(ctx context.Context, secret string, person func(*store.Store) (store.Person, error)) (to api.Invited, err error) {
+// came, if it is not empty, is what the service's record then says.
+func (a *server) join(ctx context.Context, secret string, person func(*store.Store) (store.Person, error), came string) (to api.Invited, err error) {
 	var changed []int64
 	err = a.Store.Together(ctx, func(s *store.Store) error {
 		var x store.Invitation
@@ -194,10 +192,15 @@ func (a *server) join(ctx context.Context, secret string, person func(*store.Sto
 			return err
 		}
 		if x.TeamID != nil {
-			return a.joinTeam(ctx, s, x, p, &to, &changed)
+			err = a.joinTeam(ctx, s, x, p, &to, &changed)
+		} else {
+			changed = []int64{*x.CaseID}
+			err = a.joinCase(ctx, s, x, p, &to)
 		}
-		changed = []int64{*x.CaseID}
-		return a.joinCase(ctx, s, x, p, &to)
+		if err != nil || came == "" {
+			return err
+		}
+		return s.AddCustody(ctx, store.OfService, []store.Custody{{PersonID: p.ID, At: time.Now(), What: came}})
 	})
 	if err == nil {
 		for _, id := range changed {
@@ -224,6 +227,9 @@ func higher(role, other string) string {
 }
 
 func (a *server) joinCase(ctx context.Context, s *store.Store, x store.Invitation, p store.Person, to *api.Invited) error {
+	if err := s.LockCases(ctx, *x.CaseID); err != nil { // before the invitation
+		return err
+	}
 	m, err := s.MemberOf(ctx, *x.CaseID, p.ID)
 	if err != nil && !errors.Is(err, fault.NotFound) {
 		return err
@@ -251,6 +257,9 @@ func (a *server) joinCase(ctx context.Context, s *store.Store, x store.Invitatio
 
 // joinTeam adds a person to a team, and adds the cases that this changes to changed.
 func (a *server) joinTeam(ctx context.Context, s *store.Store, x store.Invitation, p store.Person, to *api.Invited, changed *[]int64) error {
+	if err := s.LockTeam(ctx, *x.TeamID); err != nil { // before the invitation
+		return err
+	}
 	m, err := s.TeamMemberOf(ctx, *x.TeamID, p.ID)
 	if err != nil && !errors.Is(err, fault.NotFound) {
 		return err

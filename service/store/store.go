@@ -199,6 +199,8 @@ func translate(err error, what string) error {
 	switch {
 	case err == nil:
 		return nil
+	case errors.Is(err, gorm.ErrForeignKeyViolated), errors.As(err, &pg) && pg.Code == "23503":
+		return goneError{what, err}
 	case errors.Is(err, gorm.ErrRecordNotFound):
 		return fmt.Errorf("%s: %w", what, fault.NotFound)
 	case errors.Is(err, gorm.ErrDuplicatedKey), errors.As(err, &pg) && pg.Code == "23505":
@@ -206,6 +208,18 @@ func translate(err error, what string) error {
 	}
 	return fmt.Errorf("%s: %w", what, err)
 }
+
+// goneError says that what a record belongs to is gone: somebody has removed it meanwhile.
+type goneError struct {
+	what string
+	err  error // of the database
+}
+
+// Error implements error.
+func (g goneError) Error() string { return "what " + g.what + " belongs to: not found" }
+
+// Unwrap makes it a fault.NotFound.
+func (g goneError) Unwrap() []error { return []error{fault.NotFound, g.err} }
 
 // AddCase opens a case that a person leads. The error wraps fault.Exists if the person calls another case so.
 func (s *Store) AddCase(ctx context.Context, c *Case, leader int64) error {

@@ -92,7 +92,7 @@ func (s *Store) RemoveTeamMember(ctx context.Context, team, person int64) ([]Par
 // changeTeam changes the members of a team, if somebody leads it afterwards. Changes of one team wait for each other.
 func (s *Store) changeTeam(ctx context.Context, team int64, people []int64, change func(*Store) error) (list []PartChange, err error) {
 	return list, s.Together(ctx, func(s *Store) error {
-		if err := s.lockTeam(ctx, team); err != nil {
+		if err := s.LockTeam(ctx, team); err != nil {
 			return err
 		}
 		cases, err := s.casesOfTeam(ctx, team)
@@ -111,7 +111,8 @@ func (s *Store) changeTeam(ctx context.Context, team int64, people []int64, chan
 	})
 }
 
-func (s *Store) lockTeam(ctx context.Context, team int64) error {
+// LockTeam lets others who change a team wait until the end of the transaction. What locks a team and cases locks the team first, and the service's record last.
+func (s *Store) LockTeam(ctx context.Context, team int64) error {
 	return found(s.in(ctx).Exec("select from teams where id = ? for no key update", team), "team")
 }
 
@@ -152,7 +153,7 @@ func (s *Store) RemoveTeamFromCase(ctx context.Context, team, caseID int64) ([]P
 
 func (s *Store) changeCaseTeam(ctx context.Context, team, caseID int64, change func(*Store) error) (list []PartChange, err error) {
 	return list, s.Together(ctx, func(s *Store) error {
-		if err := s.lockTeam(ctx, team); err != nil {
+		if err := s.LockTeam(ctx, team); err != nil {
 			return err
 		}
 		people, err := s.peopleOfTeam(ctx, team)
@@ -167,7 +168,7 @@ func (s *Store) changeCaseTeam(ctx context.Context, team, caseID int64, change f
 // RemoveTeam removes a team, from its cases too. The error wraps fault.LastLead if nobody else leads one of them.
 func (s *Store) RemoveTeam(ctx context.Context, team int64) (list []PartChange, err error) {
 	return list, s.Together(ctx, func(s *Store) error {
-		if err := s.lockTeam(ctx, team); err != nil {
+		if err := s.LockTeam(ctx, team); err != nil {
 			return err
 		}
 		cases, err := s.casesOfTeam(ctx, team)
