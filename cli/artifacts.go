@@ -32,7 +32,7 @@ func (a *app) artifactCommand() *cobra.Command {
 					t.AppendRow(table.Row{x.Name, x.Kind, x.BuildID, x.Bytes, x.Uploaded.Format("2006-01-02 15:04"), plain(x.By)})
 				}
 				t.Render()
-				more(w, list, func(x api.Artifact) string { return x.Name })
+				more(w, list, api.RecordsOfPage, func(x api.Artifact) string { return x.Name })
 			})
 		},
 	}

@@ -62,9 +62,7 @@ func (a *app) groupCommands(word string, of func(*client.Client, string) client.
 				t.AppendRow(table.Row{m.Name, m.Role, map[bool]string{true: "yes"}[m.Unmasks], strings.Join(m.Teams, ", ")})
 			}
 			t.Render()
-			if len(list) == api.MembersOfPage {
-				fmt.Fprintf(w, "there may be more: --after %s\n", list[len(list)-1].Name)
-			}
+			more(w, list, api.MembersOfPage, func(m api.Member) string { return m.Name })
 		})
 	})
 	members.Flags().StringVar(&after, "after", "", "only people after this name")

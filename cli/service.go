@@ -199,9 +199,7 @@ func (a *app) caseCommand() *cobra.Command {
 					t.AppendRow(table.Row{x.Name, plain(x.Title), x.Role, names(x.Members), x.Created.Format("2006-01-02 15:04"), cause})
 				}
 				t.Render()
-				if len(list) == api.CasesOfPage {
-					fmt.Fprintf(w, "there may be more: --after %s\n", list[len(list)-1].Name)
-				}
+				more(w, list, api.CasesOfPage, func(x api.Case) string { return x.Name })
 			})
 		},
 	}
@@ -424,7 +422,7 @@ func (a *app) evidenceCommand() *cobra.Command {
 					t.AppendRow(table.Row{args[0] + "/" + e.Name, plain(e.Program), state, e.Moments, e.Bytes, started(e.Started), plain(e.Host), plain(e.Outcome)})
 				}
 				t.Render()
-				more(w, list, func(e api.EvidenceInfo) string { return e.Name })
+				more(w, list, api.RecordsOfPage, func(e api.EvidenceInfo) string { return e.Name })
 				printBreaks(w, list)
 			})
 		},
@@ -551,8 +549,8 @@ func pageFlags(c *cobra.Command, p *client.Page, after string) {
 }
 
 // more says how to read the next page, if this one is full.
-func more[T any](w io.Writer, list []T, name func(T) string) {
-	if len(list) == api.RecordsOfPage {
+func more[T any](w io.Writer, list []T, page int, name func(T) string) {
+	if len(list) == page {
 		fmt.Fprintf(w, "there may be more: --after %s\n", name(list[len(list)-1]))
 	}
 }
@@ -576,7 +574,7 @@ func (a *app) checkpointCommand() *cobra.Command {
 					t.AppendRow(table.Row{x.ID, plain(x.Label), plain(x.When), plain(x.Nth), map[bool]string{true: "yes", false: "no"}[x.Enabled] + map[bool]string{true: ", private"}[x.Private], x.By, plain(x.Text)})
 				}
 				t.Render()
-				more(w, list, func(x api.Checkpoint) string { return strconv.FormatInt(x.ID, 10) })
+				more(w, list, api.RecordsOfPage, func(x api.Checkpoint) string { return strconv.FormatInt(x.ID, 10) })
 			})
 		},
 	}

@@ -15,7 +15,7 @@ type Group struct {
 }
 
 // InCase returns the people of a case.
-func (c *Client) InCase(name string) Group { return Group{c, "/api/cases/" + url.PathEscape(name)} }
+func (c *Client) InCase(name string) Group { return Group{c, casePath(name)} }
 
 // InTeam returns the people of a team.
 func (c *Client) InTeam(name string) Group { return Group{c, "/api/teams/" + url.PathEscape(name)} }
@@ -94,15 +94,15 @@ func (c *Client) DeleteTeam(ctx context.Context, name string) error {
 
 // CaseTeams lists the teams that a case belongs to, by name.
 func (c *Client) CaseTeams(ctx context.Context, name string) (list []api.CaseTeam, err error) {
-	return list, c.call(ctx, "GET", c.InCase(name).path+"/teams", nil, &list)
+	return list, c.call(ctx, "GET", casePath(name)+"/teams", nil, &list)
 }
 
 // AddCaseTeam makes a case one of a team that the person is in.
 func (c *Client) AddCaseTeam(ctx context.Context, name, team string) (t api.CaseTeam, err error) {
-	return t, c.call(ctx, "PUT", c.InCase(name).path+"/teams/"+url.PathEscape(team), nil, &t)
+	return t, c.call(ctx, "PUT", casePath(name)+"/teams/"+url.PathEscape(team), nil, &t)
 }
 
 // RemoveCaseTeam takes a case away from a team.
 func (c *Client) RemoveCaseTeam(ctx context.Context, name, team string) error {
-	return c.call(ctx, "DELETE", c.InCase(name).path+"/teams/"+url.PathEscape(team), nil, nil)
+	return c.call(ctx, "DELETE", casePath(name)+"/teams/"+url.PathEscape(team), nil, nil)
 }

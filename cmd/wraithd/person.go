@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -33,7 +32,7 @@ func person(o *service.Options) *cobra.Command {
 					if err := accounts.New(s, o.Front).Add(c.Context(), args[0], password, admin); err != nil {
 						return err
 					}
-					return s.AddCustody(c.Context(), store.OfService, []store.Custody{{At: time.Now(), What: "accounts: added " + args[0]}})
+					return s.Note(c.Context(), store.OfService, 0, "accounts: added "+args[0])
 				})
 			})
 			if err == nil {
@@ -136,7 +135,7 @@ func withPerson(ctx context.Context, o *service.Options, name string, do func(s 
 			if done, err = do(s, p); err != nil {
 				return err
 			}
-			return s.AddCustody(ctx, store.OfService, []store.Custody{{At: time.Now(), What: "accounts: " + done}})
+			return s.Note(ctx, store.OfService, 0, "accounts: "+done)
 		})
 		if err == nil {
 			fmt.Println(done)

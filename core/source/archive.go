@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"wraithology/core/fault"
+	"wraithology/core/guard"
 	"wraithology/core/room"
 )
 
@@ -162,24 +163,10 @@ func (u *unpacking) one(name string, r io.Reader) error {
 	if err != nil {
 		return fmt.Errorf("%w: %s: %w", fault.InvalidSource, name, err)
 	}
-	n, err := io.Copy(f, io.LimitReader(&until{u.ctx, r}, u.left+1))
+	n, err := io.Copy(f, io.LimitReader(guard.Reader(u.ctx, r), u.left+1))
 	u.left -= n
 	if u.left < 0 {
 		err = errors.Join(err, fmt.Errorf("%w: it unpacks to more than %d MB", fault.InvalidSource, maxUnpacked>>20))
 	}
 	return errors.Join(err, f.Close())
-}
-
-// until reads until a context ends.
-type until struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-// Read implements io.Reader.
-func (u *until) Read(p []byte) (int, error) {
-	if err := u.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return u.r.Read(p)
 }

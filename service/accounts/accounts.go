@@ -102,7 +102,7 @@ func (a *Accounts) create(ctx context.Context, id openid.Identity) (p store.Pers
 			return err
 		}
 		entry := fmt.Sprintf("accounts: %s came from %s as %s", p.Name, id.Issuer, id.Subject)
-		return s.AddCustody(ctx, store.OfService, []store.Custody{{PersonID: p.ID, At: time.Now(), What: entry}})
+		return s.Note(ctx, store.OfService, p.ID, entry)
 	})
 	if errors.Is(err, fault.Exists) { // it can be somebody else of that name
 		return p, fault.NotLinked.New("if it is yours, ask an administrator: wraithd person link "+id.Name+" "+id.Issuer+" "+id.Subject, "there is an account named %s already", id.Name)

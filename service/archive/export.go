@@ -14,6 +14,7 @@ import (
 
 	"github.com/klauspost/compress/flate"
 
+	"wraithology/core/guard"
 	"wraithology/core/mask"
 	"wraithology/service/store"
 	"wraithology/service/vault"
@@ -144,7 +145,7 @@ func (w *writer) bytes(ctx context.Context, path, name string) error {
 	}
 	defer f.Close()
 	return w.file(name, func(to io.Writer) error {
-		_, err := io.Copy(to, vault.Reader(ctx, f))
+		_, err := io.Copy(to, guard.Reader(ctx, f))
 		return err
 	})
 }

@@ -23,6 +23,7 @@ import (
 	"wraithology/api"
 	"wraithology/core/ask"
 	"wraithology/core/fault"
+	"wraithology/core/guard"
 	"wraithology/core/mask"
 	"wraithology/service/store"
 	"wraithology/service/vault"
@@ -215,7 +216,7 @@ func matches(ctx context.Context, f *zip.File, want file) error {
 	defer in.Close()
 	sum := sha256.New()
 	// One byte more than it says is enough to see that it is wrong: what unpacks without end is not unpacked.
-	n, err := io.Copy(sum, io.LimitReader(vault.Reader(ctx, in), max(want.Bytes, 0)+1))
+	n, err := io.Copy(sum, io.LimitReader(guard.Reader(ctx, in), max(want.Bytes, 0)+1))
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()

@@ -21,7 +21,7 @@ import (
 	"github.com/klauspost/compress/flate"
 
 	"wraithology/core/fault"
-	"wraithology/service/vault"
+	"wraithology/core/guard"
 )
 
 // Format and Version are those of a backup: a ZIP file, whose first file is the header and whose last one lists all others with their hashes.
@@ -185,7 +185,7 @@ func (w *writer) copy(ctx context.Context, path, name, sum string) error {
 		return fmt.Errorf("write %s of the backup: %w", name, err)
 	}
 	err = w.file(name, func(to io.Writer) error { // not more than there is now: it may grow
-		_, err := io.Copy(to, io.LimitReader(vault.Reader(ctx, f), info.Size()))
+		_, err := io.Copy(to, io.LimitReader(guard.Reader(ctx, f), info.Size()))
 		return err
 	})
 	if err == nil && sum != "" && w.files[len(w.files)-1].SHA256 != sum {

@@ -17,8 +17,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"wraithology/core/fault"
+	"wraithology/core/guard"
 	"wraithology/core/sparse"
-	"wraithology/service/vault"
 )
 
 func invalid(format string, args ...any) error {
@@ -98,7 +98,7 @@ func (b *Backup) check(ctx context.Context, want file) error {
 	}
 	defer in.Close()
 	sum := sha256.New()
-	n, err := io.Copy(sum, vault.Reader(ctx, in))
+	n, err := io.Copy(sum, guard.Reader(ctx, in))
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -158,7 +158,7 @@ func (b *Backup) put(ctx context.Context, name, to string) error {
 	if err != nil {
 		return err
 	}
-	_, err = sparse.Copy(f, vault.Reader(ctx, in))
+	_, err = sparse.Copy(f, guard.Reader(ctx, in))
 	return errors.Join(err, f.Sync(), f.Close())
 }
 

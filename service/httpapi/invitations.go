@@ -64,7 +64,7 @@ func (a *server) invitationRoutes(h huma.API) {
 	})
 	type secretInput struct{ Body api.InvitationSecret }
 	route(h, a, "POST", "/api/invitations", "invitation", "What an invitation is to", func(ctx context.Context, in *secretInput) (*body[api.Invited], error) {
-		_, to, err := a.invited(ctx, a.Store, in.Body.Secret)
+		_, to, err := invited(ctx, a.Store, in.Body.Secret)
 		return &body[api.Invited]{to}, err
 	})
 	route(h, a, "POST", "/api/invitations/accept", "acceptInvitation", "Join the case or team that an invitation is to", func(ctx context.Context, in *secretInput) (*body[api.Invited], error) {
@@ -77,7 +77,7 @@ func (a *server) invitationRoutes(h huma.API) {
 			api.Credentials
 		}
 	}) (*body[api.Invited], error) {
-		x, _, err := a.invited(ctx, a.Store, in.Body.Secret) // before the password is hashed
+		x, _, err := invited(ctx, a.Store, in.Body.Secret) // before the password is hashed
 		if err != nil {
 			return nil, err
 		}
@@ -130,7 +130,7 @@ func (a *server) invite(ctx context.Context, to store.Group, err error, in api.N
 		if x.Unmasks {
 			entry += ", and see what is masked"
 		}
-		return a.noteGroup(ctx, s, to, who(ctx), entry)
+		return noteGroup(ctx, s, to, who(ctx).ID, entry)
 	})
 	out := invitationOf(x)
 	out.Secret = secret
@@ -146,36 +146,34 @@ func (a *server) withdraw(ctx context.Context, to store.Group, err error, id int
 		if err := s.DeleteInvitation(ctx, to, id); err != nil {
 			return err
 		}
-		return a.noteGroup(ctx, s, to, who(ctx), fmt.Sprintf("withdrew invitation %d", id))
+		return noteGroup(ctx, s, to, who(ctx).ID, fmt.Sprintf("withdrew invitation %d", id))
 	})
 }
 
 // noteGroup keeps what a person did in the record of a case, or, for a team, in that of the service.
-func (a *server) noteGroup(ctx context.Context, s *store.Store, to store.Group, by store.Person, entry string) error {
+func noteGroup(ctx context.Context, s *store.Store, to store.Group, by int64, entry string) error {
 	if to.CaseID != 0 {
-		return s.Note(ctx, to.CaseID, by.ID, entry)
+		return s.Note(ctx, to.CaseID, by, entry)
 	}
 	t, err := s.TeamByID(ctx, to.TeamID)
 	if err != nil {
 		return err
 	}
-	return s.AddCustody(ctx, store.OfService, []store.Custody{{PersonID: by.ID, At: time.Now(), What: "teams: " + t.Name + ": " + entry}})
+	return s.Note(ctx, store.OfService, by, "teams: "+t.Name+": "+entry)
 }
 
 // invited returns the invitation with a secret, and what it is to.
-func (a *server) invited(ctx context.Context, s *store.Store, secret string) (x store.Invitation, to api.Invited, err error) {
+func invited(ctx context.Context, s *store.Store, secret string) (x store.Invitation, to api.Invited, err error) {
 	if x, err = s.InvitationBy(ctx, accounts.InvitationHash(secret)); err != nil {
 		return x, to, err
 	}
 	to = api.Invited{Role: x.Role, By: x.Person.Name, Expires: x.ExpiresAt, Accounts: x.MakesAccounts}
-	if x.TeamID != nil {
-		t, err := s.TeamByID(ctx, *x.TeamID)
-		to.Team = t.Name
-		return x, to, err
+	if x.Team != nil {
+		to.Team = x.Team.Name
+	} else {
+		to.Case, to.Title = x.Case.Name, x.Case.Title
 	}
-	c, err := s.CaseByID(ctx, *x.CaseID)
-	to.Case, to.Title = c.Name, c.Title
-	return x, to, err
+	return x, to, nil
 }
 
 // join uses an invitation for a person: as a whole, or not at all. Whoever has as much in the group takes no place of it.
@@ -184,7 +182,7 @@ func (a *server) join(ctx context.Context, secret string, person func(*store.Sto
 	var changed []int64
 	err = a.Store.Together(ctx, func(s *store.Store) error {
 		var x store.Invitation
-		if x, to, err = a.invited(ctx, s, secret); err != nil {
+		if x, to, err = invited(ctx, s, secret); err != nil {
 			return err
 		}
 		p, err := person(s)
@@ -192,15 +190,15 @@ func (a *server) join(ctx context.Context, secret string, person func(*store.Sto
 			return err
 		}
 		if x.TeamID != nil {
-			err = a.joinTeam(ctx, s, x, p, &to, &changed)
+			err = joinTeam(ctx, s, x, p, &to, &changed)
 		} else {
 			changed = []int64{*x.CaseID}
-			err = a.joinCase(ctx, s, x, p, &to)
+			err = joinCase(ctx, s, x, p, &to)
 		}
 		if err != nil || came == "" {
 			return err
 		}
-		return s.AddCustody(ctx, store.OfService, []store.Custody{{PersonID: p.ID, At: time.Now(), What: came}})
+		return s.Note(ctx, store.OfService, p.ID, came)
 	})
 	if err == nil {
 		for _, id := range changed {
@@ -226,7 +224,7 @@ func higher(role, other string) string {
 	return role
 }
 
-func (a *server) joinCase(ctx context.Context, s *store.Store, x store.Invitation, p store.Person, to *api.Invited) error {
+func joinCase(ctx context.Context, s *store.Store, x store.Invitation, p store.Person, to *api.Invited) error {
 	if err := s.LockCases(ctx, *x.CaseID); err != nil { // before the invitation
 		return err
 	}
@@ -256,7 +254,7 @@ func (a *server) joinCase(ctx context.Context, s *store.Store, x store.Invitatio
 }
 
 // joinTeam adds a person to a team, and adds the cases that this changes to changed.
-func (a *server) joinTeam(ctx context.Context, s *store.Store, x store.Invitation, p store.Person, to *api.Invited, changed *[]int64) error {
+func joinTeam(ctx context.Context, s *store.Store, x store.Invitation, p store.Person, to *api.Invited, changed *[]int64) error {
 	if err := s.LockTeam(ctx, *x.TeamID); err != nil { // before the invitation
 		return err
 	}
@@ -279,5 +277,5 @@ func (a *server) joinTeam(ctx context.Context, s *store.Store, x store.Invitatio
 	if err := s.NoteParts(ctx, list, p.ID, to.Team); err != nil {
 		return err
 	}
-	return a.noteGroup(ctx, s, store.Group{TeamID: *x.TeamID}, p, fmt.Sprintf("joined as %s, by invitation %d of %s", x.Role, x.ID, x.Person.Name))
+	return noteGroup(ctx, s, store.Group{TeamID: *x.TeamID}, p.ID, fmt.Sprintf("joined as %s, by invitation %d of %s", x.Role, x.ID, x.Person.Name))
 }

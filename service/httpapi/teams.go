@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"wraithology/api"
 	"wraithology/core/fault"
+	"wraithology/service/jobs"
 	"wraithology/service/store"
 )
 
@@ -21,10 +21,18 @@ type TeamInput struct {
 // teamFor returns a team, if the person has the right in it that the operation needs. Teams of others look as if they did not exist.
 func (a *server) teamFor(ctx context.Context, name string) (store.OwnTeam, error) {
 	t, err := a.Store.TeamFor(ctx, name, who(ctx).ID)
-	if err == nil && rights[t.Role] < does(ctx).access.needs {
-		err = fault.PermissionDenied.New("ask a person who leads the team", "permission denied: your role in team %s is %s", t.Name, t.Role)
+	if err == nil {
+		err = hasIn(t, does(ctx).access.needs)
 	}
 	return t, err
+}
+
+// hasIn returns an error if a person does not have a right in a team.
+func hasIn(t store.OwnTeam, needed right) error {
+	if rights[t.Role] < needed {
+		return fault.PermissionDenied.New("ask a person who leads the team", "permission denied: your role in team %s is %s", t.Name, t.Role)
+	}
+	return nil
 }
 
 func (a *server) teamRoutes(h huma.API) {
@@ -39,7 +47,7 @@ func (a *server) teamRoutes(h huma.API) {
 			if err := s.AddTeam(ctx, &store.Team{Name: in.Body.Name}, who(ctx).ID); err != nil {
 				return err
 			}
-			return a.noteService(ctx, s, "teams: made "+in.Body.Name)
+			return s.Note(ctx, store.OfService, who(ctx).ID, "teams: made "+in.Body.Name)
 		})
 		if err != nil {
 			return nil, err
@@ -98,8 +106,8 @@ func (a *server) teamRoutes(h huma.API) {
 		Person string `path:"person"`
 	}) (*empty, error) {
 		t, err := a.teamFor(ctx, in.Team)
-		if err == nil && in.Person != who(ctx).Name && rights[t.Role] < does(ctx).access.full {
-			err = fault.PermissionDenied.New("ask a person who leads the team", "permission denied: your role in team %s is %s", t.Name, t.Role)
+		if err == nil && in.Person != who(ctx).Name {
+			err = hasIn(t, does(ctx).access.full)
 		}
 		if err != nil {
 			return nil, err
@@ -139,11 +147,9 @@ func (a *server) caseTeamRoutes(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return &body[api.CaseTeam]{api.CaseTeam{Name: t.Name, People: t.People}}, a.withCases(ctx, c.ID, func(s *store.Store) error {
-			if _, err := s.AddTeamToCase(ctx, t.ID, c.ID); err != nil {
-				return err
-			}
-			return s.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("added team %s to the case: %d of its people", t.Name, t.People))
+		return &body[api.CaseTeam]{api.CaseTeam{Name: t.Name, People: t.People}}, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+			_, err := s.AddTeamToCase(ctx, t.ID, c.ID)
+			return fmt.Sprintf("added team %s to the case: %d of its people", t.Name, t.People), err
 		})
 	})
 	route(h, a, "DELETE", path+"/{team}", "removeCaseTeam", "Take a case away from a team", func(ctx context.Context, in *caseTeamInput) (*struct{}, error) {
@@ -159,11 +165,9 @@ func (a *server) caseTeamRoutes(h huma.API) {
 			if t.Name != in.Team {
 				continue
 			}
-			return nil, a.withCases(ctx, c.ID, func(s *store.Store) error {
-				if _, err := s.RemoveTeamFromCase(ctx, t.ID, c.ID); err != nil {
-					return err
-				}
-				return s.Note(ctx, c.ID, who(ctx).ID, fmt.Sprintf("removed team %s from the case", t.Name))
+			return nil, a.change(ctx, c, func(s *store.Store, _ jobs.Queue) (string, error) {
+				_, err := s.RemoveTeamFromCase(ctx, t.ID, c.ID)
+				return fmt.Sprintf("removed team %s from the case", t.Name), err
 			})
 		}
 		return nil, fault.NotFound.New("wraith case teams "+c.Name+" lists its teams", "case %s does not belong to team %.80s", c.Name, in.Team)
@@ -183,20 +187,6 @@ func (a *server) local(ctx context.Context, name string) (store.Person, error) {
 	return p, err
 }
 
-// noteService keeps in the service's record what the person did.
-func (a *server) noteService(ctx context.Context, s *store.Store, entry string) error {
-	return s.AddCustody(ctx, store.OfService, []store.Custody{{PersonID: who(ctx).ID, At: time.Now(), What: entry}})
-}
-
-// withCases makes a change of a case, all or nothing, and tells those who watch it.
-func (a *server) withCases(ctx context.Context, caseID int64, do func(*store.Store) error) error {
-	err := a.Store.Together(ctx, do)
-	if err == nil {
-		a.live.Changed(caseID)
-	}
-	return err
-}
-
 // changeTeam changes a team. The service's record has it, and the record of each case in which somebody's role changes by it.
 func (a *server) changeTeam(ctx context.Context, t store.OwnTeam, entry string, do func(*store.Store) ([]store.PartChange, error)) error {
 	var list []store.PartChange
@@ -207,7 +197,7 @@ func (a *server) changeTeam(ctx context.Context, t store.OwnTeam, entry string, 
 		if err := s.NoteParts(ctx, list, who(ctx).ID, t.Name); err != nil {
 			return err
 		}
-		return a.noteService(ctx, s, entry)
+		return s.Note(ctx, store.OfService, who(ctx).ID, entry)
 	})
 	if err == nil {
 		for _, x := range list {

@@ -36,7 +36,7 @@ const OfService int64 = 0
 // operator is the name of whoever works at the machine of the service.
 const operator = "operator"
 
-// Note adds an entry to the record of a case. Others wait until it is committed: whoever has seen an entry has seen those before it.
+// Note adds an entry to the record of a case, or of the service. Others wait until it is committed: whoever has seen an entry has seen those before it.
 func (s *Store) Note(ctx context.Context, caseID, person int64, what string) error {
 	return s.AddCustody(ctx, caseID, []Custody{{PersonID: person, At: time.Now(), What: what}})
 }

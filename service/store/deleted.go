@@ -175,7 +175,7 @@ func (s *Store) purgeCases(ctx context.Context, before time.Time) error {
 			if done.Error != nil || done.RowsAffected == 0 { // somebody has restored it
 				return translate(done.Error, "deleted cases")
 			}
-			return s.AddCustody(ctx, OfService, []Custody{{PersonID: x.DeleterID, At: time.Now(), What: fmt.Sprintf(purged, x.ID, x.Name, head.Number, head.Hash)}})
+			return s.Note(ctx, OfService, x.DeleterID, fmt.Sprintf(purged, x.ID, x.Name, head.Number, head.Hash))
 		})
 		if err != nil {
 			return err

@@ -14,8 +14,10 @@ type Invitation struct {
 	ID            int64
 	SecretHash    []byte
 	CaseID        *int64 // nil for one to a team
+	Case          *Case  // without its members
 	TeamID        *int64 // nil for one to a case
-	PersonID      int64  // who invites
+	Team          *Team
+	PersonID      int64 // who invites
 	Person        Person
 	Role          string
 	Unmasks       bool
@@ -33,7 +35,7 @@ type Group struct {
 // AddInvitation keeps an invitation.
 func (s *Store) AddInvitation(ctx context.Context, x *Invitation) error {
 	x.CreatedAt = time.Now()
-	return translate(s.in(ctx).Omit("Person").Create(x).Error, "invitation")
+	return translate(s.in(ctx).Omit("Person", "Case", "Team").Create(x).Error, "invitation")
 }
 
 // InvitationsTo lists the invitations to a group that still work, oldest first.
@@ -49,7 +51,7 @@ func (s *Store) DeleteInvitation(ctx context.Context, to Group, id int64) error 
 // InvitationBy finds the invitation with a secret's hash. The error is fault.NoInvitation if it does not work any more: also if who invites could not
 // add people now.
 func (s *Store) InvitationBy(ctx context.Context, hash []byte) (x Invitation, err error) {
-	err = s.in(ctx).Joins("Person").Where("secret_hash = ? and places > 0 and expires_at > now()", hash).Take(&x).Error
+	err = s.in(ctx).Joins("Person").Preload("Case").Preload("Team").Where("secret_hash = ? and places > 0 and expires_at > now()", hash).Take(&x).Error
 	switch err := translate(err, "invitation"); {
 	case errors.Is(err, fault.NotFound):
 		return x, fault.NoInvitation

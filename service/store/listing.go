@@ -2,7 +2,7 @@ package store
 
 import (
 	"context"
-	"fmt"
+	"strings"
 
 	"gorm.io/gorm"
 
@@ -54,22 +54,22 @@ func (l listing) page(records, all *gorm.DB, p ListPage) (*gorm.DB, error) {
 		records = records.Where(l.content+" ilike ?", "%"+escapeLike(p.Text)+"%")
 	}
 	if l.newest {
-		order = "uploaded_at desc, id desc"
+		order = strings.ReplaceAll(order, ",", " desc,") + " desc"
 	}
 	return records.Preload("Person").Order(order).Limit(p.Most), nil
 }
 
 // PageOfEvidence lists evidence of a case, newest first.
-func (s *Store) PageOfEvidence(ctx context.Context, caseID int64, p ListPage) (list []Evidence, err error) {
-	return pageOf(ctx, s, evidenceList, "evidence_all", caseID, p, list)
+func (s *Store) PageOfEvidence(ctx context.Context, caseID int64, p ListPage) ([]Evidence, error) {
+	return pageOf[Evidence](ctx, s, evidenceList, "evidence_all", caseID, p)
 }
 
 // PageOfArtifacts lists artifacts of a case, newest first.
-func (s *Store) PageOfArtifacts(ctx context.Context, caseID int64, p ListPage) (list []Artifact, err error) {
-	return pageOf(ctx, s, artifactList, "artifacts_all", caseID, p, list)
+func (s *Store) PageOfArtifacts(ctx context.Context, caseID int64, p ListPage) ([]Artifact, error) {
+	return pageOf[Artifact](ctx, s, artifactList, "artifacts_all", caseID, p)
 }
 
-func pageOf[T any](ctx context.Context, s *Store, l listing, all string, caseID int64, p ListPage, list []T) ([]T, error) {
+func pageOf[T any](ctx context.Context, s *Store, l listing, all string, caseID int64, p ListPage) (list []T, err error) {
 	query, err := l.page(s.in(ctx).Where("case_id = ?", caseID), s.in(ctx).Table(all).Where("case_id = ?", caseID), p)
 	if err != nil {
 		return nil, err
@@ -83,5 +83,5 @@ func (s *Store) PageOfCheckpoints(ctx context.Context, caseID, person int64, p L
 	if err != nil {
 		return nil, err
 	}
-	return list, translate(query.Find(&list).Error, fmt.Sprintf("%ss", checkpointsList.what))
+	return list, translate(query.Find(&list).Error, checkpointsList.what)
 }

@@ -89,16 +89,9 @@ func (s *Store) RemoveTeamMember(ctx context.Context, team, person int64) ([]Par
 	})
 }
 
-// changeTeam changes the members of a team, if somebody leads it afterwards. Changes of one team wait for each other.
+// changeTeam changes the members of a team, if somebody leads it afterwards.
 func (s *Store) changeTeam(ctx context.Context, team int64, people []int64, change func(*Store) error) (list []PartChange, err error) {
-	return list, s.Together(ctx, func(s *Store) error {
-		if err := s.LockTeam(ctx, team); err != nil {
-			return err
-		}
-		cases, err := s.casesOfTeam(ctx, team)
-		if err != nil {
-			return err
-		}
+	return list, s.withTeam(ctx, team, func(s *Store, cases []int64) error {
 		list, err = s.changeMembers(ctx, cases, people, change)
 		if err != nil {
 			return err
@@ -111,14 +104,23 @@ func (s *Store) changeTeam(ctx context.Context, team int64, people []int64, chan
 	})
 }
 
+// withTeam calls do with the cases of a team, deleted ones too. Changes of one team wait for each other.
+func (s *Store) withTeam(ctx context.Context, team int64, do func(s *Store, cases []int64) error) error {
+	return s.Together(ctx, func(s *Store) error {
+		if err := s.LockTeam(ctx, team); err != nil {
+			return err
+		}
+		var cases []int64
+		if err := s.in(ctx).Raw("select case_id from team_cases where team_id = ? order by case_id", team).Scan(&cases).Error; err != nil {
+			return translate(err, "cases of the team")
+		}
+		return do(s, cases)
+	})
+}
+
 // LockTeam lets others who change a team wait until the end of the transaction. What locks a team and cases locks the team first, and the service's record last.
 func (s *Store) LockTeam(ctx context.Context, team int64) error {
 	return found(s.in(ctx).Exec("select from teams where id = ? for no key update", team), "team")
-}
-
-// casesOfTeam returns the cases that belong to a team, deleted ones too.
-func (s *Store) casesOfTeam(ctx context.Context, team int64) (ids []int64, err error) {
-	return ids, translate(s.in(ctx).Raw("select case_id from team_cases where team_id = ? order by case_id", team).Scan(&ids).Error, "cases of the team")
 }
 
 func (s *Store) peopleOfTeam(ctx context.Context, team int64) (ids []int64, err error) {
@@ -167,14 +169,7 @@ func (s *Store) changeCaseTeam(ctx context.Context, team, caseID int64, change f
 
 // RemoveTeam removes a team, from its cases too. The error wraps fault.LastLead if nobody else leads one of them.
 func (s *Store) RemoveTeam(ctx context.Context, team int64) (list []PartChange, err error) {
-	return list, s.Together(ctx, func(s *Store) error {
-		if err := s.LockTeam(ctx, team); err != nil {
-			return err
-		}
-		cases, err := s.casesOfTeam(ctx, team)
-		if err != nil {
-			return err
-		}
+	return list, s.withTeam(ctx, team, func(s *Store, cases []int64) error {
 		people, err := s.peopleOfTeam(ctx, team)
 		if err != nil {
 			return err

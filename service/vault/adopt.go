@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 
 	"golang.org/x/sys/unix"
+
+	"wraithology/core/guard"
 )
 
 // Uploads is the folder of uploads that are still to be continued. It outlasts a restart.
@@ -33,7 +35,7 @@ func (v *Vault) Adopt(ctx context.Context, path string) (s Stored, err error) {
 	sum := sha256.New()
 	buffer, zeros := make([]byte, punched), make([]byte, punched)
 	for {
-		n, err := io.ReadFull(Reader(ctx, f), buffer)
+		n, err := io.ReadFull(guard.Reader(ctx, f), buffer)
 		_, _ = sum.Write(buffer[:n]) // a hash never fails
 		if n == punched && bytes.Equal(buffer, zeros) {
 			// It saves space where the file system can do it, and is no loss where not.

@@ -14,6 +14,7 @@ import (
 	"sync"
 
 	"wraithology/core/fault"
+	"wraithology/core/guard"
 	"wraithology/core/room"
 	"wraithology/core/sparse"
 )
@@ -60,7 +61,7 @@ func (v *Vault) Put(ctx context.Context, r io.Reader) (s Stored, err error) {
 		}
 	}()
 	sum := sha256.New()
-	if s.Bytes, err = sparse.Copy(f, io.TeeReader(Reader(ctx, &bounded{r: r, vault: v}), sum)); err != nil {
+	if s.Bytes, err = sparse.Copy(f, io.TeeReader(guard.Reader(ctx, &bounded{r: r, vault: v}), sum)); err != nil {
 		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
 			return s, fmt.Errorf("%w after %d bytes: upload it again", fault.CutOff, s.Bytes)
 		}
@@ -87,7 +88,7 @@ func (v *Vault) Spool(ctx context.Context, r io.Reader) (*os.File, error) {
 		f.Close()
 		return nil, fmt.Errorf("create a file in the vault: %w", err)
 	}
-	if n, err := sparse.Copy(f, Reader(ctx, &bounded{r: r, vault: v})); err != nil {
+	if n, err := sparse.Copy(f, guard.Reader(ctx, &bounded{r: r, vault: v})); err != nil {
 		f.Close()
 		if errors.Is(err, io.ErrUnexpectedEOF) || ctx.Err() != nil {
 			return nil, fmt.Errorf("%w after %d bytes: upload it again", fault.CutOff, n)
@@ -108,20 +109,4 @@ func syncFolder(dir string) error {
 		return fmt.Errorf("write the vault's folder to disk: %w", err)
 	}
 	return nil
-}
-
-// Reader returns a reader of r that ends when the context does.
-func Reader(ctx context.Context, r io.Reader) io.Reader { return &contextReader{ctx, r} }
-
-// contextReader ends when its context does.
-type contextReader struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (c *contextReader) Read(p []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return c.r.Read(p)
 }
